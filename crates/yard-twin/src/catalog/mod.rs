@@ -1,0 +1,66 @@
+//! The catalogue: which stock builds, twins, runs and launch entries there are.
+
+mod records;
+mod schema;
+
+use std::path::{Path, PathBuf};
+
+use rusqlite::{Connection, OpenFlags};
+
+pub use records::RunRecord;
+pub(crate) use records::{EntryRow, Intent, StockRow, TwinRow};
+
+use crate::error::{Error, Result, YardError};
+
+/// An open catalogue.
+pub(crate) struct Catalog {
+    db: Connection,
+    path: PathBuf,
+}
+
+/// Adds the catalogue's path to SQLite's errors.
+trait DbContext<T> {
+    fn of(self, catalog: &Path) -> Result<T>;
+}
+
+impl<T> DbContext<T> for rusqlite::Result<T> {
+    fn of(self, catalog: &Path) -> Result<T> {
+        self.map_err(|error| match error.sqlite_error_code() {
+            Some(rusqlite::ErrorCode::DatabaseBusy) => {
+                Error::Busy { what: format!("the catalogue {}", catalog.display()), holders: Vec::new() }
+            }
+            _ => Error::Catalogue { path: catalog.into(), source: Box::new(error) },
+        })
+    }
+}
+
+impl Catalog {
+    /// Makes a new one, with its tables.
+    pub(crate) fn make(path: &Path) -> Result<Self> {
+        Self::connect(path, OpenFlags::SQLITE_OPEN_CREATE)
+    }
+
+    /// Opens the one that is there.
+    pub(crate) fn open(path: &Path) -> Result<Self> {
+        if !crate::disk::exists(path) {
+            return Err(YardError::CatalogueMissing(path.into()).into());
+        }
+        Self::connect(path, OpenFlags::empty())
+    }
+
+    fn connect(path: &Path, more: OpenFlags) -> Result<Self> {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX | more;
+        let db = Connection::open_with_flags(path, flags).of(path)?;
+        let mut catalog = Self { db, path: path.into() };
+        catalog.prepare()?;
+        Ok(catalog)
+    }
+
+    fn prepare(&mut self) -> Result<()> {
+        // FULL: a commit has survived a power loss when it returns. Another command's commit takes milliseconds.
+        self.db
+            .execute_batch("PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")
+            .of(&self.path)?;
+        schema::migrate(&mut self.db, &self.path)
+    }
+}

@@ -1,0 +1,347 @@
+//! Reading and writing the catalogue's rows.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use rusqlite::types::Type;
+use rusqlite::{OptionalExtension, Row, params};
+use serde::{Deserialize, Serialize};
+
+use super::{Catalog, DbContext};
+use crate::error::Result;
+use crate::ident::{BuildRef, ListingId, StateId, TwinId, TwinName};
+
+/// Windows that are kept; older ones are forgotten, which costs reading some linked files again.
+const WINDOWS_KEPT: u32 = 512;
+
+/// A stock build.
+#[derive(Clone, Debug)]
+pub(crate) struct StockRow {
+    pub(crate) build: BuildRef,
+    pub(crate) listing: ListingId,
+    pub(crate) channel: Option<String>,
+    pub(crate) dated: Option<String>,
+    pub(crate) note: Option<String>,
+    pub(crate) source: String,
+    pub(crate) taken_at: Timestamp,
+    pub(crate) removed_at: Option<Timestamp>,
+}
+
+/// A twin.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct TwinRow {
+    pub(crate) id: TwinId,
+    pub(crate) name: TwinName,
+    /// The name of its folder below `twins/`, or below `removed/`.
+    pub(crate) folder: String,
+    pub(crate) state: StateId,
+    /// What it was cloned from, as it was named then.
+    pub(crate) origin: String,
+    pub(crate) made_at: Timestamp,
+    pub(crate) removed_at: Option<Timestamp>,
+}
+
+/// One run of a twin's program.
+#[derive(Clone, Debug, Serialize)]
+pub struct RunRecord {
+    /// Counts up over all runs of the yard; the run's folder is named by it.
+    pub id: i64,
+    /// The program, below the game folder.
+    pub program: String,
+    /// The isolation that it really had.
+    pub isolation: String,
+    /// When it was started.
+    pub started_at: Timestamp,
+    /// When it ended; unknown while it runs, and where the launcher died first.
+    pub ended_at: Option<Timestamp>,
+    /// Its exit code, if it ended by itself.
+    pub exit_code: Option<i32>,
+    /// The signal that ended it.
+    pub signal: Option<i32>,
+    /// What it changed, in a few words.
+    pub summary: Option<String>,
+}
+
+/// A launch entry that was written.
+#[derive(Clone, Debug)]
+pub(crate) struct EntryRow {
+    pub(crate) path: PathBuf,
+    pub(crate) twin: TwinId,
+    pub(crate) name: String,
+}
+
+/// What an operation is about to do, written before its first step, so that the next command can finish or undo it.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(tag = "operation", rename_all = "snake_case")]
+pub(crate) enum Intent {
+    /// A new twin is renamed into place.
+    Clone { twin: TwinRow },
+    /// A twin's folder is moved to `removed/`, under another name.
+    Remove { twin: TwinId, folder: String, removed_folder: String },
+    /// A twin and all that is left of it goes for good.
+    Forget { twin: TwinId },
+}
+
+fn parsed<T: std::str::FromStr<Err: std::error::Error + Send + Sync + 'static>>(
+    row: &Row<'_>,
+    at: usize,
+) -> rusqlite::Result<T> {
+    let text: String = row.get(at)?;
+    text.parse().map_err(|error| rusqlite::Error::FromSqlConversionFailure(at, Type::Text, Box::new(error)))
+}
+
+fn parsed_if<T: std::str::FromStr<Err: std::error::Error + Send + Sync + 'static>>(
+    row: &Row<'_>,
+    at: usize,
+) -> rusqlite::Result<Option<T>> {
+    if row.get_ref(at)? == rusqlite::types::ValueRef::Null { Ok(None) } else { parsed(row, at).map(Some) }
+}
+
+const STOCK_COLUMNS: &str = "title || '@' || build, listing, channel, dated, note, source, taken_at, removed_at";
+
+fn stock_row(row: &Row<'_>) -> rusqlite::Result<StockRow> {
+    Ok(StockRow {
+        build: parsed(row, 0)?,
+        listing: parsed(row, 1)?,
+        channel: row.get(2)?,
+        dated: row.get(3)?,
+        note: row.get(4)?,
+        source: row.get(5)?,
+        taken_at: parsed(row, 6)?,
+        removed_at: parsed_if(row, 7)?,
+    })
+}
+
+const TWIN_COLUMNS: &str = "id, name, folder, state, origin, made_at, removed_at";
+
+fn twin_row(row: &Row<'_>) -> rusqlite::Result<TwinRow> {
+    Ok(TwinRow {
+        id: parsed(row, 0)?,
+        name: parsed(row, 1)?,
+        folder: row.get(2)?,
+        state: parsed(row, 3)?,
+        origin: row.get(4)?,
+        made_at: parsed(row, 5)?,
+        removed_at: parsed_if(row, 6)?,
+    })
+}
+
+impl Catalog {
+    fn all<T>(
+        &self,
+        sql: &str,
+        values: impl rusqlite::Params,
+        read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>> {
+        let mut statement = self.db.prepare(sql).of(&self.path)?;
+        let rows = statement.query_map(values, read).of(&self.path)?;
+        rows.collect::<rusqlite::Result<_>>().of(&self.path)
+    }
+
+    fn run(&self, sql: &str, values: impl rusqlite::Params) -> Result<usize> {
+        self.db.execute(sql, values).of(&self.path)
+    }
+
+    /// Runs `work` in one transaction: all of it is kept, or nothing.
+    pub(crate) fn together(&self, work: impl FnOnce() -> Result<()>) -> Result<()> {
+        let transaction = self.db.unchecked_transaction().of(&self.path)?;
+        work()?;
+        transaction.commit().of(&self.path)
+    }
+
+    /// All stock builds, by title and age; removed ones too.
+    pub(crate) fn stock_builds(&self) -> Result<Vec<StockRow>> {
+        self.all(&format!("SELECT {STOCK_COLUMNS} FROM stock_builds ORDER BY title, id"), [], stock_row)
+    }
+
+    /// The stock build of that name that is there, or else the one of that name that was removed last.
+    pub(crate) fn stock(&self, build: &BuildRef) -> Result<Option<StockRow>> {
+        self.db
+            .query_row(
+                &format!(
+                    "SELECT {STOCK_COLUMNS} FROM stock_builds WHERE title = ?1 AND build_key = ?2
+                     ORDER BY removed_at IS NOT NULL, id DESC LIMIT 1"
+                ),
+                params![build.title.as_str(), build.build.key()],
+                stock_row,
+            )
+            .optional()
+            .of(&self.path)
+    }
+
+    pub(crate) fn add_stock(&self, row: &StockRow) -> Result<()> {
+        self.run(
+            "INSERT INTO stock_builds (title, build, build_key, listing, channel, dated, note, source, taken_at)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+            params![
+                row.build.title.as_str(),
+                row.build.build.as_str(),
+                row.build.build.key(),
+                row.listing.to_string(),
+                row.channel,
+                row.dated,
+                row.note,
+                row.source,
+                row.taken_at.to_string()
+            ],
+        )?;
+        Ok(())
+    }
+
+    /// Marks a stock build as removed at that time, or as there again.
+    pub(crate) fn mark_stock(&self, row: &StockRow, removed_at: Option<Timestamp>) -> Result<()> {
+        self.run(
+            "UPDATE stock_builds SET removed_at = ?3 WHERE title = ?1 AND build = ?2 AND taken_at = ?4",
+            params![
+                row.build.title.as_str(),
+                row.build.build.as_str(),
+                removed_at.map(|t| t.to_string()),
+                row.taken_at.to_string()
+            ],
+        )?;
+        Ok(())
+    }
+
+    /// All twins by name; removed ones too.
+    pub(crate) fn twins(&self) -> Result<Vec<TwinRow>> {
+        self.all(&format!("SELECT {TWIN_COLUMNS} FROM twins ORDER BY name_key, made_at"), [], twin_row)
+    }
+
+    pub(crate) fn twin(&self, id: TwinId) -> Result<Option<TwinRow>> {
+        self.db
+            .query_row(&format!("SELECT {TWIN_COLUMNS} FROM twins WHERE id = ?1"), [id.to_string()], twin_row)
+            .optional()
+            .of(&self.path)
+    }
+
+    /// Adds a twin; adding it again changes nothing.
+    pub(crate) fn add_twin(&self, row: &TwinRow) -> Result<()> {
+        self.run(
+            "INSERT INTO twins (id, name, name_key, folder, state, origin, made_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+             ON CONFLICT (id) DO NOTHING",
+            params![
+                row.id.to_string(),
+                row.name.as_str(),
+                row.name.key(),
+                row.folder,
+                row.state.to_string(),
+                row.origin,
+                row.made_at.to_string()
+            ],
+        )?;
+        Ok(())
+    }
+
+    /// Moves a twin to another state: the instant at which a change of it is committed.
+    pub(crate) fn set_state(&self, twin: TwinId, state: StateId) -> Result<()> {
+        self.run("UPDATE twins SET state = ?2 WHERE id = ?1", params![twin.to_string(), state.to_string()])?;
+        Ok(())
+    }
+
+    pub(crate) fn mark_removed(&self, twin: TwinId, folder: &str, at: Timestamp) -> Result<()> {
+        self.run(
+            "UPDATE twins SET removed_at = ?2, folder = ?3 WHERE id = ?1",
+            params![twin.to_string(), at.to_string(), folder],
+        )?;
+        Ok(())
+    }
+
+    pub(crate) fn delete_twin(&self, twin: TwinId) -> Result<()> {
+        self.run("DELETE FROM twins WHERE id = ?1", [twin.to_string()])?;
+        Ok(())
+    }
+
+    pub(crate) fn begin_run(&self, twin: TwinId, program: &str, isolation: &str, at: Timestamp) -> Result<i64> {
+        self.run(
+            "INSERT INTO runs (twin, program, isolation, started_at) VALUES (?1, ?2, ?3, ?4)",
+            params![twin.to_string(), program, isolation, at.to_string()],
+        )?;
+        Ok(self.db.last_insert_rowid())
+    }
+
+    pub(crate) fn end_run(&self, record: &RunRecord) -> Result<()> {
+        self.run(
+            "UPDATE runs SET ended_at = ?2, exit_code = ?3, signal = ?4, summary = ?5 WHERE id = ?1",
+            params![record.id, record.ended_at.map(|t| t.to_string()), record.exit_code, record.signal, record.summary],
+        )?;
+        Ok(())
+    }
+
+    /// A twin's runs, the newest first.
+    pub(crate) fn runs(&self, twin: TwinId) -> Result<Vec<RunRecord>> {
+        self.all(
+            "SELECT id, program, isolation, started_at, ended_at, exit_code, signal, summary
+             FROM runs WHERE twin = ?1 ORDER BY id DESC",
+            [twin.to_string()],
+            |row| {
+                Ok(RunRecord {
+                    id: row.get(0)?,
+                    program: row.get(1)?,
+                    isolation: row.get(2)?,
+                    started_at: parsed(row, 3)?,
+                    ended_at: parsed_if(row, 4)?,
+                    exit_code: row.get(5)?,
+                    signal: row.get(6)?,
+                    summary: row.get(7)?,
+                })
+            },
+        )
+    }
+
+    /// Records a launch entry; one at the same path before is replaced.
+    pub(crate) fn add_entry(&self, row: &EntryRow, at: Timestamp) -> Result<()> {
+        self.run(
+            "INSERT OR REPLACE INTO entries (path, twin, name, made_at) VALUES (?1, ?2, ?3, ?4)",
+            params![row.path.to_string_lossy(), row.twin.to_string(), row.name, at.to_string()],
+        )?;
+        Ok(())
+    }
+
+    pub(crate) fn remove_entry(&self, path: &Path) -> Result<()> {
+        self.run("DELETE FROM entries WHERE path = ?1", [path.to_string_lossy()])?;
+        Ok(())
+    }
+
+    pub(crate) fn entries(&self) -> Result<Vec<EntryRow>> {
+        self.all("SELECT path, twin, name FROM entries ORDER BY name, path", [], |row| {
+            Ok(EntryRow { path: PathBuf::from(row.get::<_, String>(0)?), twin: parsed(row, 1)?, name: row.get(2)? })
+        })
+    }
+
+    /// Writes an intent; it has survived a power loss when this returns.
+    pub(crate) fn intend(&self, intent: &Intent) -> Result<i64> {
+        let body = serde_json::to_string(intent)
+            .map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))
+            .of(&self.path)?;
+        self.run("INSERT INTO intents (body) VALUES (?1)", [body])?;
+        Ok(self.db.last_insert_rowid())
+    }
+
+    pub(crate) fn intents(&self) -> Result<Vec<(i64, Intent)>> {
+        self.all("SELECT id, body FROM intents ORDER BY id", [], |row| {
+            let body: String = row.get(1)?;
+            let intent = serde_json::from_str(&body)
+                .map_err(|error| rusqlite::Error::FromSqlConversionFailure(1, Type::Text, Box::new(error)))?;
+            Ok((row.get(0)?, intent))
+        })
+    }
+
+    pub(crate) fn intent_done(&self, id: i64) -> Result<()> {
+        self.run("DELETE FROM intents WHERE id = ?1", [id])?;
+        Ok(())
+    }
+
+    /// Records when one of our commands linked or unlinked pool files, by the filesystem's clock.
+    pub(crate) fn add_window(&self, started: i64, ended: i64) -> Result<()> {
+        self.run("INSERT INTO windows (started, ended) VALUES (?1, ?2)", [started, ended])?;
+        self.run(
+            "DELETE FROM windows WHERE rowid NOT IN (SELECT rowid FROM windows ORDER BY rowid DESC LIMIT ?1)",
+            [WINDOWS_KEPT],
+        )?;
+        Ok(())
+    }
+
+    pub(crate) fn windows(&self) -> Result<Vec<(i64, i64)>> {
+        self.all("SELECT started, ended FROM windows", [], |row| Ok((row.get(0)?, row.get(1)?)))
+    }
+}

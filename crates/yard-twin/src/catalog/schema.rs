@@ -1,0 +1,91 @@
+//! The catalogue's tables, and the steps that bring an older one up to date.
+
+use std::path::Path;
+
+use rusqlite::Connection;
+
+use super::DbContext;
+use crate::error::{Result, YardError};
+
+/// Each step takes the catalogue from the version that is its place in the list to the next one.
+const STEPS: [&str; 1] = ["
+    CREATE TABLE stock_builds (
+        id INTEGER PRIMARY KEY,
+        title TEXT NOT NULL,
+        build TEXT NOT NULL,
+        build_key TEXT NOT NULL,
+        listing TEXT NOT NULL,
+        channel TEXT,
+        dated TEXT,
+        note TEXT,
+        source TEXT NOT NULL,
+        taken_at TEXT NOT NULL,
+        removed_at TEXT
+    ) STRICT;
+    CREATE UNIQUE INDEX stock_builds_by_name ON stock_builds (title, build_key) WHERE removed_at IS NULL;
+
+    CREATE TABLE twins (
+        id TEXT PRIMARY KEY,
+        name TEXT NOT NULL,
+        name_key TEXT NOT NULL,
+        folder TEXT NOT NULL,
+        state TEXT NOT NULL,
+        origin TEXT NOT NULL,
+        made_at TEXT NOT NULL,
+        protected INTEGER NOT NULL DEFAULT 0,
+        removed_at TEXT
+    ) STRICT, WITHOUT ROWID;
+    CREATE UNIQUE INDEX twins_by_name ON twins (name_key) WHERE removed_at IS NULL;
+
+    CREATE TABLE runs (
+        id INTEGER PRIMARY KEY,
+        twin TEXT NOT NULL REFERENCES twins (id) ON DELETE CASCADE,
+        program TEXT NOT NULL,
+        isolation TEXT NOT NULL,
+        started_at TEXT NOT NULL,
+        ended_at TEXT,
+        exit_code INTEGER,
+        signal INTEGER,
+        summary TEXT
+    ) STRICT;
+    CREATE INDEX runs_by_twin ON runs (twin, id);
+
+    CREATE TABLE entries (
+        path TEXT PRIMARY KEY,
+        twin TEXT NOT NULL REFERENCES twins (id) ON DELETE CASCADE,
+        name TEXT NOT NULL,
+        made_at TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID;
+
+    CREATE TABLE intents (
+        id INTEGER PRIMARY KEY,
+        body TEXT NOT NULL
+    ) STRICT;
+
+    CREATE TABLE windows (
+        started INTEGER NOT NULL,
+        ended INTEGER NOT NULL
+    ) STRICT;
+"];
+
+/// The version that this crate writes, and the newest one that it reads.
+fn newest() -> u32 {
+    u32::try_from(STEPS.len()).unwrap_or(u32::MAX)
+}
+
+/// Takes the missing steps, in one transaction.
+pub(super) fn migrate(db: &mut Connection, path: &Path) -> Result<()> {
+    let version: u32 = db.query_row("PRAGMA user_version", [], |row| row.get(0)).of(path)?;
+    if version > newest() {
+        return Err(YardError::NewerFormat { path: path.into(), found: version, known: newest() }.into());
+    }
+    if version == newest() {
+        return Ok(());
+    }
+    let transaction = db.transaction().of(path)?;
+    for step in STEPS.iter().skip(version as usize) {
+        transaction.execute_batch(step).of(path)?;
+    }
+    transaction.pragma_update(None, "user_version", newest()).of(path)?;
+    transaction.commit().of(path)
+}

@@ -1,0 +1,327 @@
+//! The file operations that everything else is built from: each a thin, named step with its path in its errors.
+
+use std::ffi::OsStr;
+use std::fs::{self, File};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{AtFlags, CWD, Mode, OFlags, RenameFlags, Timespec, Timestamps};
+use rustix::io::Errno;
+
+use crate::error::{Error, PathContext, Result};
+
+/// Bytes read at once; each thread has one such buffer.
+pub(crate) const BUFFER: usize = 256 << 10;
+
+/// What the system knows about a file without reading it. Times are nanoseconds since 1970.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Stat {
+    pub(crate) dev: u64,
+    pub(crate) ino: u64,
+    pub(crate) size: u64,
+    pub(crate) mtime: i64,
+    pub(crate) ctime: i64,
+    pub(crate) mode: u32,
+    pub(crate) nlink: u64,
+    pub(crate) uid: u32,
+    /// Bytes that its blocks take on disk; fewer than `size` if it has holes.
+    pub(crate) allocated: u64,
+}
+
+impl Stat {
+    /// Whether a file with this mode counts as executable.
+    pub(crate) fn executable(&self) -> bool {
+        self.mode & 0o111 != 0
+    }
+
+    /// Whether nobody wrote to the file between two looks at it. Another link to it does not count.
+    pub(crate) fn same_bytes(&self, other: &Self) -> bool {
+        (self.dev, self.ino, self.size, self.mtime) == (other.dev, other.ino, other.size, other.mtime)
+            && (self.ctime == other.ctime || self.nlink != other.nlink)
+    }
+}
+
+impl From<rustix::fs::Stat> for Stat {
+    // The field types differ between architectures.
+    #[allow(clippy::unnecessary_cast, clippy::cast_lossless, clippy::cast_sign_loss, clippy::useless_conversion)]
+    fn from(stat: rustix::fs::Stat) -> Self {
+        let nanos = |seconds: i64, nanos: i64| seconds.saturating_mul(1_000_000_000).saturating_add(nanos);
+        Self {
+            dev: stat.st_dev as u64,
+            ino: stat.st_ino as u64,
+            size: stat.st_size as u64,
+            mtime: nanos(stat.st_mtime as i64, stat.st_mtime_nsec as i64),
+            ctime: nanos(stat.st_ctime as i64, stat.st_ctime_nsec as i64),
+            mode: stat.st_mode as u32,
+            nlink: stat.st_nlink as u64,
+            uid: stat.st_uid,
+            allocated: (stat.st_blocks as u64).saturating_mul(512),
+        }
+    }
+}
+
+/// The stat of an open file.
+pub(crate) fn fstat(file: impl AsFd) -> io::Result<Stat> {
+    Ok(rustix::fs::fstat(file)?.into())
+}
+
+/// The stat of a path, of the link itself if it is one.
+pub(crate) fn lstat(path: &Path) -> io::Result<Stat> {
+    Ok(rustix::fs::lstat(path)?.into())
+}
+
+/// Whether something is there, a broken symlink too.
+pub(crate) fn exists(path: &Path) -> bool {
+    path.symlink_metadata().is_ok()
+}
+
+/// Opens a folder; a symlink to one is refused.
+pub(crate) fn open_folder(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<OwnedFd> {
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    Ok(rustix::fs::openat(at, name, flags, Mode::empty())?)
+}
+
+/// Opens a file for reading; a symlink is refused, and a fifo doesn't block.
+pub(crate) fn open_file(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    Ok(rustix::fs::openat(at, name, flags, Mode::empty())?.into())
+}
+
+/// Makes a file that isn't there yet, open for writing whatever its mode, which the user's umask narrows.
+pub(crate) fn create_file(at: impl AsFd, name: impl rustix::path::Arg, mode: u32) -> io::Result<File> {
+    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    Ok(rustix::fs::openat(at, name, flags, Mode::from_raw_mode(mode))?.into())
+}
+
+/// As [`create_file`], with exactly this mode, whatever the umask.
+pub(crate) fn create_exact(path: &Path, mode: u32) -> io::Result<File> {
+    let file = create_file(CWD, path, mode)?;
+    rustix::fs::fchmod(&file, Mode::from_raw_mode(mode))?;
+    Ok(file)
+}
+
+/// Sets when a file was last written.
+pub(crate) fn set_mtime(file: impl AsFd, mtime: i64) -> io::Result<()> {
+    let time = Timespec { tv_sec: mtime.div_euclid(1_000_000_000), tv_nsec: mtime.rem_euclid(1_000_000_000) };
+    Ok(rustix::fs::futimens(file, &Timestamps { last_access: time, last_modification: time })?)
+}
+
+/// Gives the file another name.
+pub(crate) fn link(from: impl AsFd, old: impl rustix::path::Arg, to: impl AsFd, new: &str) -> io::Result<()> {
+    Ok(rustix::fs::linkat(from, old, to, new, AtFlags::empty())?)
+}
+
+/// Makes `to` share the blocks of `from`; `Ok(false)` where that can't be done here.
+pub(crate) fn reflink(from: &File, to: &File) -> io::Result<bool> {
+    match rustix::fs::ioctl_ficlone(to, from) {
+        Ok(()) => Ok(true),
+        Err(Errno::OPNOTSUPP | Errno::XDEV | Errno::INVAL | Errno::NOTTY | Errno::NOSYS | Errno::PERM) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Whether a failed link means "not here" (another filesystem, too many links), so that a copy is the way.
+pub(crate) fn link_unsupported(error: &io::Error) -> bool {
+    // ntfs-3g answers ERANGE where it has too many links.
+    const UNSUPPORTED: [Errno; 6] =
+        [Errno::MLINK, Errno::XDEV, Errno::PERM, Errno::OPNOTSUPP, Errno::NOSYS, Errno::RANGE];
+    Errno::from_io_error(error).is_some_and(|errno| UNSUPPORTED.contains(&errno))
+}
+
+/// Renames, refusing to replace anything. Filesystems without that promise are asked first, which is enough under the
+/// yard's exclusive lock.
+pub(crate) fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
+    match rustix::fs::renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
+        Err(Errno::INVAL | Errno::NOSYS) if exists(to) => Err(io::ErrorKind::AlreadyExists.into()),
+        Err(Errno::INVAL | Errno::NOSYS) => fs::rename(from, to),
+        result => Ok(result?),
+    }
+}
+
+/// Reads `from` to its end, handing every piece to `each`. Returns how many bytes there were.
+pub(crate) fn read_all(
+    mut from: impl Read,
+    buffer: &mut [u8],
+    mut each: impl FnMut(&[u8]) -> Result<()>,
+    path: &Path,
+) -> Result<u64> {
+    let mut total = 0;
+    loop {
+        let read = match from.read(buffer) {
+            Ok(0) => return Ok(total),
+            Ok(read) => read,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+            Err(error) => return Err(Error::io("read", path, error)),
+        };
+        total += read as u64;
+        each(&buffer[..read])?;
+    }
+}
+
+/// Writes a file piece by piece, leaving holes for pieces that are nothing but zeros, if asked to.
+pub(crate) struct Writer<'a> {
+    file: &'a File,
+    path: &'a Path,
+    holes: bool,
+    at: u64,
+}
+
+impl<'a> Writer<'a> {
+    /// Writes to `file`, which is empty; with `holes`, where the source has some too.
+    pub(crate) fn new(file: &'a File, path: &'a Path, holes: bool) -> Self {
+        Self { file, path, holes, at: 0 }
+    }
+
+    /// The next piece.
+    pub(crate) fn piece(&mut self, bytes: &[u8]) -> Result<()> {
+        /// The size of the holes that are looked for.
+        const HOLE: usize = 64 << 10;
+        self.at += bytes.len() as u64;
+        if !self.holes {
+            return self.file.write_all(bytes).at("write", self.path);
+        }
+        for part in bytes.chunks(HOLE) {
+            if part.iter().all(|&byte| byte == 0) {
+                self.file.seek(SeekFrom::Current(part.len().cast_signed() as i64)).at("write", self.path)?;
+            } else {
+                self.file.write_all(part).at("write", self.path)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives the file its full length, a hole at its end too.
+    pub(crate) fn finish(self) -> Result<()> {
+        if self.holes { self.file.set_len(self.at).at("write", self.path) } else { Ok(()) }
+    }
+}
+
+/// Whether a file takes less room than its size says.
+pub(crate) fn has_holes(stat: &Stat) -> bool {
+    stat.size > 0 && stat.allocated < stat.size
+}
+
+/// Makes the contents and names of everything on the filesystem of `folder` survive a power loss.
+pub(crate) fn sync_filesystem(folder: &Path) -> Result<()> {
+    let fd = open_folder(CWD, folder).at("open", folder)?;
+    rustix::fs::syncfs(fd).at("sync", folder)
+}
+
+/// Makes the names in `folder` survive a power loss.
+pub(crate) fn sync_folder(folder: &Path) -> Result<()> {
+    let fd = open_folder(CWD, folder).at("open", folder)?;
+    rustix::fs::fsync(fd).at("sync", folder)
+}
+
+/// Deletes a folder and all below it, following no link. Folders that their owner may not write are opened up first.
+pub(crate) fn remove_tree(path: &Path) -> Result<()> {
+    match fs::remove_dir_all(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+            open_up(path)?;
+            fs::remove_dir_all(path).at("delete", path)
+        }
+        result => result.at("delete", path),
+    }
+}
+
+fn open_up(folder: &Path) -> Result<()> {
+    let fd = open_folder(CWD, folder).at("open", folder);
+    // The mode is set by path where the folder may not even be opened.
+    match &fd {
+        Ok(fd) => rustix::fs::fchmod(fd, Mode::RWXU).at("make writable", folder)?,
+        Err(_) => rustix::fs::chmod(folder, Mode::RWXU).at("make writable", folder)?,
+    }
+    for entry in fs::read_dir(folder).at("list", folder)? {
+        let entry = entry.at("list", folder)?;
+        if entry.file_type().at("look at", entry.path())?.is_dir() {
+            open_up(&entry.path())?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes a file as a whole: a temporary one beside it, synced, then renamed into place. After a crash the old bytes
+/// are there or the new ones.
+pub(crate) fn write_whole(path: &Path, bytes: &[u8]) -> Result<()> {
+    let mut name = path.file_name().map(OsStr::to_os_string).unwrap_or_default();
+    name.push(format!(".new-{}", std::process::id()));
+    let temp = path.with_file_name(name);
+    let written = write_synced(&temp, bytes).and_then(|()| fs::rename(&temp, path).at("replace", path));
+    if written.is_err() {
+        // The error that matters is the one at hand; a leftover beside it is harmless.
+        let _ = fs::remove_file(&temp);
+    }
+    written?;
+    path.parent().map_or(Ok(()), sync_folder)
+}
+
+/// As [`write_whole`] for what may be lost: a crash of the program leaves the old bytes or the new ones, a power loss
+/// may leave anything.
+pub(crate) fn write_loose(path: &Path, bytes: &[u8]) -> Result<()> {
+    let temp = path.with_extension(format!("new-{}", std::process::id()));
+    fs::write(&temp, bytes).at("write", &temp)?;
+    fs::rename(&temp, path).at("replace", path)
+}
+
+/// Writes a new file, or one of ours from before, and syncs it.
+pub(crate) fn write_synced(path: &Path, bytes: &[u8]) -> Result<()> {
+    let mut file = File::create(path).at("write", path)?;
+    file.write_all(bytes).at("write", path)?;
+    file.sync_all().at("sync", path)
+}
+
+/// The path without links in it.
+pub(crate) fn canonical(path: &Path) -> Result<PathBuf> {
+    path.canonicalize().at("find", path)
+}
+
+/// The clock by which a filesystem stamps its files, which need not be the system's.
+pub(crate) struct FsClock {
+    folder: PathBuf,
+    grain: i64,
+}
+
+impl FsClock {
+    /// How coarse the time stamps are at worst: the kernel's tick, or 2 s on the FAT family.
+    pub(crate) fn new(folder: &Path) -> Self {
+        const MSDOS: i64 = 0x4d44;
+        const EXFAT: i64 = 0x2011_bab0;
+        let kind = rustix::fs::statfs(folder).map_or(0, |s| s.f_type);
+        let grain = if kind == MSDOS || kind == EXFAT { 2_000_000_000 } else { 10_000_000 };
+        Self { folder: folder.into(), grain }
+    }
+
+    /// How coarse it is, in nanoseconds.
+    pub(crate) fn grain(&self) -> i64 {
+        self.grain
+    }
+
+    /// What it says now: the time stamp of a file made for that.
+    pub(crate) fn now(&self) -> Result<i64> {
+        let path = self.folder.join("clock");
+        let _ = fs::remove_file(&path);
+        write_unsynced(&path)?;
+        let stat = lstat(&path).at("look at", &path)?;
+        fs::remove_file(&path).at("delete", &path)?;
+        Ok(stat.mtime.max(stat.ctime))
+    }
+
+    /// Waits until anything written from now on gets a later time stamp than `time`; says what time it is then.
+    pub(crate) fn wait_past(&self, time: i64) -> Result<i64> {
+        loop {
+            let now = self.now()?;
+            let left = time + self.grain - now;
+            // A clock that was set back is not waited for: those files are read once more, that is all.
+            if left < 0 || left > 2 * self.grain {
+                return Ok(now);
+            }
+            std::thread::sleep(std::time::Duration::from_nanos(left.cast_unsigned() + 1_000_000));
+        }
+    }
+}
+
+fn write_unsynced(path: &Path) -> Result<()> {
+    File::create(path).and_then(|mut file| file.write_all(b"t")).at("write", path)
+}

@@ -1,0 +1,138 @@
+//! Launch entries: what stands in a menu and starts exactly one twin.
+
+mod desktop;
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::Yard;
+use crate::catalog::EntryRow;
+use crate::disk;
+use crate::error::{Error, LaunchError, PathContext, Result};
+use crate::ident::{TwinId, TwinName};
+
+/// How a launch entry is written.
+#[derive(Clone, Debug)]
+pub struct EntryOptions {
+    /// The command that starts a twin when the twin's id is added as its last argument; the program by its full path.
+    pub command: Vec<String>,
+    /// The folder that the entry goes into, such as the user's `applications` folder.
+    pub folder: PathBuf,
+}
+
+/// What a launch entry will be.
+#[must_use = "a plan writes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct EntryPlan {
+    /// The twin.
+    pub twin: TwinName,
+    /// Its id, by which the entry starts it.
+    pub id: TwinId,
+    /// What the menu shows.
+    pub name: String,
+    /// The file.
+    pub path: PathBuf,
+    /// What goes into it.
+    pub text: String,
+}
+
+/// A launch entry that was written.
+#[derive(Clone, Debug, Serialize)]
+pub struct EntrySummary {
+    /// The twin by name.
+    pub twin: TwinName,
+    /// What the menu shows.
+    pub name: String,
+    /// The file.
+    pub path: PathBuf,
+    /// Whether the file is gone.
+    pub missing: bool,
+}
+
+impl Yard {
+    /// Works out the launch entry of a twin: named for title, build and twin, and told apart from any entry in the folder
+    /// that would look the same.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`]; [`LaunchError::Entry`] where the format can't hold the command.
+    pub fn plan_entry(&self, name: &TwinName, options: &EntryOptions) -> Result<EntryPlan> {
+        let row = self.twin_row(name, false)?;
+        let build = self.state(row.state)?.build;
+        let path = std::path::absolute(&options.folder)
+            .at("find", &options.folder)?
+            .join(format!("yardtwin-{}.desktop", row.id));
+        if path.to_str().is_none() {
+            return Err(LaunchError::Entry { path, why: "its path is not UTF-8" }.into());
+        }
+        let plain = format!("{} {} \u{2013} {}", self.title_name(&build), build.build, row.name);
+        let yard = self.root().file_name().unwrap_or_default().to_string_lossy();
+        let candidates = [plain.clone(), format!("{plain} ({yard})"), format!("{plain} ({yard}, {})", row.id)];
+        let taken = desktop::names_in(&options.folder, &path)?;
+        let label = candidates.into_iter().find(|name| !taken.contains(name)).unwrap_or(plain);
+        let mut command = options.command.clone();
+        command.push(row.id.to_string());
+        let text = desktop::text(&label, &row.name, row.id, &command)
+            .map_err(|why| LaunchError::Entry { path: path.clone(), why })?;
+        Ok(EntryPlan { twin: row.name, id: row.id, name: label, path, text })
+    }
+
+    /// Writes the launch entry as a whole; one of the same twin in the same folder is replaced.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn apply_entry(&self, plan: &EntryPlan) -> Result<()> {
+        if let Some(folder) = plan.path.parent() {
+            std::fs::create_dir_all(folder).at("make", folder)?;
+        }
+        disk::write_whole(&plan.path, plan.text.as_bytes())?;
+        let row = EntryRow { path: plan.path.clone(), twin: plan.id, name: plan.name.clone() };
+        self.catalog.add_entry(&row, Timestamp::now())
+    }
+
+    /// The launch entries that were written.
+    ///
+    /// # Errors
+    /// [`Error::Catalogue`].
+    pub fn entries(&self) -> Result<Vec<EntrySummary>> {
+        let mut entries = Vec::new();
+        for row in self.catalog.entries()? {
+            if let Some(twin) = self.catalog.twin(row.twin)? {
+                entries.push(EntrySummary {
+                    twin: twin.name,
+                    name: row.name,
+                    missing: !disk::exists(&row.path),
+                    path: row.path,
+                });
+            }
+        }
+        Ok(entries)
+    }
+
+    /// Deletes the launch entries of a twin, and says which.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] if the twin has none.
+    pub fn remove_entries(&self, name: &TwinName) -> Result<Vec<PathBuf>> {
+        let row = self.twin_row(name, false)?;
+        let paths: Vec<_> =
+            self.catalog.entries()?.into_iter().filter(|entry| entry.twin == row.id).map(|entry| entry.path).collect();
+        if paths.is_empty() {
+            return Err(Error::NotFound { what: "launch entry of", name: name.to_string(), known: Vec::new() });
+        }
+        for path in &paths {
+            self.delete_entry(path)?;
+        }
+        Ok(paths)
+    }
+
+    /// Deletes a launch entry; one that is gone already is only forgotten.
+    pub(crate) fn delete_entry(&self, path: &Path) -> Result<()> {
+        match std::fs::remove_file(path) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            deleted => deleted.at("delete", path)?,
+        }
+        self.catalog.remove_entry(path)
+    }
+}

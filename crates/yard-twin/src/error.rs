@@ -1,0 +1,524 @@
+//! What can go wrong: what happened, to which path, what to do.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+/// The result of every fallible call of this crate.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// What an error asks of the caller; a command line derives its exit code from it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Class {
+    /// What was asked for makes no sense as it was written: a bad name or option.
+    Usage,
+    /// It could not be done; [`Error::remedy`] says what to do.
+    Failed,
+    /// It was refused to protect data.
+    Refused,
+    /// Another command is at work on the same thing: try again.
+    Busy,
+    /// The caller stopped it.
+    Cancelled,
+}
+
+/// A process that holds what another one waits for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Holder {
+    /// Its process id.
+    pub pid: u32,
+    /// Its command line, as far as the system tells.
+    pub command: String,
+}
+
+/// Everything that an operation of this crate can fail with.
+///
+/// Unless a variant says otherwise, the failed operation changed nothing.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Error {
+    /// A file operation failed.
+    #[error("cannot {doing} {}", path.display())]
+    Io {
+        /// What was tried, as a verb: `open`, `read`, …
+        doing: &'static str,
+        /// On which path.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// Text that is no relative path.
+    #[error("{path:?} is no path inside a twin: {why}")]
+    Path {
+        /// The text.
+        path: String,
+        /// The reason.
+        why: &'static str,
+    },
+    /// Text that can't be used as a name or an id.
+    #[error("{name:?} can't be used as a {what}: {why}")]
+    Name {
+        /// What it should name.
+        what: &'static str,
+        /// The text.
+        name: String,
+        /// The reason.
+        why: &'static str,
+    },
+    /// Nothing has this name.
+    #[error("there is no {what} {name:?}")]
+    NotFound {
+        /// What was looked for.
+        what: &'static str,
+        /// Its name.
+        name: String,
+        /// The names that do exist.
+        known: Vec<String>,
+    },
+    /// The name is taken.
+    #[error("there is a {what} {existing:?} already{}", if name == existing { "" } else { ", and the names differ only by case or accents' spelling" })]
+    Exists {
+        /// What is there.
+        what: &'static str,
+        /// The name asked for.
+        name: String,
+        /// The name that is in its way.
+        existing: String,
+    },
+    /// Another command is at work.
+    #[error("{what} is in use{}", holders_text(holders))]
+    Busy {
+        /// The yard, or a twin by name.
+        what: String,
+        /// Who holds it, where the system tells.
+        holders: Vec<Holder>,
+    },
+    /// The caller stopped the operation, which undid what it had begun.
+    #[error("stopped before anything was changed")]
+    Cancelled,
+    /// The catalogue can't be read or written.
+    #[error("the catalogue {} can't be used", path.display())]
+    Catalogue {
+        /// The database file.
+        path: PathBuf,
+        /// What SQLite said.
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
+    /// A file of the yard's own does not hold what was written into it.
+    #[error("{} is damaged: {why}", path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// A content is gone from the pool.
+    #[error("the pool has lost a content: {} is missing, needed for {needed_for}", path.display())]
+    ContentMissing {
+        /// Where the pool should hold it.
+        path: PathBuf,
+        /// A path that needs it.
+        needed_for: String,
+    },
+    /// The yard itself can't be opened or made.
+    #[error(transparent)]
+    Yard(#[from] YardError),
+    /// A title sheet is wrong.
+    #[error(transparent)]
+    Sheet(#[from] SheetError),
+    /// A folder can't be taken in.
+    #[error(transparent)]
+    Intake(#[from] IntakeError),
+    /// A twin is not in the state that the operation needs.
+    #[error(transparent)]
+    Twin(#[from] TwinError),
+    /// A profile or a launch is wrong.
+    #[error(transparent)]
+    Launch(#[from] LaunchError),
+}
+
+/// Why a yard can't be opened or made.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum YardError {
+    /// There is no `yard.toml`.
+    #[error("{} is no yard: it has no yard.toml", .0.display())]
+    NotAYard(PathBuf),
+    /// A new yard needs an empty or missing folder.
+    #[error("{} is not empty, so no yard is made there", .0.display())]
+    NotEmpty(PathBuf),
+    /// A yard is there already.
+    #[error("{} is a yard already", .0.display())]
+    AlreadyAYard(PathBuf),
+    /// A newer version of this crate made it.
+    #[error("{} is of format {found}, and this version knows formats up to {known}", path.display())]
+    NewerFormat {
+        /// The file that says so.
+        path: PathBuf,
+        /// Its format.
+        found: u32,
+        /// The newest format known here.
+        known: u32,
+    },
+    /// The settings file is wrong.
+    #[error("{}, line {line}, column {column}: {message}", path.display())]
+    Settings {
+        /// `yard.toml`.
+        path: PathBuf,
+        /// Counted from 1.
+        line: usize,
+        /// Counted from 1.
+        column: usize,
+        /// What is wrong there.
+        message: String,
+    },
+    /// The catalogue is gone.
+    #[error("the yard's catalogue {} is missing", .0.display())]
+    CatalogueMissing(PathBuf),
+}
+
+/// What is wrong with a title sheet, and where.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error, Serialize)]
+#[error("{}, line {line}, column {column}: {message}", path.display())]
+pub struct SheetError {
+    /// The sheet.
+    pub path: PathBuf,
+    /// Counted from 1.
+    pub line: usize,
+    /// Counted from 1, in characters.
+    pub column: usize,
+    /// What is wrong there, and what would be right.
+    pub message: String,
+}
+
+/// Why a folder can't be taken in as a stock build.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum IntakeError {
+    /// The source is no folder.
+    #[error("{} is not a folder", .0.display())]
+    NotAFolder(PathBuf),
+    /// The source lies inside the yard.
+    #[error("{} lies inside the yard", .0.display())]
+    InsideYard(PathBuf),
+    /// The yard lies inside the source.
+    #[error("{} has the yard itself inside it", .0.display())]
+    AroundYard(PathBuf),
+    /// The source holds no file.
+    #[error("{} holds no files", .0.display())]
+    Nothing(PathBuf),
+    /// A name is not UTF-8.
+    #[error("{} has a name that is not UTF-8", .0.display())]
+    NotUtf8(PathBuf),
+    /// A socket, a device or a fifo.
+    #[error("{} is a {kind}, not a file", path.display())]
+    Special {
+        /// Where.
+        path: PathBuf,
+        /// What it is.
+        kind: &'static str,
+    },
+    /// A file changed or vanished while it was being read.
+    #[error("{} changed while it was being read", .0.display())]
+    Changed(PathBuf),
+    /// A symlink leads into the yard.
+    #[error("the symlink {} leads into the yard: {target}", path.display())]
+    LinkIntoYard {
+        /// The link.
+        path: PathBuf,
+        /// Where it leads.
+        target: String,
+    },
+    /// The folder is not what the sheet calls good.
+    #[error("{} is no good copy of {title}: {}", folder.display(), goodness(missing, unwanted))]
+    NotGood {
+        /// The source.
+        folder: PathBuf,
+        /// The title.
+        title: String,
+        /// What must be there and is not.
+        missing: Vec<String>,
+        /// What must not be there and is.
+        unwanted: Vec<String>,
+    },
+    /// The build label was not given and can't be read.
+    #[error("the build label of {} is not known: {why}", folder.display())]
+    NoLabel {
+        /// The source.
+        folder: PathBuf,
+        /// Why it can't be read from the folder.
+        why: String,
+    },
+    /// The same stock build was taken in before, with other contents.
+    #[error("there is a stock build {build} already, and it holds something else: {different} files differ")]
+    OtherContents {
+        /// The build.
+        build: String,
+        /// How many paths differ.
+        different: u64,
+    },
+    /// The folder is not the one that was looked at when the plan was made.
+    #[error("{} changed since it was looked at", .0.display())]
+    Stale(PathBuf),
+}
+
+/// Why a twin can't be used as it is.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum TwinError {
+    /// Its folder is gone or was renamed by hand.
+    #[error("the folder of the twin {name:?} is missing: {}", folder.display())]
+    FolderMissing {
+        /// The twin.
+        name: String,
+        /// Where its folder should be.
+        folder: PathBuf,
+        /// Where it is now, if it was found.
+        found: Option<PathBuf>,
+    },
+    /// It holds what can't be taken along.
+    #[error("the twin {name:?} holds what can't be copied: {}", paths.join(", "))]
+    NotTaken {
+        /// The twin.
+        name: String,
+        /// Each path with the reason.
+        paths: Vec<String>,
+    },
+    /// Something stands where the folder of a twin goes.
+    #[error("{} is in the way: it belongs to no twin of this yard", .0.display())]
+    FolderInTheWay(PathBuf),
+    /// Twins still need this stock build.
+    #[error("the stock build {build} is what {} made from", twins_text(twins))]
+    StockInUse {
+        /// The build.
+        build: String,
+        /// The twins that are on it.
+        twins: Vec<String>,
+    },
+}
+
+/// Why a program can't be started, or a profile is wrong.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum LaunchError {
+    /// The profile can't be read.
+    #[error("{}, line {line}, column {column}: {message}", path.display())]
+    Profile {
+        /// The profile.
+        path: PathBuf,
+        /// Counted from 1.
+        line: usize,
+        /// Counted from 1.
+        column: usize,
+        /// What is wrong there.
+        message: String,
+    },
+    /// A setting of a name that profiles don't have, or of a value that it can't take.
+    #[error("the profile setting {key:?} can't be {what}: {why}")]
+    Setting {
+        /// The setting.
+        key: String,
+        /// `set` or `unset`.
+        what: &'static str,
+        /// The reason.
+        why: String,
+    },
+    /// Neither the profile nor the sheet says which program to start.
+    #[error(
+        "it is not known which program starts {twin:?}: the title sheet of {title} names {}",
+        programs_text(programs)
+    )]
+    NoProgram {
+        /// The twin.
+        twin: String,
+        /// Its title.
+        title: String,
+        /// The programs that the sheet names for this platform.
+        programs: Vec<String>,
+    },
+    /// The program is not in the twin.
+    #[error("the program {} is missing", .0.display())]
+    ProgramMissing(PathBuf),
+    /// The program is there but may not be executed.
+    #[error("the program {} is not marked as executable", .0.display())]
+    NotExecutable(PathBuf),
+    /// The twin is named twice in the same place and can't be told apart.
+    #[error("{} can't be written as a launch entry: {why}", path.display())]
+    Entry {
+        /// The entry.
+        path: PathBuf,
+        /// The reason.
+        why: &'static str,
+    },
+}
+
+impl Error {
+    pub(crate) fn io(doing: &'static str, path: impl AsRef<Path>, source: io::Error) -> Self {
+        Self::Io { doing, path: path.as_ref().into(), source }
+    }
+
+    /// What kind of answer it asks for.
+    #[must_use]
+    pub fn class(&self) -> Class {
+        match self {
+            Self::Path { .. } | Self::Name { .. } | Self::Launch(LaunchError::Setting { .. }) => Class::Usage,
+            Self::Twin(TwinError::NotTaken { .. } | TwinError::StockInUse { .. } | TwinError::FolderInTheWay(_))
+            | Self::Intake(IntakeError::OtherContents { .. })
+            | Self::Exists { .. } => Class::Refused,
+            Self::Busy { .. } => Class::Busy,
+            Self::Cancelled => Class::Cancelled,
+            _ => Class::Failed,
+        }
+    }
+
+    /// What to do about it, in a sentence.
+    #[must_use]
+    pub fn remedy(&self) -> Option<String> {
+        Some(match self {
+            Self::Io { source, .. } => io_remedy(source)?.into(),
+            Self::NotFound { known, .. } if known.is_empty() => return None,
+            Self::NotFound { known, .. } => format!("There are: {}.", known.join(", ")),
+            Self::Exists { .. } => "Choose another name.".into(),
+            Self::Busy { .. } => "Wait until it is done, then try again.".into(),
+            Self::Catalogue { .. } => "The pool, the stock builds' listings and the twins' folders are untouched. \
+                Put catalog.db back from a backup (without the catalog.db-wal and catalog.db-shm that lie there now)."
+                .into(),
+            Self::Damaged { .. } => "Put the file back from a backup of the yard.".into(),
+            Self::ContentMissing { .. } => {
+                "Take the same build in again from its folder, with the same title and build: that puts back what is \
+                 missing and changes nothing else."
+                    .into()
+            }
+            Self::Yard(error) => error.remedy()?.into(),
+            Self::Intake(error) => error.remedy()?.into(),
+            Self::Twin(error) => error.remedy()?,
+            Self::Launch(error) => error.remedy()?.into(),
+            Self::Sheet(_) | Self::Path { .. } | Self::Name { .. } | Self::Cancelled => return None,
+        })
+    }
+}
+
+fn io_remedy(source: &io::Error) -> Option<&'static str> {
+    Some(match source.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+            "The disk is full: make room on it, then try again. What was half done has been taken away."
+        }
+        io::ErrorKind::PermissionDenied => "Give your user the right to do this, or choose another folder.",
+        io::ErrorKind::ReadOnlyFilesystem => "The filesystem is mounted read-only: mount it writable.",
+        _ => return None,
+    })
+}
+
+impl YardError {
+    fn remedy(&self) -> Option<&'static str> {
+        Some(match self {
+            Self::NotAYard(_) => "Make a yard there first, or name the folder of an existing one.",
+            Self::NotEmpty(_) => "Choose an empty folder, or one that doesn't exist yet.",
+            Self::AlreadyAYard(_) | Self::Settings { .. } => return None,
+            Self::NewerFormat { .. } => "Update this program; the yard was not touched.",
+            Self::CatalogueMissing(_) => {
+                "Nothing else was touched: each twins/NAME/game is a plain folder. Put catalog.db back from a backup; \
+                 without one, make a new yard elsewhere and take those folders in there."
+            }
+        })
+    }
+}
+
+impl IntakeError {
+    fn remedy(&self) -> Option<&'static str> {
+        Some(match self {
+            Self::NotAFolder(_) => "Name the folder that the program is installed in.",
+            Self::InsideYard(_) => "To make a twin's folder a twin again, clone the twin.",
+            Self::AroundYard(_) => "Name the program's own folder, or move the yard out of it.",
+            Self::Nothing(_) => "Look whether it is the right folder.",
+            Self::NotUtf8(_) => "Rename it, then try again.",
+            Self::Special { .. } => "It is no part of a program: remove it, or stop the program that made it.",
+            Self::Changed(_) | Self::Stale(_) => "Close the program that writes there, then try again.",
+            Self::LinkIntoYard { .. } => "A stock build can't lean on the yard: replace the link by what it leads to.",
+            Self::NotGood { .. } => "Look whether it is the right folder and whole; if the sheet is wrong, mend it.",
+            Self::NoLabel { .. } => "Say which build it is.",
+            Self::OtherContents { .. } => "Give this one another label.",
+        })
+    }
+}
+
+impl TwinError {
+    fn remedy(&self) -> Option<String> {
+        Some(match self {
+            Self::FolderMissing { folder, found: Some(found), .. } => format!(
+                "It was renamed by hand and is now {}: give that folder its name {:?} back.",
+                found.display(),
+                folder.file_name().unwrap_or_default()
+            ),
+            Self::FolderMissing { .. } => {
+                "Put the folder back. If it is gone for good, remove the twin: its last known \
+                state stays, and a new twin can be cloned from it."
+                    .into()
+            }
+            Self::NotTaken { .. } => "Remove those, or close the program that made them; then try again.".into(),
+            Self::FolderInTheWay(_) => "Move it elsewhere, or choose another name.".into(),
+            Self::StockInUse { .. } => "Remove those twins first.".into(),
+        })
+    }
+}
+
+impl LaunchError {
+    fn remedy(&self) -> Option<&'static str> {
+        Some(match self {
+            Self::NoProgram { .. } => "Set the program in the twin's profile, or name one in the title sheet.",
+            Self::ProgramMissing(_) => "Set another program in the profile, or mend the title sheet.",
+            Self::NotExecutable(_) => "Mark the file as executable.",
+            Self::Profile { .. } | Self::Setting { .. } | Self::Entry { .. } => return None,
+        })
+    }
+}
+
+fn holders_text(holders: &[Holder]) -> String {
+    if holders.is_empty() {
+        return String::new();
+    }
+    let each: Vec<_> = holders.iter().map(|h| format!("process {} ({})", h.pid, h.command)).collect();
+    format!(" by {}", each.join(", "))
+}
+
+fn goodness(missing: &[String], unwanted: &[String]) -> String {
+    let mut parts = Vec::new();
+    if !missing.is_empty() {
+        parts.push(format!("it lacks {}", missing.join(", ")));
+    }
+    if !unwanted.is_empty() {
+        parts.push(format!("it has {}, which must not be there", unwanted.join(", ")));
+    }
+    parts.join("; ")
+}
+
+fn twins_text(twins: &[String]) -> String {
+    match twins {
+        [one] => format!("the twin {one} was"),
+        many => format!("the twins {} were", many.join(", ")),
+    }
+}
+
+fn programs_text(programs: &[String]) -> String {
+    if programs.is_empty() { "none for this platform".into() } else { programs.join(", ") }
+}
+
+/// Adds what was tried, and on which path, to an error of the system.
+pub(crate) trait PathContext<T> {
+    /// Makes it an [`Error::Io`].
+    fn at(self, doing: &'static str, path: impl AsRef<Path>) -> Result<T>;
+}
+
+impl<T, E: Into<io::Error>> PathContext<T> for Result<T, E> {
+    fn at(self, doing: &'static str, path: impl AsRef<Path>) -> Result<T> {
+        self.map_err(|source| Error::io(doing, path, source.into()))
+    }
+}
+
+/// Line and column, both from 1, of a byte offset in a text.
+pub(crate) fn position(text: &str, offset: usize) -> (usize, usize) {
+    let before = text.get(..offset).unwrap_or(text);
+    let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+}

@@ -1,0 +1,305 @@
+//! Names that people choose, and ids that never change.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::error::{Error, Result};
+use crate::path::fold_key;
+
+/// Longest name, in bytes of UTF-8: leaves room for endings within the usual 255 of a file name.
+const NAME_MAX: usize = 100;
+
+/// Names that Windows keeps for devices, with any ending; folded.
+const RESERVED: [&str; 24] = [
+    "con", "prn", "aux", "nul", "conin$", "conout$", "com1", "com2", "com3", "com4", "com5", "com6", "com7", "com8",
+    "com9", "lpt1", "lpt2", "lpt3", "lpt4", "lpt5", "lpt6", "lpt7", "lpt8", "lpt9",
+];
+
+/// Why `name` can't be a file name on every platform, if it can't.
+fn fault(name: &str) -> Option<&'static str> {
+    let stem = fold_key(name.split('.').next().unwrap_or_default().trim_end());
+    if name.is_empty() {
+        Some("it is empty")
+    } else if name.len() > NAME_MAX {
+        Some("it is longer than 100 bytes")
+    } else if name.contains(['/', '\\']) {
+        Some("it has a path in it")
+    } else if name == "." || name == ".." {
+        Some("it names a folder relative to another")
+    } else if name.chars().any(char::is_control) {
+        Some("it holds a control character")
+    } else if name.contains(['<', '>', ':', '"', '|', '?', '*']) {
+        Some("it holds one of < > : \" | ? *, which some filesystems can't store")
+    } else if name.contains('@') {
+        Some("it holds an '@', which stands between a title and a build")
+    } else if name.starts_with(['-', ' ', '.']) {
+        Some("it starts with '-', '.' or a space")
+    } else if name.ends_with([' ', '.']) {
+        Some("it ends in a space or a dot, which some filesystems drop")
+    } else if RESERVED.contains(&stem.as_str()) {
+        Some("some platforms keep it for a device")
+    } else {
+        None
+    }
+}
+
+macro_rules! name_type {
+    ($(#[$doc:meta])* $name:ident, $what:literal) => {
+        $(#[$doc])*
+        ///
+        /// Usable as a file name on every platform: 1 to 100 bytes, none of `/ \ < > : " | ? * @`, no control
+        /// characters, no leading `-`, `.` or space, no trailing dot or space, no device name.
+        #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[serde(try_from = "String", into = "String")]
+        pub struct $name(String);
+
+        impl $name {
+            /// Checks `text` and takes it as a name.
+            ///
+            /// # Errors
+            /// [`Error::Name`] with the reason.
+            pub fn new(text: impl Into<String>) -> Result<Self> {
+                let text = text.into();
+                match fault(&text) {
+                    None => Ok(Self(text)),
+                    Some(why) => Err(Error::Name { what: $what, name: text, why }),
+                }
+            }
+
+            /// The name as text.
+            #[must_use]
+            pub fn as_str(&self) -> &str {
+                &self.0
+            }
+
+            /// Two names with one key can't stand side by side: they differ by case or normalisation only.
+            #[must_use]
+            pub fn key(&self) -> String {
+                fold_key(&self.0)
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str(&self.0)
+            }
+        }
+
+        impl FromStr for $name {
+            type Err = Error;
+            fn from_str(text: &str) -> Result<Self> {
+                Self::new(text)
+            }
+        }
+
+        impl TryFrom<String> for $name {
+            type Error = Error;
+            fn try_from(text: String) -> Result<Self> {
+                Self::new(text)
+            }
+        }
+
+        impl From<$name> for String {
+            fn from(name: $name) -> Self {
+                name.0
+            }
+        }
+    };
+}
+
+name_type!(
+    /// What a twin is called.
+    TwinName,
+    "twin name"
+);
+name_type!(
+    /// The short name of a title: the name of its sheet, and what stands before the `@` of a build.
+    Title,
+    "title"
+);
+name_type!(
+    /// What tells one released state of a title from another, such as `1.4`.
+    BuildLabel,
+    "build label"
+);
+
+/// A stock build by name: `title@build`.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct BuildRef {
+    /// The title.
+    pub title: Title,
+    /// The build.
+    pub build: BuildLabel,
+}
+
+impl fmt::Display for BuildRef {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}@{}", self.title, self.build)
+    }
+}
+
+impl FromStr for BuildRef {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<Self> {
+        let (title, build) = text.split_once('@').ok_or_else(|| Error::Name {
+            what: "stock build",
+            name: text.into(),
+            why: "it is not of the form TITLE@BUILD",
+        })?;
+        Ok(Self { title: Title::new(title)?, build: BuildLabel::new(build)? })
+    }
+}
+
+impl TryFrom<String> for BuildRef {
+    type Error = Error;
+    fn try_from(text: String) -> Result<Self> {
+        text.parse()
+    }
+}
+
+impl From<BuildRef> for String {
+    fn from(build: BuildRef) -> Self {
+        build.to_string()
+    }
+}
+
+/// What a clone is made from: a stock build (`title@build`) or a twin.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Source {
+    /// A stock build.
+    Stock(BuildRef),
+    /// A twin, as it is now; a removed one as it was when it was removed.
+    Twin(TwinName),
+}
+
+impl FromStr for Source {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<Self> {
+        if text.contains('@') { text.parse().map(Self::Stock) } else { text.parse().map(Self::Twin) }
+    }
+}
+
+impl fmt::Display for Source {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Stock(build) => build.fmt(f),
+            Self::Twin(name) => name.fmt(f),
+        }
+    }
+}
+
+/// Writes `bytes` in lower-case hexadecimal.
+fn to_hex(bytes: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
+    bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+}
+
+fn from_hex<const N: usize>(text: &str) -> Option<[u8; N]> {
+    let digits = text.as_bytes();
+    if digits.len() != 2 * N || digits.iter().any(|d| !matches!(d, b'0'..=b'9' | b'a'..=b'f')) {
+        return None;
+    }
+    let mut bytes = [0; N];
+    for (byte, pair) in bytes.iter_mut().zip(digits.chunks_exact(2)) {
+        *byte = u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()?;
+    }
+    Some(bytes)
+}
+
+macro_rules! id_type {
+    ($(#[$doc:meta])* $name:ident, $len:literal) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[serde(try_from = "String", into = "String")]
+        pub struct $name([u8; $len]);
+
+        impl $name {
+            /// The raw bytes.
+            #[must_use]
+            pub fn as_bytes(&self) -> &[u8; $len] {
+                &self.0
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                to_hex(&self.0, f)
+            }
+        }
+
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                to_hex(&self.0, f)
+            }
+        }
+
+        impl FromStr for $name {
+            type Err = Error;
+            fn from_str(text: &str) -> Result<Self> {
+                from_hex(text).map(Self).ok_or_else(|| Error::Name {
+                    what: "id",
+                    name: text.into(),
+                    why: concat!("it is not ", stringify!($len), " bytes in lower-case hexadecimal"),
+                })
+            }
+        }
+
+        impl TryFrom<String> for $name {
+            type Error = Error;
+            fn try_from(text: String) -> Result<Self> {
+                text.parse()
+            }
+        }
+
+        impl From<$name> for String {
+            fn from(id: $name) -> Self {
+                id.to_string()
+            }
+        }
+    };
+}
+
+id_type!(
+    /// The bytes of one file: their BLAKE3-256.
+    ContentId, 32
+);
+id_type!(
+    /// What a folder holds: BLAKE3-256 of the listing's canonical stream.
+    ListingId, 32
+);
+id_type!(
+    /// Everything about a twin at one instant: BLAKE3-256 of the state's text.
+    StateId, 32
+);
+id_type!(
+    /// A twin, for ever: random, kept through every rename.
+    TwinId, 8
+);
+
+macro_rules! from_hash {
+    ($($name:ident),*) => {
+        $(impl $name {
+            pub(crate) fn from_bytes(bytes: [u8; 32]) -> Self {
+                Self(bytes)
+            }
+        })*
+    };
+}
+
+from_hash!(ContentId, ListingId, StateId);
+
+impl TwinId {
+    /// A new random id.
+    ///
+    /// # Errors
+    /// [`Error::Io`] if the system has no random numbers to give.
+    pub(crate) fn random() -> Result<Self> {
+        let mut bytes = [0; 8];
+        rustix::rand::getrandom(&mut bytes, rustix::rand::GetRandomFlags::empty())
+            .map_err(|e| Error::io("read random numbers from", "the system", e.into()))?;
+        Ok(Self(bytes))
+    }
+}

@@ -1,0 +1,65 @@
+//! A twin's own home: the folders that a program expects to find there, and the variables that lead to it.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::fs;
+use std::path::Path;
+
+use crate::disk;
+use crate::error::{PathContext, Result};
+
+/// The base folders of the XDG Base Directory Specification, by variable, below the home.
+const BASES: [(&str, &str); 4] = [
+    ("XDG_CONFIG_HOME", ".config"),
+    ("XDG_DATA_HOME", ".local/share"),
+    ("XDG_STATE_HOME", ".local/state"),
+    ("XDG_CACHE_HOME", ".cache"),
+];
+
+/// The well-known user folders that every home has; the others are the home itself, which stands for "none".
+const FOLDERS: [(&str, &str); 5] = [
+    ("XDG_DOCUMENTS_DIR", "Documents"),
+    ("XDG_DOWNLOAD_DIR", "Downloads"),
+    ("XDG_MUSIC_DIR", "Music"),
+    ("XDG_PICTURES_DIR", "Pictures"),
+    ("XDG_VIDEOS_DIR", "Videos"),
+];
+
+/// Makes what is missing: the base folders, the well-known ones, and the file that says where they are.
+///
+/// Programs ignore a base folder that isn't there, and without the file some find no documents folder at all.
+pub(super) fn prepare(home: &Path) -> Result<()> {
+    let folders = BASES.iter().chain(&FOLDERS).map(|(_, folder)| *folder);
+    for folder in folders {
+        let folder = home.join(folder);
+        fs::create_dir_all(&folder).at("make", &folder)?;
+    }
+    let file = home.join(".config/user-dirs.dirs");
+    if disk::exists(&file) {
+        return Ok(());
+    }
+    let none =
+        ["XDG_DESKTOP_DIR", "XDG_PUBLICSHARE_DIR", "XDG_TEMPLATES_DIR"].map(|name| format!("{name}=\"$HOME/\"\n"));
+    let own = FOLDERS.map(|(name, folder)| format!("{name}=\"$HOME/{folder}\"\n"));
+    fs::write(&file, none.concat() + &own.concat()).at("write", &file)
+}
+
+/// Whether there is nothing in a home yet.
+pub(super) fn is_empty(home: &Path) -> bool {
+    fs::read_dir(home).map_or(true, |mut entries| entries.next().is_none())
+}
+
+/// The variables that lead a program into `home`. The session's own (runtime folder, display, bus) stay as they are.
+pub(super) fn variables(home: &Path) -> BTreeMap<OsString, OsString> {
+    let mut variables: BTreeMap<OsString, OsString> =
+        BASES.iter().map(|(name, folder)| ((*name).into(), home.join(folder).into())).collect();
+    variables.insert("HOME".into(), home.into());
+    // Without it, X programs look for their cookie in the home, which is another one now.
+    if let (None, Some(real)) = (std::env::var_os("XAUTHORITY"), std::env::var_os("HOME")) {
+        let cookie = Path::new(&real).join(".Xauthority");
+        if cookie.is_file() {
+            variables.insert("XAUTHORITY".into(), cookie.into());
+        }
+    }
+    variables
+}

@@ -1,0 +1,89 @@
+//! Yard Twin keeps several isolated, self-contained copies of a game or emulator side by side.
+//!
+//! A **yard** is a folder that holds everything. A folder that a program is installed in is taken in once, as a **stock
+//! build**; of it, and of each other, **twins** are cloned: plain folders that share storage, each with its own home,
+//! profile, runs and launch entry.
+//!
+//! ```
+//! use yard_twin::{CloneOptions, Ctx, IntakeOptions, Source, Title, TwinName, Yard};
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # std::fs::create_dir_all(installed.join("boards"))?;
+//! # std::fs::write(installed.join("boards/plain.txt"), "a board")?;
+//! let ctx = Ctx::new();
+//! let yard = Yard::init(&place.path().join("yard"))?;
+//!
+//! let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+//! options.build = Some("1.4".parse()?);
+//! let taken = yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+//!
+//! let name = TwinName::new("old line")?;
+//! let plan = yard.plan_clone(&Source::Stock(taken.build), &name, CloneOptions::default(), &ctx)?;
+//! let twin = yard.apply_clone(&plan, &ctx)?;
+//! assert_eq!(std::fs::read_to_string(twin.folder.join("game/boards/plain.txt"))?, "a board");
+//! # Ok(())
+//! # }
+//! ```
+//!
+//! Every change is planned first: `plan_…` looks and changes nothing, its result is plain data that can be printed or
+//! serialised, and `apply_…` does it. Errors say what happened and to which path; [`Error::class`] and [`Error::remedy`]
+//! say what to do.
+//!
+//! # Limitations
+//! - Linux, by now. Names that are not UTF-8 are refused at intake and passed over in a twin.
+//! - Not kept: owners, other mode bits than the executable one, access control lists, extended attributes, hard links
+//!   among the files of a source. An intake counts them.
+//! - A launch is isolated by its surroundings only ([`Isolation::Redirected`]).
+//! - A write to a guarded link that falls into one of our own linking commands, and sets its time back, is not seen.
+//! - A twin's folder is not synced when it is made: after a power loss it may have to be cloned again. Stock builds, and
+//!   what was settled, are durable.
+
+mod catalog;
+mod disk;
+mod entry;
+mod error;
+mod ident;
+mod launch;
+mod link;
+mod listing;
+mod lock;
+mod materialise;
+mod ops;
+mod parallel;
+mod path;
+mod pool;
+mod profile;
+mod progress;
+mod scan;
+mod sheet;
+mod state;
+mod yard;
+
+// The yard and what is done to it.
+pub use ops::{
+    CloneOptions, CloneOutcome, ClonePlan, ForgetOutcome, Guard, IntakeOptions, IntakeOutcome, IntakePlan, NotKept,
+    OnlyHere, ProfileChange, ProfileView, RemoveOutcome, RemovePlan, ShareTotals, Shares, SheetUse, StockDetails,
+    StockRemovePlan, StockSummary, TakenAway, TwinDetails, TwinSummary, Unsettled,
+};
+pub use progress::{Cancel, Ctx, Phase, Progress};
+pub use yard::Yard;
+
+// Names, ids and values.
+pub use catalog::RunRecord;
+pub use ident::{BuildLabel, BuildRef, ContentId, ListingId, Source, StateId, Title, TwinId, TwinName};
+pub use listing::{Change, Entry, Listing, Node, Totals, diff};
+pub use path::RelPath;
+pub use pool::{Share, Sharing};
+pub use profile::{Profile, Setting};
+pub use sheet::{Belongings, Good, Group, Label, Place, Program, Sheet, new_sheet};
+
+// Starting programs.
+pub use entry::{EntryOptions, EntryPlan, EntrySummary};
+pub use launch::{
+    Changes, GroupChange, Isolation, LaunchOptions, LaunchPlan, OutputSink, RunOutcome, Running, Signaller, Stream,
+    changes,
+};
+
+pub use error::{Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};

@@ -1,0 +1,129 @@
+//! Listings: what a folder holds. Pure values; nothing here touches a disk.
+
+mod diff;
+mod encode;
+mod entry;
+
+use std::collections::HashSet;
+
+pub use diff::{Change, diff};
+pub use entry::{Entry, Node};
+
+use crate::error::{Error, Result};
+use crate::ident::{ContentId, ListingId};
+use crate::path::RelPath;
+
+/// What a folder holds: entries in the order of their paths, each path once, nothing below a file or symlink.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Listing {
+    entries: Vec<Entry>,
+}
+
+impl Listing {
+    /// Sorts `entries` and checks that they can stand side by side.
+    ///
+    /// # Errors
+    /// [`Error::Path`] if a path comes twice, or lies below one that is no folder.
+    pub fn new(mut entries: Vec<Entry>) -> Result<Self> {
+        if !entries.is_sorted_by(|a, b| a.path < b.path) {
+            entries.sort_unstable_by(|a, b| a.path.cmp(&b.path));
+        }
+        for pair in entries.windows(2) {
+            let (a, b) = (pair[0].path.as_str(), pair[1].path.as_str());
+            if a == b {
+                return Err(Error::Path { path: b.into(), why: "it comes twice" });
+            }
+            if b.strip_prefix(a).is_some_and(|rest| rest.starts_with('/')) {
+                return Err(Error::Path { path: b.into(), why: "it lies below a path that is no folder" });
+            }
+        }
+        Ok(Self { entries })
+    }
+
+    /// The entries, in the order of their paths.
+    #[must_use]
+    pub fn entries(&self) -> &[Entry] {
+        &self.entries
+    }
+
+    /// What stands at `path`.
+    #[must_use]
+    pub fn get(&self, path: &str) -> Option<&Entry> {
+        self.position(path).map(|at| &self.entries[at])
+    }
+
+    /// Where among the entries `path` is.
+    pub(crate) fn position(&self, path: &str) -> Option<usize> {
+        self.entries.binary_search_by(|e| crate::path::compare(e.path.as_str(), path)).ok()
+    }
+
+    /// Whether there is anything at `path` or below it.
+    #[must_use]
+    pub fn has(&self, path: &str) -> bool {
+        let at = self.entries.partition_point(|e| crate::path::compare(e.path.as_str(), path).is_lt());
+        self.entries.get(at).is_some_and(|e| {
+            e.path.as_str().strip_prefix(path).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        })
+    }
+
+    /// Counts of what it holds.
+    #[must_use]
+    pub fn totals(&self) -> Totals {
+        let mut totals = Totals::default();
+        for entry in &self.entries {
+            match &entry.node {
+                Node::File { size, .. } => {
+                    totals.files += 1;
+                    totals.bytes += size;
+                }
+                Node::Symlink { .. } => totals.symlinks += 1,
+                Node::EmptyFolder => totals.empty_folders += 1,
+            }
+        }
+        totals
+    }
+
+    /// The contents that it needs, each once.
+    #[must_use]
+    pub fn contents(&self) -> HashSet<ContentId> {
+        self.entries.iter().filter_map(|e| e.node.content()).collect()
+    }
+
+    /// Only the entries at or below `root`.
+    #[must_use]
+    pub fn under(&self, root: &str) -> Self {
+        let below = |path: &RelPath| {
+            path.as_str().strip_prefix(root).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        };
+        Self { entries: self.entries.iter().filter(|e| below(&e.path)).cloned().collect() }
+    }
+
+    /// Its id: BLAKE3-256 of its canonical stream.
+    #[must_use]
+    pub fn id(&self) -> ListingId {
+        encode::id(self)
+    }
+
+    /// The file that keeps it, as `docs/formats.md` describes it.
+    pub(crate) fn encode(&self) -> Result<Vec<u8>> {
+        encode::encode(self)
+    }
+
+    /// Reads what [`Listing::encode`] wrote for the listing `id`; the reason as text if it is anything else.
+    pub(crate) fn decode(bytes: &[u8], id: ListingId) -> Result<Self, String> {
+        encode::decode(bytes, id)
+    }
+}
+
+/// How much a listing holds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
+pub struct Totals {
+    /// Files.
+    pub files: u64,
+    /// Their sizes together, in bytes.
+    pub bytes: u64,
+    /// Symlinks.
+    pub symlinks: u64,
+    /// Folders with nothing in them.
+    pub empty_folders: u64,
+}

@@ -1,0 +1,92 @@
+//! Locks on the yard and on its twins, and who holds them.
+
+use std::fs::{self, File, TryLockError};
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use crate::error::{Error, Holder, PathContext, Result};
+use crate::progress::{Ctx, Phase};
+
+/// How long a command waits for the yard: others hold it alone for moments only.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// A lock that is held; dropping it lets go, and so does the end of the process, however it ends.
+#[must_use = "the lock is let go when this is dropped"]
+#[derive(Debug)]
+pub(crate) struct Held(#[expect(dead_code, reason = "held for its lock")] File);
+
+/// How a lock is wanted.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Mode {
+    /// With others that want it so too.
+    Shared,
+    /// Alone.
+    Alone,
+}
+
+fn open(path: &Path) -> Result<File> {
+    File::options().read(true).write(true).create(true).truncate(false).open(path).at("open", path)
+}
+
+/// Takes the lock if it is free.
+pub(crate) fn try_take(path: &Path, mode: Mode) -> Result<Option<Held>> {
+    let file = open(path)?;
+    let tried = match mode {
+        Mode::Shared => file.try_lock_shared(),
+        Mode::Alone => file.try_lock(),
+    };
+    match tried {
+        Ok(()) => Ok(Some(Held(file))),
+        Err(TryLockError::WouldBlock) => Ok(None),
+        Err(TryLockError::Error(error)) => Err(Error::io("lock", path, error)),
+    }
+}
+
+/// Takes the lock, waiting a while for it, and says so through the progress sink.
+pub(crate) fn take(path: &Path, mode: Mode, what: &str, ctx: &Ctx) -> Result<Held> {
+    if let Some(held) = try_take(path, mode)? {
+        return Ok(held);
+    }
+    ctx.phase(Phase::Waiting, 0, 0, || {
+        let until = Instant::now() + PATIENCE;
+        while Instant::now() < until {
+            ctx.check()?;
+            std::thread::sleep(Duration::from_millis(10));
+            if let Some(held) = try_take(path, mode)? {
+                return Ok(held);
+            }
+        }
+        Err(busy(path, what))
+    })
+}
+
+/// Takes the lock, or says at once who holds it.
+pub(crate) fn take_now(path: &Path, what: &str) -> Result<Held> {
+    try_take(path, Mode::Alone)?.ok_or_else(|| busy(path, what))
+}
+
+fn busy(path: &Path, what: &str) -> Error {
+    Error::Busy { what: what.into(), holders: holders(path) }
+}
+
+/// The processes that hold a lock on a file, as far as the kernel tells.
+fn holders(path: &Path) -> Vec<Holder> {
+    let (Ok(meta), Ok(locks)) = (fs::metadata(path), fs::read_to_string("/proc/locks")) else { return Vec::new() };
+    let inode = format!(":{}", meta.ino());
+    let mut holders: Vec<_> = locks
+        .lines()
+        // `1: FLOCK  ADVISORY  WRITE 4711 fe:00:1048 0 EOF`; a waiting one has `->` in second place.
+        .map(|line| line.split_whitespace().collect::<Vec<_>>())
+        .filter(|parts| parts.len() > 5 && parts[1] == "FLOCK" && parts[5].ends_with(&inode))
+        .filter_map(|parts| parts[4].parse().ok())
+        .map(|pid| Holder { pid, command: command_line(pid) })
+        .collect();
+    holders.dedup();
+    holders
+}
+
+fn command_line(pid: u32) -> String {
+    let bytes = fs::read(PathBuf::from(format!("/proc/{pid}/cmdline"))).unwrap_or_default();
+    String::from_utf8_lossy(&bytes).trim_end_matches('\0').replace('\0', " ")
+}

@@ -1,0 +1,248 @@
+//! Lays a listing out in a new folder: folders first, then a folder at a time, shared out to the threads.
+
+use std::collections::{BTreeMap, HashSet};
+use std::fs::{self, File};
+use std::io;
+use std::os::fd::{BorrowedFd, OwnedFd};
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use rustix::fs::{AtFlags, CWD};
+
+use crate::disk::{self, Stat, Writer};
+use crate::error::{Error, PathContext, Result};
+use crate::ident::ContentId;
+use crate::listing::{Entry, Listing, Node};
+use crate::parallel::{self, lock};
+use crate::path::{RelPath, compare};
+use crate::pool::{Policy, Pool, Share};
+use crate::progress::{Ctx, Phase};
+use crate::scan::Row;
+
+/// What is needed to lay a listing out.
+pub(crate) struct Laying<'a> {
+    pub(crate) pool: &'a Pool,
+    pub(crate) policy: &'a Policy<'a>,
+    /// The operation's folder: for the pool's executable files, which are made on demand.
+    pub(crate) op: &'a Path,
+    pub(crate) ctx: &'a Ctx,
+}
+
+/// What was laid.
+pub(crate) struct Laid {
+    /// One for each entry of the listing.
+    pub(crate) rows: Vec<Row>,
+    /// The latest ctime among them.
+    pub(crate) latest: i64,
+}
+
+/// A path of a folder, ordered as listings are.
+#[derive(PartialEq, Eq)]
+struct Folder<'a>(&'a str);
+
+impl Ord for Folder<'_> {
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        compare(self.0, other.0)
+    }
+}
+
+impl PartialOrd for Folder<'_> {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+/// A folder with the entries that stand in it.
+struct Unit<'a> {
+    folder: &'a str,
+    entries: Vec<usize>,
+}
+
+struct Work<'a> {
+    laying: &'a Laying<'a>,
+    pool: OwnedFd,
+    into: &'a Path,
+    /// Executables that have their own file in the pool, or get it now.
+    executables: Mutex<HashSet<ContentId>>,
+    number: AtomicU64,
+}
+
+impl Laying<'_> {
+    /// Lays `listing` out below the empty folder `into`, which gets a `game` and a `home` whatever the listing has.
+    pub(crate) fn lay(&self, listing: &Listing, into: &Path) -> Result<Laid> {
+        let units = units(listing);
+        for unit in &units {
+            self.ctx.check()?;
+            let folder = into.join(unit.folder);
+            fs::create_dir(&folder).at("make", &folder)?;
+        }
+        let work = Work {
+            laying: self,
+            pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?,
+            into,
+            executables: Mutex::default(),
+            number: AtomicU64::new(0),
+        };
+        let rows = Mutex::new(vec![Row::default(); listing.entries().len()]);
+        let totals = listing.totals();
+        self.ctx.phase(Phase::Building, totals.files, totals.bytes, || {
+            parallel::for_each(&units, self.ctx.threads(), Vec::new, |buffer, unit| {
+                let made = work.unit(listing, unit, buffer)?;
+                let mut rows = lock(&rows);
+                for (at, row) in made {
+                    rows[at] = row;
+                }
+                Ok(())
+            })
+        })?;
+        let rows = rows.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        Ok(Laid { latest: rows.iter().map(|row| row.ctime).max().unwrap_or_default(), rows })
+    }
+}
+
+/// The folders of a listing, each after its parent, with the places of the entries in them.
+fn units(listing: &Listing) -> Vec<Unit<'_>> {
+    let mut folders: BTreeMap<Folder<'_>, Vec<usize>> = BTreeMap::new();
+    for root in ["game", "home"] {
+        folders.entry(Folder(root)).or_default();
+    }
+    for (at, entry) in listing.entries().iter().enumerate() {
+        let mut folder = match entry.node {
+            Node::EmptyFolder => Some(entry.path.as_str()),
+            _ => entry.path.parent(),
+        };
+        if let (Some(folder), false) = (folder, entry.node == Node::EmptyFolder) {
+            folders.entry(Folder(folder)).or_default().push(at);
+        }
+        while let Some(path) = folder {
+            folders.entry(Folder(path)).or_default();
+            folder = path.rsplit_once('/').map(|(parent, _)| parent).filter(|p| !folders.contains_key(&Folder(p)));
+        }
+    }
+    folders.into_iter().map(|(folder, entries)| Unit { folder: folder.0, entries }).collect()
+}
+
+impl Work<'_> {
+    fn unit(&self, listing: &Listing, unit: &Unit<'_>, buffer: &mut Vec<u8>) -> Result<Vec<(usize, Row)>> {
+        let path = self.into.join(unit.folder);
+        let folder = disk::open_folder(CWD, &path).at("open", &path)?;
+        let mut rows = Vec::with_capacity(unit.entries.len());
+        for &at in &unit.entries {
+            self.laying.ctx.check()?;
+            let entry = &listing.entries()[at];
+            match &entry.node {
+                Node::File { content, executable, .. } => {
+                    rows.push((at, self.file(&folder, entry, *content, *executable, buffer)?));
+                }
+                Node::Symlink { target } => {
+                    rustix::fs::symlinkat(&**target, &folder, entry.path.name())
+                        .at("make the link", self.on_disk(&entry.path))?;
+                }
+                Node::EmptyFolder => {}
+            }
+            self.laying.ctx.progress().advance(1, entry.node.size());
+        }
+        Ok(rows)
+    }
+
+    fn on_disk(&self, path: &RelPath) -> std::path::PathBuf {
+        path.below(self.into)
+    }
+
+    fn file(
+        &self,
+        folder: &OwnedFd,
+        entry: &Entry,
+        content: ContentId,
+        executable: bool,
+        buffer: &mut Vec<u8>,
+    ) -> Result<Row> {
+        use std::os::fd::AsFd;
+        let way = self.laying.policy.way(entry);
+        if way == Share::Link && self.link(folder.as_fd(), entry, content, executable)? {
+            let stat = rustix::fs::statat(folder, entry.path.name(), AtFlags::SYMLINK_NOFOLLOW)
+                .at("look at", self.on_disk(&entry.path))?;
+            return self.checked(entry, content, Row::new(&Stat::from(stat), Share::Link), stat.st_size);
+        }
+        let from = disk::open_file(&self.pool, Pool::name(content, false))
+            .map_err(|error| self.pool_error("open", entry, content, error))?;
+        let mode = if executable { 0o777 } else { 0o666 };
+        let path = || self.on_disk(&entry.path);
+        let to = disk::create_file(folder, entry.path.name(), mode).at("make", path())?;
+        let cloned = way == Share::Reflink && disk::reflink(&from, &to).at("clone into", path())?;
+        if !cloned {
+            copy(&from, &to, &path(), buffer)?;
+        }
+        disk::set_mtime(&to, entry.mtime).at("set the time of", path())?;
+        let stat = disk::fstat(&to).at("look at", path())?;
+        let share = if cloned { Share::Reflink } else { Share::Copy };
+        self.checked(entry, content, Row::new(&stat, share), stat.size.cast_signed())
+    }
+
+    /// The row, if the file has the size that its content must have.
+    fn checked(&self, entry: &Entry, content: ContentId, row: Row, size: i64) -> Result<Row> {
+        if u64::try_from(size).is_ok_and(|size| size == entry.node.size()) {
+            return Ok(row);
+        }
+        let why = format!("it has {size} bytes and should have {}; {} needs it", entry.node.size(), entry.path);
+        Err(Error::Damaged { path: self.laying.pool.path(content), why })
+    }
+
+    fn pool_error(&self, doing: &'static str, entry: &Entry, content: ContentId, error: io::Error) -> Error {
+        let path = self.laying.pool.path(content);
+        if error.kind() == io::ErrorKind::NotFound && !disk::exists(&path) {
+            Error::ContentMissing { path, needed_for: entry.path.to_string() }
+        } else {
+            Error::io(doing, path, error)
+        }
+    }
+
+    /// Links the pool's file; `false` where that can't be done here.
+    fn link(&self, folder: BorrowedFd<'_>, entry: &Entry, content: ContentId, executable: bool) -> Result<bool> {
+        if executable {
+            self.make_executable(entry, content)?;
+        }
+        match disk::link(&self.pool, Pool::name(content, executable), folder, entry.path.name()) {
+            Ok(()) => Ok(true),
+            Err(error) if disk::link_unsupported(&error) => Ok(false),
+            Err(error) => Err(self.pool_error("link", entry, content, error)),
+        }
+    }
+
+    /// Sees to it that the pool has the content as an executable file: mode belongs to the inode, so it is a second one.
+    fn make_executable(&self, entry: &Entry, content: ContentId) -> Result<()> {
+        // Held while it is made, so that two threads don't make it at once; there are few of them.
+        let mut executables = lock(&self.executables);
+        let to = self.laying.pool.root().join(Pool::name(content, true));
+        if executables.contains(&content) || disk::exists(&to) {
+            return Ok(());
+        }
+        let from = disk::open_file(&self.pool, Pool::name(content, false))
+            .map_err(|error| self.pool_error("open", entry, content, error))?;
+        let temp = self.laying.op.join(format!("x{}", self.number.fetch_add(1, Ordering::Relaxed)));
+        let file = disk::create_exact(&temp, 0o555).at("make", &temp)?;
+        if !disk::reflink(&from, &file).at("clone into", &temp)? {
+            copy(&from, &file, &temp, &mut Vec::new())?;
+        }
+        let mtime = disk::fstat(&from).at("look at", &temp)?.mtime;
+        disk::set_mtime(&file, mtime).at("set the time of", &temp)?;
+        file.sync_all().at("sync", &temp)?;
+        disk::rename_new(&temp, &to).at("store", &to)?;
+        executables.insert(content);
+        Ok(())
+    }
+}
+
+/// Copies bytes, holes as holes.
+fn copy(from: &File, to: &File, path: &Path, buffer: &mut Vec<u8>) -> Result<()> {
+    let stat = disk::fstat(from).at("look at", path)?;
+    if !disk::has_holes(&stat) {
+        // Lets the kernel copy where it can.
+        return io::copy(&mut &*from, &mut &*to).map(|_| ()).at("write", path);
+    }
+    buffer.resize(disk::BUFFER, 0);
+    let mut writer = Writer::new(to, path, true);
+    disk::read_all(from, buffer, |piece| writer.piece(piece), path)?;
+    writer.finish()
+}

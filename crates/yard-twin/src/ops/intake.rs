@@ -1,0 +1,469 @@
+//! Intake: a folder becomes a stock build.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use rustix::fs::CWD;
+use serde::Serialize;
+
+use super::take_away::{TakenAway, take_away};
+use crate::Yard;
+use crate::catalog::StockRow;
+use crate::disk;
+use crate::error::{Error, IntakeError, PathContext, Result};
+use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, Title};
+use crate::link::{Fate, fate};
+use crate::listing::{Entry, Listing, Node, Totals, diff};
+use crate::parallel::{self, lock};
+use crate::path::RelPath;
+use crate::pool::Putter;
+use crate::progress::{Ctx, Phase};
+use crate::scan::{Kind, Manner, Seen, walk};
+use crate::sheet::{self, Belongings, Sheet};
+
+/// Files from this size on are read first, the largest first, so that none of them ends the intake alone.
+const LARGE: u64 = 4 << 20;
+
+/// What to take in, and as what.
+#[derive(Clone, Debug)]
+pub struct IntakeOptions {
+    /// The folder that the program is installed in.
+    pub source: PathBuf,
+    /// Its title.
+    pub title: Title,
+    /// Its build; read from the folder as the sheet says if it is not given.
+    pub build: Option<BuildLabel>,
+    /// The release channel.
+    pub channel: Option<String>,
+    /// When it was released.
+    pub dated: Option<String>,
+    /// A word about it.
+    pub note: Option<String>,
+    /// Groups of belongings that are not taken in.
+    pub leave_out: Vec<String>,
+    /// Delete the source once everything is safe.
+    pub take_away: bool,
+}
+
+impl IntakeOptions {
+    /// Takes `source` in for `title`; all else as the defaults are: label read from the folder, nothing left out, the
+    /// source left alone.
+    #[must_use]
+    pub fn new(source: impl Into<PathBuf>, title: Title) -> Self {
+        Self {
+            source: source.into(),
+            title,
+            build: None,
+            channel: None,
+            dated: None,
+            note: None,
+            leave_out: Vec::new(),
+            take_away: false,
+        }
+    }
+}
+
+/// Which title sheet an intake goes by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SheetUse {
+    /// The one that the yard has.
+    Known,
+    /// A cautious draft, written into the yard by this intake.
+    Drafted,
+}
+
+/// What an intake will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Serialize)]
+pub struct IntakePlan {
+    /// The folder.
+    pub source: PathBuf,
+    /// The stock build that it becomes.
+    pub build: BuildRef,
+    /// What will be taken in.
+    pub totals: Totals,
+    /// Whose sheet says what is what.
+    pub sheet: SheetUse,
+    /// The program that the sheet starts on this platform.
+    pub program: Option<String>,
+    /// What looks like a player's own and will be taken in with the rest.
+    pub belongings: Vec<Belongings>,
+    /// What is left out.
+    pub left_out: Vec<Belongings>,
+    /// Whether the source goes away afterwards.
+    pub take_away: bool,
+    #[serde(skip)]
+    options: IntakeOptions,
+    #[serde(skip)]
+    seen: Vec<Seen>,
+    #[serde(skip)]
+    emptied: Vec<RelPath>,
+    #[serde(skip)]
+    sheet_read: Sheet,
+    #[serde(skip)]
+    sheet_text: Option<String>,
+}
+
+/// What was there and is not kept, in counts of files.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct NotKept {
+    /// Files of another owner than you.
+    pub owners: u64,
+    /// Files with a set-user-id, set-group-id or sticky bit, or without the right to write for their owner.
+    pub modes: u64,
+    /// Files with extended attributes or access control lists.
+    pub attributes: u64,
+    /// Files that were further names of another one: each is a file of its own now.
+    pub hard_links: u64,
+}
+
+/// What an intake did.
+#[derive(Clone, Debug, Serialize)]
+pub struct IntakeOutcome {
+    /// The stock build.
+    pub build: BuildRef,
+    /// What it holds.
+    pub listing: ListingId,
+    /// How much that is.
+    pub totals: Totals,
+    /// Contents that the yard did not have yet.
+    pub new_contents: u64,
+    /// Their bytes.
+    pub new_bytes: u64,
+    /// Whether just this stock build was there already.
+    pub was_there: bool,
+    /// Symlinks that led inside the folder by an absolute path, and are relative now.
+    pub links_made_relative: u64,
+    /// Symlinks that lead out of the folder; they are kept as they are.
+    pub links_outside: Vec<String>,
+    /// What was not kept.
+    pub not_kept: NotKept,
+    /// What became of the source, if it was to be taken away.
+    pub taken_away: Option<TakenAway>,
+    /// How long it took.
+    pub took: Duration,
+}
+
+impl Yard {
+    /// Looks at a folder: what it holds, which build it is, whether it is a good copy. Reads no contents but the build
+    /// label's, and changes nothing.
+    ///
+    /// # Errors
+    /// [`IntakeError`] for whatever is wrong with the folder, [`crate::SheetError`] if the title's sheet is wrong.
+    pub fn plan_intake(&self, options: IntakeOptions, ctx: &Ctx) -> Result<IntakePlan> {
+        let source = self.check_source(&options.source)?;
+        let seen = list(&source, ctx)?;
+        let listing = provisional(&seen)?;
+        let (sheet, sheet_text) = self.sheet_for(&options.title, &listing)?;
+        let (missing, unwanted) = sheet.faults(&listing);
+        if !missing.is_empty() || !unwanted.is_empty() {
+            let title = sheet.name;
+            return Err(IntakeError::NotGood { folder: source, title, missing, unwanted }.into());
+        }
+        let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
+        let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
+        let (seen, emptied) = leave_out(seen, &sheet, &options.leave_out)?;
+        Ok(IntakePlan {
+            build,
+            totals: provisional(&seen)?.totals(),
+            sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
+            program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
+            belongings,
+            left_out,
+            take_away: options.take_away,
+            source,
+            options,
+            seen,
+            emptied,
+            sheet_read: sheet,
+            sheet_text,
+        })
+    }
+
+    fn check_source(&self, source: &Path) -> Result<PathBuf> {
+        let path = disk::canonical(source)?;
+        if !path.is_dir() {
+            return Err(IntakeError::NotAFolder(source.into()).into());
+        }
+        if path.starts_with(self.root()) {
+            return Err(IntakeError::InsideYard(path).into());
+        }
+        if self.root().starts_with(&path) {
+            return Err(IntakeError::AroundYard(path).into());
+        }
+        Ok(path)
+    }
+
+    /// The title's sheet, or a draft of one with its text.
+    fn sheet_for(&self, title: &Title, listing: &Listing) -> Result<(Sheet, Option<String>)> {
+        if let Some(sheet) = self.sheet(title)? {
+            return Ok((sheet, None));
+        }
+        let text = sheet::draft(title, listing);
+        Ok((Sheet::parse(&text, &self.sheet_path(title))?, Some(text)))
+    }
+
+    /// Takes the folder in: every file is read once, hashed and stored in the same pass; where the filesystem can share
+    /// blocks, it is cloned and the clone hashed. Memory does not grow with the sizes of files.
+    ///
+    /// When it returns, the stock build has survived a power loss. A crash before that leaves no stock build, and at most
+    /// contents in the pool that are used when they come again. Taking the same folder in again changes nothing, but puts
+    /// contents back that the pool has lost.
+    ///
+    /// # Errors
+    /// [`IntakeError`], [`Error::Io`], [`Error::Exists`], [`Error::Cancelled`]: nothing is taken in then.
+    pub fn apply_intake(&self, plan: &IntakePlan, ctx: &Ctx) -> Result<IntakeOutcome> {
+        let began = Instant::now();
+        let op = self.begin(ctx)?;
+        let putter = Putter::new(&self.pool, op.path(), self.known_sizes()?)?;
+        let stored = store(plan, &putter, ctx)?;
+        // What was added, changed or taken away meanwhile shows in a second look.
+        let (again, _) = leave_out(list(&plan.source, ctx)?, &plan.sheet_read, &plan.options.leave_out)?;
+        if let Some(path) = first_difference(&plan.seen, &again) {
+            return Err(IntakeError::Changed(source_path(&plan.source, path)).into());
+        }
+        let mut links = Links::default();
+        let listing = links.listing(plan, &stored.contents, self.root())?;
+        let id = listing.id();
+        ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
+        let alone = self.alone(ctx)?;
+        let was_there = self.already(&plan.build, &listing)?;
+        let published = putter.publish(ctx)?;
+        if !was_there {
+            self.put_listing(&listing, &op)?;
+            if let Some(text) = &plan.sheet_text {
+                disk::write_whole(&self.sheet_path(&plan.build.title), text.as_bytes())?;
+            }
+            self.catalog.add_stock(&stock_row(plan, id))?;
+        }
+        drop(alone);
+        let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.seen));
+        Ok(IntakeOutcome {
+            build: plan.build.clone(),
+            listing: id,
+            totals: listing.totals(),
+            new_contents: published.contents,
+            new_bytes: published.bytes,
+            was_there,
+            links_made_relative: links.made_relative,
+            links_outside: links.outside,
+            not_kept: stored.not_kept,
+            taken_away,
+            took: began.elapsed(),
+        })
+    }
+
+    /// Whether just this stock build is there already; an error if its name is taken by something else.
+    fn already(&self, build: &BuildRef, listing: &Listing) -> Result<bool> {
+        let Some(row) = self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) else { return Ok(false) };
+        if row.build != *build {
+            let (name, existing) = (build.to_string(), row.build.to_string());
+            return Err(Error::Exists { what: "stock build", name, existing });
+        }
+        if row.listing == listing.id() {
+            return Ok(true);
+        }
+        let different = diff(&self.listing(row.listing)?, listing).count() as u64;
+        Err(IntakeError::OtherContents { build: build.to_string(), different }.into())
+    }
+}
+
+fn stock_row(plan: &IntakePlan, listing: ListingId) -> StockRow {
+    StockRow {
+        build: plan.build.clone(),
+        listing,
+        channel: plan.options.channel.clone(),
+        dated: plan.options.dated.clone(),
+        note: plan.options.note.clone(),
+        source: plan.source.to_string_lossy().into_owned(),
+        taken_at: Timestamp::now(),
+        removed_at: None,
+    }
+}
+
+/// Lists a source strictly.
+fn list(source: &Path, ctx: &Ctx) -> Result<Vec<Seen>> {
+    let seen = ctx.phase(Phase::Listing, 0, 0, || walk(source, &RelPath::new("game")?, Manner::Strict, ctx))?.seen;
+    if seen.iter().any(|seen| !matches!(seen.kind, Kind::EmptyFolder)) {
+        Ok(seen)
+    } else {
+        Err(IntakeError::Nothing(source.into()).into())
+    }
+}
+
+/// The listing of what was seen, before any content is known.
+fn provisional(seen: &[Seen]) -> Result<Listing> {
+    let unknown = ContentId::from_bytes([0; 32]);
+    let entries = seen.iter().map(|seen| entry(seen, unknown));
+    Listing::new(entries.collect())
+}
+
+fn entry(seen: &Seen, content: ContentId) -> Entry {
+    let node = match &seen.kind {
+        Kind::File => Node::File { content, size: seen.stat.size, executable: seen.stat.executable() },
+        Kind::Symlink(target) => Node::Symlink { target: target.clone() },
+        Kind::EmptyFolder => Node::EmptyFolder,
+    };
+    Entry { path: seen.path.clone(), node, mtime: seen.stat.mtime }
+}
+
+fn label(options: &IntakeOptions, sheet: &Sheet, source: &Path) -> Result<BuildLabel> {
+    if let Some(build) = &options.build {
+        return Ok(build.clone());
+    }
+    let text = sheet.read_label(source).map_err(|why| IntakeError::NoLabel { folder: source.into(), why })?;
+    BuildLabel::new(text)
+}
+
+/// The belongings found, parted into those that are left out and those that are taken in.
+fn split(sheet: &Sheet, listing: &Listing, leave_out: &[String]) -> Result<(Vec<Belongings>, Vec<Belongings>)> {
+    if let Some(unknown) = leave_out.iter().find(|name| !sheet.belongings.contains_key(*name)) {
+        let known = sheet.belongings.keys().cloned().collect();
+        return Err(Error::NotFound { what: "group of belongings", name: unknown.clone(), known });
+    }
+    Ok(sheet.belongings(listing).into_iter().partition(|group| leave_out.contains(&group.group)))
+}
+
+/// What is left when groups are left out, and the folders that are empty then: a program may need them.
+fn leave_out(seen: Vec<Seen>, sheet: &Sheet, groups: &[String]) -> Result<(Vec<Seen>, Vec<RelPath>)> {
+    if groups.is_empty() {
+        return Ok((seen, Vec::new()));
+    }
+    let out = |seen: &Seen| sheet.group_of(&seen.path).is_some_and(|group| groups.iter().any(|name| name == group));
+    let (left, kept): (Vec<_>, Vec<_>) = seen.into_iter().partition(out);
+    let kept_folders: HashSet<&str> = kept.iter().flat_map(|seen| folders(seen.path.as_str())).collect();
+    let mut emptied: BTreeMap<&str, RelPath> = BTreeMap::new();
+    for seen in &left {
+        // The deepest folder stands for those above it.
+        if let Some(folder) = seen.path.parent().filter(|f| *f != "game" && !kept_folders.contains(f)) {
+            emptied.insert(folder, RelPath::new(folder)?);
+        }
+    }
+    let all: Vec<_> = emptied.keys().copied().collect();
+    let covered = |folder: &str| all.iter().any(|o| o.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/')));
+    let emptied = emptied.iter().filter(|(folder, _)| !covered(folder)).map(|(_, path)| path.clone()).collect();
+    drop(kept_folders);
+    Ok((kept, emptied))
+}
+
+/// A path's folders, the nearest first.
+fn folders(path: &str) -> impl Iterator<Item = &str> {
+    std::iter::successors(path.rsplit_once('/').map(|(parent, _)| parent), |folder| {
+        folder.rsplit_once('/').map(|(parent, _)| parent)
+    })
+}
+
+/// The contents of what was read, in the order of what was seen.
+struct Stored {
+    contents: HashMap<usize, ContentId>,
+    not_kept: NotKept,
+}
+
+fn store(plan: &IntakePlan, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
+    let mut order: Vec<usize> = (0..plan.seen.len()).filter(|&at| matches!(plan.seen[at].kind, Kind::File)).collect();
+    order.sort_by_key(|&at| {
+        let size = plan.seen[at].stat.size;
+        if size >= LARGE { (0, u64::MAX - size, 0) } else { (1, 0, at) }
+    });
+    let contents = Mutex::new(HashMap::with_capacity(order.len()));
+    let attributes = AtomicU64::new(0);
+    ctx.phase(Phase::Storing, plan.totals.files, plan.totals.bytes, || {
+        parallel::for_each(
+            &order,
+            ctx.threads(),
+            || vec![0; disk::BUFFER],
+            |buffer, &at| {
+                ctx.check()?;
+                let seen = &plan.seen[at];
+                let path = source_path(&plan.source, &seen.path);
+                let file = match disk::open_file(CWD, &path) {
+                    Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                        return Err(IntakeError::Changed(path).into());
+                    }
+                    file => file.at("read", &path)?,
+                };
+                if rustix::fs::flistxattr(&file, &mut [0u8; 0]).is_ok_and(|len| len > 0) {
+                    attributes.fetch_add(1, Ordering::Relaxed);
+                }
+                let content = putter.put(&file, &seen.stat, &path, buffer, ctx)?;
+                lock(&contents).insert(at, content);
+                ctx.progress().advance(1, seen.stat.size);
+                Ok(())
+            },
+        )
+    })?;
+    let not_kept = NotKept { attributes: attributes.into_inner(), ..not_kept(&plan.seen) };
+    Ok(Stored { contents: contents.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner), not_kept })
+}
+
+fn source_path(source: &Path, path: &RelPath) -> PathBuf {
+    source.join(path.as_str().strip_prefix("game/").unwrap_or_default())
+}
+
+fn not_kept(seen: &[Seen]) -> NotKept {
+    let me = rustix::process::geteuid().as_raw();
+    let mut counts = NotKept::default();
+    let mut inodes = HashSet::new();
+    for stat in seen.iter().filter(|seen| matches!(seen.kind, Kind::File)).map(|seen| &seen.stat) {
+        counts.owners += u64::from(stat.uid != me);
+        counts.modes += u64::from(stat.mode & 0o7000 != 0 || stat.mode & 0o200 == 0);
+        counts.hard_links += u64::from(stat.nlink > 1 && !inodes.insert((stat.dev, stat.ino)));
+    }
+    counts
+}
+
+/// The first path at which two looks at a source differ.
+fn first_difference<'a>(before: &'a [Seen], after: &'a [Seen]) -> Option<&'a RelPath> {
+    let same = |a: &Seen, b: &Seen| a.path == b.path && a.stat.same_bytes(&b.stat);
+    match before.iter().zip(after).find(|(a, b)| !same(a, b)) {
+        Some((a, b)) => Some((&a.path).min(&b.path)),
+        None => before.get(after.len()).or(after.get(before.len())).map(|seen| &seen.path),
+    }
+}
+
+/// What became of the symlinks.
+#[derive(Default)]
+struct Links {
+    made_relative: u64,
+    outside: Vec<String>,
+}
+
+impl Links {
+    fn listing(&mut self, plan: &IntakePlan, contents: &HashMap<usize, ContentId>, yard: &Path) -> Result<Listing> {
+        let none = ContentId::from_bytes([0; 32]);
+        let mut entries = Vec::with_capacity(plan.seen.len() + plan.emptied.len());
+        for (at, seen) in plan.seen.iter().enumerate() {
+            let mut entry = entry(seen, contents.get(&at).copied().unwrap_or(none));
+            if let Node::Symlink { target } = &entry.node {
+                entry.node = Node::Symlink { target: self.target(plan, &seen.path, target, yard)? };
+            }
+            entries.push(entry);
+        }
+        for path in &plan.emptied {
+            entries.push(Entry { path: path.clone(), node: Node::EmptyFolder, mtime: 0 });
+        }
+        Listing::new(entries)
+    }
+
+    fn target(&mut self, plan: &IntakePlan, path: &RelPath, target: &str, yard: &Path) -> Result<Box<str>> {
+        let link = source_path(&plan.source, path);
+        match fate(&link, target, &plan.source, &plan.options.source, yard) {
+            Fate::Relative(target) => {
+                self.made_relative += 1;
+                Ok(target.into())
+            }
+            Fate::Forbidden => Err(IntakeError::LinkIntoYard { path: link, target: target.into() }.into()),
+            Fate::Keep => {
+                if Path::new(target).is_absolute() {
+                    self.outside.push(format!("{path} to {target}"));
+                }
+                Ok(target.into())
+            }
+        }
+    }
+}

@@ -1,0 +1,19 @@
+//! The operations on a yard, each a few sentences in its words.
+
+mod clone;
+mod intake;
+mod profile;
+mod remove;
+mod settle;
+mod show;
+mod stock;
+mod take_away;
+
+pub use clone::{CloneOptions, CloneOutcome, ClonePlan};
+pub use intake::{IntakeOptions, IntakeOutcome, IntakePlan, NotKept, SheetUse};
+pub use profile::{ProfileChange, ProfileView};
+pub use remove::{ForgetOutcome, OnlyHere, RemoveOutcome, RemovePlan};
+pub(crate) use settle::Settled;
+pub use show::{Guard, ShareTotals, Shares, TwinDetails, TwinSummary, Unsettled};
+pub use stock::{StockDetails, StockRemovePlan, StockSummary};
+pub use take_away::TakenAway;

@@ -1,0 +1,267 @@
+//! Looking at twins.
+
+use std::path::PathBuf;
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use super::Settled;
+use super::settle::is_held;
+use crate::catalog::{RunRecord, TwinRow};
+use crate::error::{Error, Result};
+use crate::ident::{BuildRef, TwinId, TwinName};
+use crate::launch::{Changes, changes};
+use crate::listing::{Listing, Totals};
+use crate::pool::{Facts, Share, Sharing};
+use crate::progress::Ctx;
+use crate::scan::{Index, Row};
+use crate::{Belongings, Yard};
+
+/// Files and bytes that share storage in one way.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Shares {
+    /// Files.
+    pub files: u64,
+    /// Their sizes, in bytes.
+    pub bytes: u64,
+    /// Bytes that they take on disk.
+    pub allocated: u64,
+}
+
+/// How a twin's files really share storage.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct ShareTotals {
+    /// Blocks shared by the filesystem.
+    pub reflinked: Shares,
+    /// Guarded links.
+    pub linked: Shares,
+    /// Copies of its own.
+    pub copied: Shares,
+    /// Written in the twin.
+    pub own: Shares,
+}
+
+impl ShareTotals {
+    pub(crate) fn new(listing: &Listing, rows: &[Row]) -> Self {
+        let mut totals = Self::default();
+        for (entry, row) in listing.entries().iter().zip(rows) {
+            let shares = match row.share {
+                Some(Share::Reflink) => &mut totals.reflinked,
+                Some(Share::Link) => &mut totals.linked,
+                Some(Share::Copy) => &mut totals.copied,
+                Some(Share::Own) => &mut totals.own,
+                None => continue,
+            };
+            shares.files += 1;
+            shares.bytes += entry.node.size();
+            shares.allocated += row.allocated;
+        }
+        totals
+    }
+
+    /// Bytes on disk that this twin alone takes: its copies, and what was written in it.
+    #[must_use]
+    pub fn alone(&self) -> u64 {
+        self.copied.allocated + self.own.allocated
+    }
+}
+
+/// How far a twin's files are out of reach of programs in other twins, below a sealed launch.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Guard {
+    /// No file is shared in a way that a write could reach.
+    Separate,
+    /// Some files are guarded links: an ordinary write is refused; a program that first lifts the guard is found by the
+    /// next command.
+    GuardedLinks,
+    /// Some files are links, and this user or filesystem does not refuse writes to them.
+    WeakLinks,
+}
+
+/// A twin in a list.
+#[derive(Clone, Debug, Serialize)]
+pub struct TwinSummary {
+    /// Its name.
+    pub name: TwinName,
+    /// Its id.
+    pub id: TwinId,
+    /// The stock build that it is on.
+    pub build: BuildRef,
+    /// Its title as people write it.
+    pub title_name: String,
+    /// What it was cloned from, as that was named then.
+    pub origin: String,
+    /// The user's word about it.
+    pub note: Option<String>,
+    /// When it was made.
+    pub made_at: Timestamp,
+    /// When it was removed.
+    pub removed_at: Option<Timestamp>,
+    /// What it held at the last settle.
+    pub totals: Totals,
+    /// When its program was last started.
+    pub last_run: Option<Timestamp>,
+    /// Whether its program is running, or a command is at work on it.
+    pub busy: bool,
+    /// Whether its folder is where it should be.
+    pub folder_missing: bool,
+}
+
+/// Why the figures of a twin may be out of date.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Unsettled {
+    /// Its program is running, or another command is at work on it.
+    Busy,
+    /// It is removed.
+    Removed,
+}
+
+/// All about a twin.
+#[derive(Clone, Debug, Serialize)]
+pub struct TwinDetails {
+    /// What is in a list.
+    #[serde(flatten)]
+    pub summary: TwinSummary,
+    /// Its folder.
+    pub folder: PathBuf,
+    /// Why the rest is as of the last settle instead of now.
+    pub unsettled: Option<Unsettled>,
+    /// How its files should share storage.
+    pub sharing: Sharing,
+    /// How they really do.
+    pub shares: ShareTotals,
+    /// How far they are out of reach.
+    pub guard: Guard,
+    /// How it differs from what was laid.
+    pub changes: Changes,
+    /// Belongings, by group.
+    pub belongings: Vec<Belongings>,
+    /// What can't be copied along, each with its reason.
+    pub not_taken: Vec<String>,
+    /// Shared files that were written through their guard since the last look.
+    pub leaks: Vec<String>,
+    /// Launch entries.
+    pub entries: Vec<PathBuf>,
+    /// Its runs, the newest first.
+    pub runs: Vec<RunRecord>,
+}
+
+impl Yard {
+    /// The twins by name; with `removed`, the removed ones instead. They are not settled: counts are those of the last
+    /// command that looked.
+    ///
+    /// # Errors
+    /// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
+    pub fn twins(&self, removed: bool) -> Result<Vec<TwinSummary>> {
+        let rows = self.catalog.twins()?;
+        rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| self.twin_summary(row)).collect()
+    }
+
+    fn twin_summary(&self, row: &TwinRow) -> Result<TwinSummary> {
+        let state = self.state(row.state)?;
+        let profile = crate::profile::Profile::parse(&state.profile, &self.folder_of(row).join("profile.toml"));
+        let removed = row.removed_at.is_some();
+        Ok(TwinSummary {
+            name: row.name.clone(),
+            id: row.id,
+            title_name: self.title_name(&state.build),
+            build: state.build,
+            origin: row.origin.clone(),
+            note: profile.ok().and_then(|profile| profile.note),
+            made_at: row.made_at,
+            removed_at: row.removed_at,
+            totals: self.listing(state.disk)?.totals(),
+            last_run: self.catalog.runs(row.id)?.first().map(|run| run.started_at),
+            busy: !removed && is_held(self, row),
+            folder_missing: !removed && self.present_folder(row).is_err(),
+        })
+    }
+
+    /// All about a twin. It is settled first, unless its program is running or it is removed.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Io`].
+    pub fn twin_details(&self, name: &TwinName, ctx: &Ctx) -> Result<TwinDetails> {
+        let row = self.twin_row(name, true)?;
+        let (mut unsettled, mut settled) = (row.removed_at.map(|_| Unsettled::Removed), None);
+        if unsettled.is_none() {
+            match self.settle(&row, ctx) {
+                Ok(now) => settled = Some(now),
+                Err(Error::Busy { .. }) => unsettled = Some(Unsettled::Busy),
+                Err(error) => return Err(error),
+            }
+        }
+        let row = self.catalog.twin(row.id)?.unwrap_or(row);
+        let settled = settled.map_or_else(|| self.as_of_last(&row), Ok)?;
+        let laid = self.listing(settled.state.laid)?;
+        let sheet = self.sheet(&settled.state.build.title)?;
+        let shares = ShareTotals::new(&settled.listing, &settled.rows);
+        Ok(TwinDetails {
+            summary: TwinSummary { busy: unsettled == Some(Unsettled::Busy), ..self.twin_summary(&row)? },
+            folder: self.folder_of(&row),
+            unsettled,
+            sharing: settled.state.sharing,
+            guard: self.guard(&shares, ctx)?,
+            shares,
+            changes: changes(&laid, &settled.listing, sheet.as_ref()),
+            belongings: sheet.map(|sheet| sheet.belongings(&settled.listing)).unwrap_or_default(),
+            not_taken: settled.not_taken,
+            leaks: settled.leaks,
+            entries: self.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
+            runs: self.catalog.runs(row.id)?,
+        })
+    }
+
+    /// A twin as it was at its last settle.
+    fn as_of_last(&self, row: &TwinRow) -> Result<Settled> {
+        let state = self.state(row.state)?;
+        let listing = self.listing(state.disk)?;
+        let path = super::settle::index_path(&self.folder_of(row));
+        let index = Index::load(&path, state.disk, self.pool.inode()?, listing.entries().len())?;
+        Ok(Settled {
+            rows: index.map(|index| index.rows).unwrap_or_default(),
+            listing,
+            state,
+            not_taken: Vec::new(),
+            leaks: Vec::new(),
+        })
+    }
+
+    fn guard(&self, shares: &ShareTotals, ctx: &Ctx) -> Result<Guard> {
+        if shares.linked.files == 0 {
+            return Ok(Guard::Separate);
+        }
+        let op = self.begin(ctx)?;
+        Ok(if Facts::probe(op.path())?.guard { Guard::GuardedLinks } else { Guard::WeakLinks })
+    }
+
+    /// The folder of a twin; with `group`, the folder that holds the belongings of that group.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] for a twin or group that doesn't exist, [`crate::TwinError::FolderMissing`].
+    pub fn twin_folder(&self, name: &TwinName, place: Option<&str>) -> Result<PathBuf> {
+        let row = self.twin_row(name, false)?;
+        let folder = self.present_folder(&row)?;
+        match place {
+            None => Ok(folder.join("game")),
+            Some("home") => Ok(folder.join("home")),
+            Some(group) => {
+                let sheet = self.sheet(&self.state(row.state)?.build.title)?;
+                let groups = sheet.map(|sheet| sheet.belongings).unwrap_or_default();
+                let Some(found) = groups.get(group) else {
+                    let known = std::iter::once("home".to_owned()).chain(groups.into_keys()).collect();
+                    return Err(Error::NotFound { what: "group of belongings", name: group.into(), known });
+                };
+                Ok(folder.join(found.patterns.first().map(|pattern| base(pattern)).unwrap_or_default()))
+            }
+        }
+    }
+}
+
+/// The folder that all paths of a pattern are in.
+fn base(pattern: &str) -> &str {
+    let special = pattern.find(['*', '?', '[', '{', '\\']).unwrap_or(pattern.len());
+    pattern[..special].rsplit_once('/').map_or("", |(folder, _)| folder)
+}

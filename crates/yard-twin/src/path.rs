@@ -1,0 +1,148 @@
+//! Paths inside a twin or a stock build.
+
+use std::borrow::Borrow;
+use std::cmp::Ordering;
+use std::fmt;
+use std::path::{Path, PathBuf};
+
+use caseless::Caseless;
+use serde::{Deserialize, Serialize};
+use unicode_normalization::UnicodeNormalization;
+
+use crate::error::{Error, Result};
+
+/// A validated relative path: components joined by `/`, none of them empty, `.` or `..`, no NUL.
+///
+/// Paths order by component, so that a folder is followed at once by all that is below it; a listing in this
+/// order is what a depth-first walk with sorted names yields.
+#[derive(Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct RelPath(Box<str>);
+
+impl RelPath {
+    /// Checks `text` and takes it as a relative path.
+    ///
+    /// # Errors
+    /// [`Error::Path`] if it is empty, absolute, has an empty, `.` or `..` component, or holds a NUL.
+    pub fn new(text: impl Into<Box<str>>) -> Result<Self> {
+        let text = text.into();
+        match fault(&text) {
+            None => Ok(Self(text)),
+            Some(why) => Err(Error::Path { path: text.into(), why }),
+        }
+    }
+
+    /// The path with one more component.
+    ///
+    /// # Errors
+    /// As [`RelPath::new`], and if `name` holds a `/`.
+    pub fn join(&self, name: &str) -> Result<Self> {
+        if name.contains('/') {
+            return Err(Error::Path { path: name.into(), why: "a name holds no '/'" });
+        }
+        Self::new(format!("{}/{name}", self.0))
+    }
+
+    /// The path as text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The folder that holds it; `None` for a single component.
+    #[must_use]
+    pub fn parent(&self) -> Option<&str> {
+        self.0.rsplit_once('/').map(|(parent, _)| parent)
+    }
+
+    /// The last component.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.0.rsplit_once('/').map_or(&self.0, |(_, name)| name)
+    }
+
+    /// The ending of the last component in lower case, without the dot: `ini` for `cabin/Panel.INI`.
+    #[must_use]
+    pub fn ending(&self) -> Option<String> {
+        let (stem, ending) = self.name().rsplit_once('.')?;
+        (!stem.is_empty() && !ending.is_empty()).then(|| ending.to_lowercase())
+    }
+
+    /// Where it is below `root` on disk.
+    #[must_use]
+    pub fn below(&self, root: &Path) -> PathBuf {
+        root.join(&*self.0)
+    }
+}
+
+fn fault(text: &str) -> Option<&'static str> {
+    if text.is_empty() {
+        return Some("it is empty");
+    }
+    if text.starts_with('/') {
+        return Some("it starts at the root");
+    }
+    text.split('/').find_map(|part| match part {
+        "" => Some("it has an empty part"),
+        "." => Some("it has a '.' part"),
+        ".." => Some("it has a '..' part"),
+        _ if part.contains('\0') => Some("it holds a NUL"),
+        _ => None,
+    })
+}
+
+/// Orders two relative paths by component: `a`, `a/b`, `a-b`.
+#[must_use]
+pub(crate) fn compare(a: &str, b: &str) -> Ordering {
+    let key = |byte: u8| if byte == b'/' { 0 } else { byte };
+    a.bytes().map(key).cmp(b.bytes().map(key))
+}
+
+/// The key by which two names clash on a filesystem that folds case or normalises: NFC of the full case fold of NFD.
+#[must_use]
+pub(crate) fn fold_key(name: &str) -> String {
+    name.nfd().default_case_fold().nfc().collect()
+}
+
+impl Ord for RelPath {
+    fn cmp(&self, other: &Self) -> Ordering {
+        compare(&self.0, &other.0)
+    }
+}
+
+impl PartialOrd for RelPath {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl fmt::Display for RelPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl fmt::Debug for RelPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Debug::fmt(&*self.0, f)
+    }
+}
+
+impl Borrow<str> for RelPath {
+    fn borrow(&self) -> &str {
+        &self.0
+    }
+}
+
+impl TryFrom<String> for RelPath {
+    type Error = Error;
+    fn try_from(text: String) -> Result<Self> {
+        Self::new(text)
+    }
+}
+
+impl From<RelPath> for String {
+    fn from(path: RelPath) -> Self {
+        path.0.into()
+    }
+}

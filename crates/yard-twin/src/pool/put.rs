@@ -1,0 +1,231 @@
+//! Puts contents into the pool: read, hashed and stored in one pass, published all at once.
+
+use std::collections::HashSet;
+use std::fs::{self, File};
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+
+use super::Pool;
+use crate::disk::{self, Stat, Writer};
+use crate::error::{Error, IntakeError, PathContext, Result};
+use crate::ident::ContentId;
+use crate::parallel::lock;
+use crate::progress::Ctx;
+
+/// Up to so many new contents are synced one by one; above, the filesystem is synced once, which also waits for
+/// whatever other programs have written.
+const SYNC_SINGLY: u64 = 32;
+
+/// Stages new contents below a folder of its own, then moves them into the pool together.
+///
+/// Until [`Putter::publish`], nothing in the pool has changed. A crash leaves the stage, which the next command deletes.
+pub(crate) struct Putter<'a> {
+    pool: &'a Pool,
+    stage: PathBuf,
+    /// Sizes of contents that the pool may have: such a file is hashed before it is written.
+    known_sizes: HashSet<u64>,
+    can_reflink: AtomicBool,
+    number: AtomicU64,
+    /// Contents that are staged, and those found in the pool, which must still be there in the end.
+    staged: Mutex<HashSet<ContentId>>,
+    found: Mutex<HashSet<ContentId>>,
+    synced: AtomicBool,
+}
+
+/// What a publish did.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Published {
+    /// Contents that are new in the pool.
+    pub(crate) contents: u64,
+    /// Their bytes.
+    pub(crate) bytes: u64,
+}
+
+impl<'a> Putter<'a> {
+    /// Stages below `op`, a folder on the filesystem of the pool.
+    pub(crate) fn new(pool: &'a Pool, op: &Path, known_sizes: HashSet<u64>) -> Result<Self> {
+        let stage = op.join("contents");
+        fs::create_dir(&stage).at("make", &stage)?;
+        Ok(Self {
+            pool,
+            stage,
+            known_sizes,
+            can_reflink: AtomicBool::new(true),
+            number: AtomicU64::new(0),
+            staged: Mutex::default(),
+            found: Mutex::default(),
+            synced: AtomicBool::new(false),
+        })
+    }
+
+    /// Reads the open file `file`, which was `seen` when it was listed, and stages its content unless it is known.
+    ///
+    /// # Errors
+    /// [`IntakeError::Changed`] if the file is not as it was seen, or changes meanwhile.
+    pub(crate) fn put(&self, file: &File, seen: &Stat, path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<ContentId> {
+        self.unchanged(file, seen, path)?;
+        if self.known_sizes.contains(&seen.size) || seen.size == 0 {
+            let content = hash(file, path, buffer, ctx)?;
+            if self.pool.has(content) || lock(&self.staged).contains(&content) {
+                self.unchanged(file, seen, path)?;
+                lock(&self.found).insert(content);
+                return Ok(content);
+            }
+            rewind(file, path)?;
+        }
+        let temp = self.stage.join(format!("n{}", self.number.fetch_add(1, Ordering::Relaxed)));
+        let staged = self.stage_one(file, seen, path, &temp, buffer, ctx);
+        if staged.is_err() {
+            // The whole stage goes away with the operation; this only frees the space sooner.
+            let _ = fs::remove_file(&temp);
+        }
+        staged
+    }
+
+    fn stage_one(
+        &self,
+        file: &File,
+        seen: &Stat,
+        path: &Path,
+        temp: &Path,
+        buffer: &mut [u8],
+        ctx: &Ctx,
+    ) -> Result<ContentId> {
+        let out = disk::create_exact(temp, 0o444).at("make", temp)?;
+        let content = if self.try_reflink(file, &out, path)? {
+            // The clone is what gets hashed, so that the stored bytes are the hashed ones whatever the source does.
+            hash(&out, temp, buffer, ctx)?
+        } else {
+            copy_hashing(file, &out, seen, path, temp, buffer, ctx)?
+        };
+        self.unchanged(file, seen, path)?;
+        disk::set_mtime(&out, seen.mtime).at("set the time of", temp)?;
+        let named = self.stage.join(content.to_string());
+        if self.pool.has(content) {
+            fs::remove_file(temp).at("delete", temp)?;
+            lock(&self.found).insert(content);
+        } else if lock(&self.staged).insert(content) {
+            fs::rename(temp, &named).at("rename", temp)?;
+        } else {
+            fs::remove_file(temp).at("delete", temp)?;
+        }
+        Ok(content)
+    }
+
+    fn try_reflink(&self, from: &File, to: &File, path: &Path) -> Result<bool> {
+        if !self.can_reflink.load(Ordering::Relaxed) {
+            return Ok(false);
+        }
+        let cloned = disk::reflink(from, to).at("clone", path)?;
+        if !cloned {
+            self.can_reflink.store(false, Ordering::Relaxed);
+        }
+        Ok(cloned)
+    }
+
+    fn unchanged(&self, file: &File, seen: &Stat, path: &Path) -> Result<()> {
+        let now = disk::fstat(file).at("look at", path)?;
+        if now.same_bytes(seen) { Ok(()) } else { Err(IntakeError::Changed(path.into()).into()) }
+    }
+
+    /// Whether nothing was staged or looked up.
+    pub(crate) fn is_idle(&self) -> bool {
+        lock(&self.staged).is_empty() && lock(&self.found).is_empty()
+    }
+
+    /// Makes what was staged survive a power loss. Done by [`Putter::publish`] too, which then holds the yard for longer.
+    pub(crate) fn sync(&self) -> Result<()> {
+        let staged = lock(&self.staged);
+        if self.synced.load(Ordering::Relaxed) || staged.is_empty() {
+            return Ok(());
+        }
+        if staged.len() as u64 <= SYNC_SINGLY {
+            for content in staged.iter() {
+                let path = self.stage.join(content.to_string());
+                File::open(&path).and_then(|file| file.sync_all()).at("sync", &path)?;
+            }
+        } else {
+            disk::sync_filesystem(&self.stage)?;
+        }
+        self.synced.store(true, Ordering::Relaxed);
+        Ok(())
+    }
+
+    /// Moves what was staged into the pool. The caller holds the yard alone.
+    ///
+    /// A crash in between leaves contents in the pool that nothing refers to yet: harmless, and used when they come again.
+    pub(crate) fn publish(self, ctx: &Ctx) -> Result<Published> {
+        self.sync()?;
+        let (staged, found) = (lock(&self.staged), lock(&self.found));
+        if let Some(&gone) = found.iter().find(|content| !staged.contains(content) && !self.pool.has(**content)) {
+            return Err(Error::ContentMissing { path: self.pool.path(gone), needed_for: "this operation".into() });
+        }
+        let (mut published, mut folders) = (Published::default(), HashSet::new());
+        for content in staged.iter() {
+            ctx.check()?;
+            let (from, to) = (self.stage.join(content.to_string()), self.pool.path(*content));
+            let size = disk::lstat(&from).at("look at", &from)?.size;
+            match disk::rename_new(&from, &to) {
+                Ok(()) => {
+                    published.contents += 1;
+                    published.bytes += size;
+                    folders.extend(to.parent().map(Path::to_path_buf));
+                }
+                // Another command stored the same bytes meanwhile; these go away with the stage.
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                Err(error) => return Err(Error::io("store", to, error)),
+            }
+        }
+        if folders.len() as u64 <= SYNC_SINGLY {
+            folders.iter().try_for_each(|folder| disk::sync_folder(folder))?;
+        } else {
+            disk::sync_filesystem(self.pool.root())?;
+        }
+        Ok(published)
+    }
+}
+
+fn rewind(mut file: &File, path: &Path) -> Result<()> {
+    io::Seek::rewind(&mut file).at("read", path)
+}
+
+fn hash(file: &File, path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<ContentId> {
+    let mut hasher = blake3::Hasher::new();
+    disk::read_all(
+        file,
+        buffer,
+        |piece| {
+            hasher.update(piece);
+            ctx.check()
+        },
+        path,
+    )?;
+    Ok(ContentId::from_bytes(*hasher.finalize().as_bytes()))
+}
+
+fn copy_hashing(
+    from: &File,
+    to: &File,
+    seen: &Stat,
+    path: &Path,
+    temp: &Path,
+    buffer: &mut [u8],
+    ctx: &Ctx,
+) -> Result<ContentId> {
+    let mut hasher = blake3::Hasher::new();
+    let mut writer = Writer::new(to, temp, disk::has_holes(seen));
+    disk::read_all(
+        from,
+        buffer,
+        |piece| {
+            hasher.update(piece);
+            writer.piece(piece)?;
+            ctx.check()
+        },
+        path,
+    )?;
+    writer.finish()?;
+    Ok(ContentId::from_bytes(*hasher.finalize().as_bytes()))
+}

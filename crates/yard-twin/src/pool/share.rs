@@ -1,0 +1,163 @@
+//! How a twin's file and the pool's share their bytes: what is wished for, what the disk can do, what is used.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::Write;
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+
+use crate::disk;
+use crate::error::{PathContext, Result};
+use crate::listing::{Entry, Listing, Node};
+use crate::sheet::PathSet;
+
+/// What the user wants shared between twins where the filesystem has no reflinks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Sharing {
+    /// Link every file that is neither live, scratch nor empty, even where the read-only guard is weak.
+    All,
+    /// Link what games hardly ever rewrite (large files, and kinds that come in masses), if the guard holds.
+    #[default]
+    Careful,
+    /// Give the twin its own copy of everything.
+    None,
+}
+
+/// How one file's bytes are really shared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Share {
+    /// Blocks shared by the filesystem, until one side writes.
+    Reflink,
+    /// The pool's own file under another name, guarded by its read-only mode.
+    Link,
+    /// A copy of the twin's own.
+    Copy,
+    /// Written by a program in the twin, or by hand.
+    Own,
+}
+
+/// What the filesystem of a yard can do, found out by trying it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub(crate) struct Facts {
+    pub(crate) reflink: bool,
+    pub(crate) link: bool,
+    /// A write to a read-only file is refused to this user.
+    pub(crate) guard: bool,
+}
+
+impl Facts {
+    /// Tries each way once, between a file like the pool's and one like a twin's, in the folder `scratch`.
+    pub(crate) fn probe(scratch: &Path) -> Result<Self> {
+        let (from, to, linked) = (scratch.join("probe-a"), scratch.join("probe-b"), scratch.join("probe-c"));
+        let mut source = disk::create_exact(&from, 0o444).at("make", &from)?;
+        source.write_all(&[7; 4096]).at("write", &from)?;
+        let target = disk::create_exact(&to, 0o644).at("make", &to)?;
+        let facts = Self {
+            reflink: disk::reflink(&source, &target).at("clone", &from)?,
+            link: std::fs::hard_link(&from, &linked).is_ok(),
+            guard: File::options().write(true).open(&from).is_err(),
+        };
+        for path in [from, to, linked] {
+            // One of them may not have been made; the folder goes away as a whole later.
+            let _ = std::fs::remove_file(path);
+        }
+        Ok(facts)
+    }
+}
+
+/// Endings of settings, saves, logs and databases: files that programs write in place at any size.
+const WRITTEN: [&str; 26] = [
+    "bak",
+    "cfg",
+    "cnf",
+    "conf",
+    "config",
+    "db",
+    "db3",
+    "ini",
+    "journal",
+    "ldb",
+    "lock",
+    "log",
+    "old",
+    "opt",
+    "opts",
+    "pid",
+    "prefs",
+    "properties",
+    "sav",
+    "save",
+    "settings",
+    "sqlite",
+    "sqlite3",
+    "state",
+    "tmp",
+    "wal",
+];
+
+/// From this size on a file is linked whatever its ending.
+const LARGE: u64 = 1 << 20;
+
+/// So many files of one ending are a mass: data, not settings.
+const MASS: usize = 64;
+
+/// The wish, resolved for one filesystem and one listing: which way each file is to be shared.
+pub(crate) struct Policy<'a> {
+    wish: Sharing,
+    facts: Facts,
+    written: &'a PathSet,
+    endings: HashMap<String, usize>,
+}
+
+impl<'a> Policy<'a> {
+    /// Resolves `sharing` for the files of `listing`; `written` are the live and scratch paths.
+    pub(crate) fn new(sharing: Sharing, facts: Facts, listing: &Listing, written: &'a PathSet) -> Self {
+        let mut endings = HashMap::new();
+        for ending in listing.entries().iter().filter_map(|e| e.path.ending()) {
+            *endings.entry(ending).or_insert(0) += 1;
+        }
+        Self { wish: sharing, facts, written, endings }
+    }
+
+    /// Whether any file may be linked, so that the yard must be held alone.
+    pub(crate) fn links(&self) -> bool {
+        !self.facts.reflink
+            && self.facts.link
+            && match self.wish {
+                Sharing::All => true,
+                Sharing::Careful => self.facts.guard,
+                Sharing::None => false,
+            }
+    }
+
+    /// The way to try first for `entry`; a failure that means "not here" falls back to a copy.
+    pub(crate) fn way(&self, entry: &Entry) -> Share {
+        let Node::File { size, .. } = entry.node else { return Share::Copy };
+        if self.wish == Sharing::None || size == 0 {
+            Share::Copy
+        } else if self.facts.reflink {
+            Share::Reflink
+        } else if self.links() && self.linkable(entry, size) {
+            Share::Link
+        } else {
+            Share::Copy
+        }
+    }
+
+    fn linkable(&self, entry: &Entry, size: u64) -> bool {
+        let path = entry.path.as_str();
+        // A twin's home is its programs' to write in.
+        if !path.starts_with("game/") || self.written.contains(path) {
+            return false;
+        }
+        if self.wish == Sharing::All {
+            return true;
+        }
+        let ending = entry.path.ending().unwrap_or_default();
+        let mass = !ending.is_empty() && self.endings.get(&ending).is_some_and(|&count| count >= MASS);
+        !WRITTEN.contains(&ending.as_str()) && (size >= LARGE || mass)
+    }
+}

@@ -1,0 +1,136 @@
+//! What an operation is told by its caller, and what it tells back while it runs.
+
+use std::num::NonZeroUsize;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use serde::Serialize;
+
+use crate::error::{Error, Result};
+
+/// What an operation is doing just now.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Phase {
+    /// Waiting until another command lets go of the yard.
+    Waiting,
+    /// Listing folders.
+    Listing,
+    /// Reading contents, and storing those that are new.
+    Storing,
+    /// Making sure that what was stored survives a power loss.
+    Syncing,
+    /// Building a twin's folder.
+    Building,
+    /// Deleting files.
+    Deleting,
+}
+
+/// Receives progress as counts and bytes. Called from several threads; must be quick.
+pub trait Progress: Send + Sync {
+    /// A phase begins; the totals are 0 where they are not known beforehand.
+    fn begin(&self, phase: Phase, files: u64, bytes: u64);
+    /// So many more files and bytes are done.
+    fn advance(&self, files: u64, bytes: u64);
+    /// The phase is over.
+    fn end(&self);
+}
+
+struct Silent;
+
+impl Progress for Silent {
+    fn begin(&self, _: Phase, _: u64, _: u64) {}
+    fn advance(&self, _: u64, _: u64) {}
+    fn end(&self) {}
+}
+
+/// A flag that stops an operation: it then undoes what it began and returns [`Error::Cancelled`].
+#[derive(Clone, Debug, Default)]
+pub struct Cancel(Arc<AtomicBool>);
+
+impl Cancel {
+    /// Asks the operation to stop.
+    pub fn cancel(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether it was asked to.
+    #[must_use]
+    pub fn is_cancelled(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+
+    /// The flag itself, for a signal handler to set.
+    #[must_use]
+    pub fn flag(&self) -> Arc<AtomicBool> {
+        Arc::clone(&self.0)
+    }
+}
+
+/// How an operation is run: where progress goes, how it is stopped, how many threads it may use.
+///
+/// The default is silent, never cancelled, and uses as many threads as there are processors, but 2 at least and 4 at
+/// most: more bring nothing, or do harm.
+#[derive(Clone)]
+pub struct Ctx {
+    progress: Arc<dyn Progress>,
+    cancel: Cancel,
+    threads: usize,
+}
+
+impl Default for Ctx {
+    fn default() -> Self {
+        let processors = std::thread::available_parallelism().map_or(2, NonZeroUsize::get);
+        Self { progress: Arc::new(Silent), cancel: Cancel::default(), threads: processors.clamp(2, 4) }
+    }
+}
+
+impl Ctx {
+    /// The default: silent, never cancelled.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Sends progress to `sink`.
+    #[must_use]
+    pub fn with_progress(mut self, sink: Arc<dyn Progress>) -> Self {
+        self.progress = sink;
+        self
+    }
+
+    /// Stops when `cancel` is set.
+    #[must_use]
+    pub fn with_cancel(mut self, cancel: Cancel) -> Self {
+        self.cancel = cancel;
+        self
+    }
+
+    /// Uses `threads` threads.
+    #[must_use]
+    pub fn with_threads(mut self, threads: NonZeroUsize) -> Self {
+        self.threads = threads.get();
+        self
+    }
+
+    pub(crate) fn threads(&self) -> usize {
+        self.threads
+    }
+
+    pub(crate) fn progress(&self) -> &dyn Progress {
+        &*self.progress
+    }
+
+    /// Runs `work` as one phase.
+    pub(crate) fn phase<T>(&self, phase: Phase, files: u64, bytes: u64, work: impl FnOnce() -> Result<T>) -> Result<T> {
+        self.progress.begin(phase, files, bytes);
+        let result = work();
+        self.progress.end();
+        result
+    }
+
+    /// [`Error::Cancelled`] if the caller asked to stop.
+    pub(crate) fn check(&self) -> Result<()> {
+        if self.cancel.is_cancelled() { Err(Error::Cancelled) } else { Ok(()) }
+    }
+}

@@ -1,0 +1,155 @@
+//! What a twin's files looked like when they were last read, so that only changed ones are read again.
+//!
+//! Advisory: a lost or damaged index costs reading everything once more, never data. The format is written down in
+//! `docs/formats.md`.
+
+use std::fs;
+use std::io;
+use std::path::Path;
+
+use crate::disk::{self, Stat};
+use crate::error::{Error, Result};
+use crate::ident::ListingId;
+use crate::pool::Share;
+
+const MAGIC: &[u8; 8] = b"ytindex\x01";
+const ROW: usize = 8 + 8 + 8 + 8 + 4 + 1;
+const HEAD: usize = 8 + 32 + 8 + 8;
+
+/// What one file looked like. All zeros for a symlink or an empty folder.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Row {
+    pub(crate) ino: u64,
+    pub(crate) mtime: i64,
+    pub(crate) ctime: i64,
+    /// Bytes that it takes on disk.
+    pub(crate) allocated: u64,
+    pub(crate) mode: u32,
+    /// `None` for what is no file.
+    pub(crate) share: Option<Share>,
+}
+
+impl Row {
+    pub(crate) fn new(stat: &Stat, share: Share) -> Self {
+        Self {
+            ino: stat.ino,
+            mtime: stat.mtime,
+            ctime: stat.ctime,
+            allocated: stat.allocated,
+            mode: stat.mode,
+            share: Some(share),
+        }
+    }
+
+    /// Whether the file may have been written to after it was looked at, without any sign of it: a time stamp lies
+    /// within the clock's grain of that moment.
+    pub(crate) fn racy(&self, looked_at: i64, grain: i64) -> bool {
+        self.ctime + grain >= looked_at || (self.mtime - looked_at).abs() <= grain
+    }
+}
+
+/// One row for each entry of a listing, in the same order.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Index {
+    /// The listing that the rows go with.
+    pub(crate) listing: ListingId,
+    /// The inode of the pool's folder at that time; another one now makes the index void.
+    pub(crate) pool: u64,
+    /// Every row was looked at when the filesystem's clock said this or more.
+    pub(crate) looked_at: i64,
+    pub(crate) rows: Vec<Row>,
+}
+
+impl Index {
+    /// Reads an index; `None` if there is none, or none that can be believed.
+    pub(crate) fn load(path: &Path, listing: ListingId, pool: u64, entries: usize) -> Result<Option<Self>> {
+        let bytes = match fs::read(path) {
+            Ok(bytes) => bytes,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(Error::io("read", path, error)),
+        };
+        let index = Self::decode(&bytes);
+        Ok(index.filter(|index| index.listing == listing && index.pool == pool && index.rows.len() == entries))
+    }
+
+    /// Writes it, as a whole.
+    pub(crate) fn save(&self, path: &Path) -> Result<()> {
+        disk::write_loose(path, &self.encode())
+    }
+
+    pub(crate) fn encode(&self) -> Vec<u8> {
+        let mut out = Vec::with_capacity(HEAD + self.rows.len() * ROW + 32);
+        out.extend_from_slice(MAGIC);
+        out.extend_from_slice(self.listing.as_bytes());
+        out.extend_from_slice(&self.pool.to_le_bytes());
+        out.extend_from_slice(&self.looked_at.to_le_bytes());
+        for row in &self.rows {
+            out.extend_from_slice(&row.ino.to_le_bytes());
+            out.extend_from_slice(&row.mtime.to_le_bytes());
+            out.extend_from_slice(&row.ctime.to_le_bytes());
+            out.extend_from_slice(&row.allocated.to_le_bytes());
+            out.extend_from_slice(&row.mode.to_le_bytes());
+            out.push(share_code(row.share));
+        }
+        let check = blake3::hash(&out);
+        out.extend_from_slice(check.as_bytes());
+        out
+    }
+
+    fn decode(bytes: &[u8]) -> Option<Self> {
+        let (body, check) = bytes.split_last_chunk::<32>()?;
+        let head = body.strip_prefix(MAGIC)?;
+        if blake3::hash(body).as_bytes() != check {
+            return None;
+        }
+        let (listing, rest) = head.split_first_chunk::<32>()?;
+        let (pool, rest) = rest.split_first_chunk::<8>()?;
+        let (looked_at, rest) = rest.split_first_chunk::<8>()?;
+        let (rows, left) = rest.as_chunks::<ROW>();
+        Some(Self {
+            listing: ListingId::from_bytes(*listing),
+            pool: u64::from_le_bytes(*pool),
+            looked_at: i64::from_le_bytes(*looked_at),
+            rows: rows.iter().map(decode_row).collect::<Option<_>>()?,
+        })
+        .filter(|_| left.is_empty())
+    }
+}
+
+fn decode_row(bytes: &[u8; ROW]) -> Option<Row> {
+    let (ino, rest) = bytes.split_first_chunk()?;
+    let (mtime, rest) = rest.split_first_chunk()?;
+    let (ctime, rest) = rest.split_first_chunk()?;
+    let (allocated, rest) = rest.split_first_chunk()?;
+    let (mode, rest) = rest.split_first_chunk()?;
+    Some(Row {
+        ino: u64::from_le_bytes(*ino),
+        mtime: i64::from_le_bytes(*mtime),
+        ctime: i64::from_le_bytes(*ctime),
+        allocated: u64::from_le_bytes(*allocated),
+        mode: u32::from_le_bytes(*mode),
+        share: share_of(*rest.first()?)?,
+    })
+}
+
+fn share_code(share: Option<Share>) -> u8 {
+    match share {
+        None => 0,
+        Some(Share::Reflink) => 1,
+        Some(Share::Link) => 2,
+        Some(Share::Copy) => 3,
+        Some(Share::Own) => 4,
+    }
+}
+
+#[allow(clippy::option_option)]
+fn share_of(code: u8) -> Option<Option<Share>> {
+    Some(match code {
+        0 => None,
+        1 => Some(Share::Reflink),
+        2 => Some(Share::Link),
+        3 => Some(Share::Copy),
+        4 => Some(Share::Own),
+        _ => return None,
+    })
+}

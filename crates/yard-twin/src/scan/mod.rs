@@ -1,0 +1,9 @@
+//! From a folder on disk to a listing.
+
+mod index;
+mod quick;
+mod walk;
+
+pub(crate) use index::{Index, Row};
+pub(crate) use quick::{Found, Settling, settle_folder};
+pub(crate) use walk::{Kind, Manner, Seen, Walked, walk};

@@ -1,0 +1,244 @@
+//! Title sheets: TOML files that describe a title.
+
+mod draft;
+mod label;
+mod pattern;
+mod read;
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::path::Path;
+
+pub(crate) use draft::draft;
+pub(crate) use pattern::PathSet;
+use serde::Serialize;
+
+use crate::error::{Result, SheetError};
+use crate::ident::Title;
+use crate::listing::{Listing, Node};
+use crate::path::RelPath;
+
+/// A title sheet, read and checked.
+#[derive(Clone, Debug, Serialize)]
+pub struct Sheet {
+    /// The title it is for.
+    pub title: Title,
+    /// The title's name as people write it; the title itself if the sheet gives none.
+    pub name: String,
+    /// The programs that can be started, by name.
+    pub programs: BTreeMap<String, Program>,
+    /// The program that is started if the profile names none: `program` of the sheet, else the only one.
+    pub program: Option<String>,
+    /// What a good folder has and has not, below the game folder.
+    pub good: Good,
+    /// How the build label is read from a folder.
+    pub label: Option<Label>,
+    /// The player's own files, by group.
+    pub belongings: BTreeMap<String, Group>,
+    /// Patterns of the paths that the program writes.
+    pub live: Vec<String>,
+    /// Patterns of those that are worth nothing.
+    pub scratch: Vec<String>,
+    #[serde(skip)]
+    written: PathSet,
+    #[serde(skip)]
+    groups: Vec<(String, PathSet)>,
+}
+
+/// How one program is started.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Program {
+    /// Its path below the game folder, for each platform (`linux`, `windows`, `macos`, `any`).
+    pub path: BTreeMap<String, String>,
+    /// Its arguments.
+    pub arguments: Vec<String>,
+    /// Its working folder below the game folder; empty for the game folder itself.
+    pub folder: String,
+}
+
+impl Program {
+    /// Its path on this platform.
+    #[must_use]
+    pub fn here(&self) -> Option<&str> {
+        self.path.get(std::env::consts::OS).or_else(|| self.path.get("any")).map(String::as_str)
+    }
+}
+
+/// What a good folder has, and what it has not.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Good {
+    /// Paths below the game folder that must be there.
+    pub present: Vec<String>,
+    /// Paths below the game folder that must not be there.
+    pub absent: Vec<String>,
+}
+
+/// Where a folder says which build it is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Label {
+    /// A file below the game folder.
+    pub file: String,
+    /// Where in it.
+    pub place: Place,
+}
+
+/// The place of a build label in its file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Place {
+    /// A line of a text file, counted from 1.
+    Line(usize),
+    /// A JSON pointer (RFC 6901) to a string or a number.
+    Pointer(String),
+}
+
+/// A group of belongings.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Group {
+    /// Patterns over `game/` and `home/`.
+    pub patterns: Vec<String>,
+    /// A word about it.
+    pub note: Option<String>,
+}
+
+impl Sheet {
+    /// Reads the sheet at `path`.
+    ///
+    /// # Errors
+    /// [`SheetError`] with line and column; [`crate::Error::Io`] if the file can't be read.
+    pub fn load(path: &Path) -> Result<Self> {
+        use crate::error::PathContext;
+        let text = std::fs::read_to_string(path).at("read", path)?;
+        Ok(Self::parse(&text, path)?)
+    }
+
+    /// Reads a sheet from text; `path` is for messages only.
+    ///
+    /// # Errors
+    /// [`SheetError`] with line and column.
+    pub fn parse(text: &str, path: &Path) -> Result<Self, SheetError> {
+        read::parse(text, path)
+    }
+
+    /// The paths that the program writes: live and scratch.
+    pub(crate) fn written(&self) -> &PathSet {
+        &self.written
+    }
+
+    /// The path of the program that is started here unless a profile says otherwise.
+    #[must_use]
+    pub fn default_program(&self) -> Option<String> {
+        self.programs.get(self.program.as_ref()?)?.here().map(str::to_owned)
+    }
+
+    /// The group of belongings that a path is in: the first by name whose patterns match.
+    #[must_use]
+    pub fn group_of(&self, path: &RelPath) -> Option<&str> {
+        self.groups.iter().find(|(_, set)| set.contains(path.as_str())).map(|(name, _)| name.as_str())
+    }
+
+    /// What must be there and is not, and what must not be there and is.
+    #[must_use]
+    pub fn faults(&self, listing: &Listing) -> (Vec<String>, Vec<String>) {
+        let has = |path: &&String| listing.has(&format!("game/{path}"));
+        (
+            self.good.present.iter().filter(|path| !has(path)).cloned().collect(),
+            self.good.absent.iter().filter(has).cloned().collect(),
+        )
+    }
+
+    /// Reads the build label of the folder `game`.
+    pub(crate) fn read_label(&self, game: &Path) -> Result<String, String> {
+        let label = self.label.as_ref().ok_or("the title sheet has no [label]")?;
+        label::read(label, game)
+    }
+}
+
+/// A commented sheet to start from.
+#[must_use]
+pub fn new_sheet(title: &Title) -> String {
+    template(title, None, &[], &[])
+}
+
+/// The sheet's text, with what is known filled in and the rest explained.
+fn template(title: &Title, program: Option<&str>, live: &[String], groups: &[(&str, Vec<String>)]) -> String {
+    let quote = |text: &str| toml_edit::Value::from(text).to_string().trim().to_owned();
+    let mut out = format!(
+        "# Title sheet: what there is to know about one title. Lines that start with '#' are explanations.\n\
+         title = {0}\n\
+         # How people write it.\n\
+         name = {0}\n\
+         # Which program is started, where there are several.\n\
+         # program = \"play\"\n\n",
+        quote(title.as_str())
+    );
+    out.push_str(
+        "# A program: its path in the game folder for each platform (linux, windows, macos, any).\n\
+         # folder is its working folder; \"\" is the game folder itself.\n",
+    );
+    let (mark, path) = program.map_or(("# ", "bin/game"), |path| ("", path));
+    let _ = write!(
+        out,
+        "{mark}[programs.play]\n{mark}path = {{ {} = {} }}\n{mark}arguments = []\n{mark}folder = \"\"\n\n",
+        std::env::consts::OS,
+        quote(path)
+    );
+    out.push_str(
+        "# What a good folder has, and what it must not have: paths in the game folder.\n\
+         [good]\npresent = []\nabsent = []\n\n\
+         # Where a folder says which build it is: a line of a text file, or a JSON pointer.\n\
+         # [label]\n# file = \"release.json\"\n# pointer = \"/build\"        # or: line = 1\n\n\
+         # Paths that the program writes: never shared between twins. Those in scratch are worth nothing (caches,\n\
+         # logs). Patterns start with game/ or home/; * stays within a folder, ** doesn't; a folder stands for all in it.\n\
+         [paths]\n",
+    );
+    let list = |patterns: &[String]| {
+        let each: Vec<_> = patterns.iter().map(|p| format!("\n    {},", quote(p))).collect();
+        if each.is_empty() { "[]".to_owned() } else { format!("[{}\n]", each.concat()) }
+    };
+    let _ = write!(out, "live = {}\nscratch = []\n\n", list(live));
+    out.push_str("# The player's own files, in groups: what you can't download again.\n");
+    if groups.is_empty() {
+        out.push_str("# [belongings.saves]\n# patterns = [\"game/saves/**\", \"home/.local/share/game/**\"]\n# note = \"saved games\"\n");
+    }
+    for (group, patterns) in groups {
+        let _ = write!(out, "[belongings.{group}]\npatterns = {}\n", list(patterns));
+    }
+    out
+}
+
+/// Counts of belongings in a listing, by group, in the order of the groups' names.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Belongings {
+    /// The group.
+    pub group: String,
+    /// How many files are in it.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Some of their paths.
+    pub examples: Vec<String>,
+}
+
+impl Sheet {
+    /// What a listing has of each group; groups without a file are left out.
+    #[must_use]
+    pub fn belongings(&self, listing: &Listing) -> Vec<Belongings> {
+        let mut groups: BTreeMap<&str, Belongings> = BTreeMap::new();
+        for entry in listing.entries().iter().filter(|e| matches!(e.node, Node::File { .. })) {
+            let Some(name) = self.group_of(&entry.path) else { continue };
+            let group = groups.entry(name).or_insert_with(|| Belongings {
+                group: name.into(),
+                files: 0,
+                bytes: 0,
+                examples: Vec::new(),
+            });
+            group.files += 1;
+            group.bytes += entry.node.size();
+            if group.examples.len() < 3 {
+                group.examples.push(entry.path.to_string());
+            }
+        }
+        groups.into_values().collect()
+    }
+}

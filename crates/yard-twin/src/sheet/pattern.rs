@@ -1,0 +1,51 @@
+//! Patterns over the paths of a twin.
+
+use globset::{Glob, GlobBuilder, GlobSet, GlobSetBuilder};
+
+/// A set of patterns: what matches one, or lies below what matches one.
+#[derive(Clone, Debug)]
+pub(crate) struct PathSet(GlobSet);
+
+impl Default for PathSet {
+    fn default() -> Self {
+        Self(GlobSet::empty())
+    }
+}
+
+impl PathSet {
+    /// Compiles patterns that were checked one by one with [`check`].
+    pub(crate) fn new<'a>(patterns: impl IntoIterator<Item = &'a str>, ignore_case: bool) -> Result<Self, String> {
+        let mut set = GlobSetBuilder::new();
+        for pattern in patterns {
+            let pattern = pattern.trim_end_matches('/');
+            set.add(glob(pattern, ignore_case)?);
+            set.add(glob(&format!("{pattern}/**"), ignore_case)?);
+        }
+        Ok(Self(set.build().map_err(|error| error.to_string())?))
+    }
+
+    pub(crate) fn contains(&self, path: &str) -> bool {
+        self.0.is_match(path)
+    }
+}
+
+fn glob(pattern: &str, ignore_case: bool) -> Result<Glob, String> {
+    GlobBuilder::new(pattern)
+        .literal_separator(true)
+        .backslash_escape(true)
+        .case_insensitive(ignore_case)
+        .build()
+        .map_err(|error| error.kind().to_string())
+}
+
+/// What is wrong with a pattern, if anything.
+pub(crate) fn check(pattern: &str) -> Option<String> {
+    let below = pattern.strip_prefix("game/").or_else(|| pattern.strip_prefix("home/"));
+    match below {
+        None | Some("") => Some("a pattern starts with game/ or home/ and names something below it".into()),
+        Some(rest) if rest.split('/').any(|part| part == ".." || part == ".") => {
+            Some("a pattern can't lead out of the twin: no '.' or '..' parts".into())
+        }
+        Some(_) => glob(pattern, false).err(),
+    }
+}

@@ -1,0 +1,200 @@
+//! Reads a sheet's TOML and checks it; every complaint has its line and column.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::path::Path;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::pattern::{self, PathSet};
+use super::{Good, Group, Label, Place, Program, Sheet};
+use crate::error::{SheetError, position};
+use crate::ident::Title;
+use crate::path::RelPath;
+
+/// Platforms that a program's path can be given for.
+const PLATFORMS: [&str; 4] = ["linux", "windows", "macos", "any"];
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawSheet {
+    title: Spanned<String>,
+    name: Option<String>,
+    program: Option<Spanned<String>>,
+    #[serde(default)]
+    ignore_case: bool,
+    #[serde(default)]
+    programs: BTreeMap<String, RawProgram>,
+    #[serde(default)]
+    good: RawGood,
+    label: Option<Spanned<RawLabel>>,
+    #[serde(default)]
+    paths: RawPaths,
+    #[serde(default)]
+    belongings: BTreeMap<String, RawGroup>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawProgram {
+    path: BTreeMap<Spanned<String>, Spanned<String>>,
+    #[serde(default)]
+    arguments: Vec<String>,
+    folder: Option<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawGood {
+    #[serde(default)]
+    present: Vec<Spanned<String>>,
+    #[serde(default)]
+    absent: Vec<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawLabel {
+    file: Spanned<String>,
+    line: Option<Spanned<usize>>,
+    pointer: Option<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawPaths {
+    #[serde(default)]
+    live: Vec<Spanned<String>>,
+    #[serde(default)]
+    scratch: Vec<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawGroup {
+    patterns: Vec<Spanned<String>>,
+    note: Option<String>,
+}
+
+/// Turns places in the text into errors.
+struct Checker<'a> {
+    text: &'a str,
+    path: &'a Path,
+}
+
+impl Checker<'_> {
+    fn fail(&self, span: &Range<usize>, message: impl Into<String>) -> SheetError {
+        let (line, column) = position(self.text, span.start);
+        SheetError { path: self.path.into(), line, column, message: message.into() }
+    }
+
+    /// A path below the game folder.
+    fn inside(&self, text: Spanned<String>) -> Result<String, SheetError> {
+        match RelPath::new(text.as_ref().as_str()) {
+            Ok(_) => Ok(text.into_inner()),
+            Err(_) => Err(self.fail(
+                &text.span(),
+                format!("{:?} is no path inside the game folder: no '..', no leading '/'", text.as_ref()),
+            )),
+        }
+    }
+
+    fn all_inside(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
+        texts.into_iter().map(|text| self.inside(text)).collect()
+    }
+
+    fn patterns(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
+        let check = |text: Spanned<String>| match pattern::check(text.as_ref()) {
+            None => Ok(text.into_inner()),
+            Some(why) => Err(self.fail(&text.span(), format!("{:?}: {why}", text.as_ref()))),
+        };
+        texts.into_iter().map(check).collect()
+    }
+
+    fn set<'a>(
+        &self,
+        patterns: impl IntoIterator<Item = &'a String>,
+        ignore_case: bool,
+    ) -> Result<PathSet, SheetError> {
+        PathSet::new(patterns.into_iter().map(String::as_str), ignore_case).map_err(|why| self.fail(&(0..0), why))
+    }
+
+    fn program(&self, raw: RawProgram) -> Result<Program, SheetError> {
+        let mut path = BTreeMap::new();
+        for (platform, program) in raw.path {
+            if !PLATFORMS.contains(&platform.as_ref().as_str()) {
+                let known = PLATFORMS.join(", ");
+                return Err(
+                    self.fail(&platform.span(), format!("{:?} is no platform; there are {known}", platform.as_ref()))
+                );
+            }
+            path.insert(platform.into_inner(), self.inside(program)?);
+        }
+        let folder = match raw.folder {
+            Some(folder) if !matches!(folder.as_ref().as_str(), "" | ".") => self.inside(folder)?,
+            _ => String::new(),
+        };
+        Ok(Program { path, arguments: raw.arguments, folder })
+    }
+
+    fn label(&self, raw: Spanned<RawLabel>) -> Result<Label, SheetError> {
+        let span = raw.span();
+        let raw = raw.into_inner();
+        let place = match (raw.line, raw.pointer) {
+            (Some(line), None) if *line.as_ref() == 0 => return Err(self.fail(&line.span(), "lines count from 1")),
+            (Some(line), None) => Place::Line(line.into_inner()),
+            (None, Some(pointer)) if !pointer.as_ref().starts_with('/') => {
+                return Err(self.fail(&pointer.span(), "a JSON pointer starts with '/', as in \"/build\""));
+            }
+            (None, Some(pointer)) => Place::Pointer(pointer.into_inner()),
+            _ => return Err(self.fail(&span, "a [label] has a file, and either a line or a pointer")),
+        };
+        Ok(Label { file: self.inside(raw.file)?, place })
+    }
+}
+
+pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
+    let checker = Checker { text, path };
+    let raw: RawSheet =
+        toml::from_str(text).map_err(|error| checker.fail(&error.span().unwrap_or(0..0), error.message().trim()))?;
+    let title =
+        Title::new(raw.title.as_ref().as_str()).map_err(|error| checker.fail(&raw.title.span(), error.to_string()))?;
+    let mut programs = BTreeMap::new();
+    for (name, program) in raw.programs {
+        programs.insert(name, checker.program(program)?);
+    }
+    let program = match raw.program {
+        Some(name) if !programs.contains_key(name.as_ref()) => {
+            return Err(checker.fail(&name.span(), format!("there is no [programs.{}]", name.as_ref())));
+        }
+        Some(name) => Some(name.into_inner()),
+        None if programs.len() == 1 => programs.keys().next().cloned(),
+        None => None,
+    };
+    let mut belongings = BTreeMap::new();
+    let mut groups = Vec::new();
+    for (name, group) in raw.belongings {
+        let patterns = checker.patterns(group.patterns)?;
+        groups.push((name.clone(), checker.set(&patterns, raw.ignore_case)?));
+        belongings.insert(name, Group { patterns, note: group.note });
+    }
+    let live = checker.patterns(raw.paths.live)?;
+    let scratch = checker.patterns(raw.paths.scratch)?;
+    // What is a player's own is written by the program too.
+    let own = belongings.values().flat_map(|group| &group.patterns);
+    let written = checker.set(live.iter().chain(&scratch).chain(own), raw.ignore_case)?;
+    Ok(Sheet {
+        name: raw.name.unwrap_or_else(|| title.to_string()),
+        title,
+        programs,
+        program,
+        good: Good { present: checker.all_inside(raw.good.present)?, absent: checker.all_inside(raw.good.absent)? },
+        label: raw.label.map(|label| checker.label(label)).transpose()?,
+        belongings,
+        live,
+        scratch,
+        written,
+        groups,
+    })
+}

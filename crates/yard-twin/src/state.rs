@@ -1,0 +1,48 @@
+//! Everything about a twin at one instant.
+
+use serde::{Deserialize, Serialize};
+
+use crate::ident::{BuildRef, ListingId, StateId};
+use crate::pool::Sharing;
+
+/// The format of states that this version writes.
+const FORMAT: u32 = 1;
+
+/// A state: immutable, named by the BLAKE3 of its text. The catalogue says which one a twin has; a change commits by
+/// moving that pointer.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct State {
+    pub(crate) format: u32,
+    /// The stock build that it is on.
+    pub(crate) build: BuildRef,
+    /// How its files are to be shared.
+    pub(crate) sharing: Sharing,
+    /// What was combined and laid last.
+    pub(crate) laid: ListingId,
+    /// What was there at the last settle.
+    pub(crate) disk: ListingId,
+    /// The text of its profile.
+    pub(crate) profile: String,
+}
+
+impl State {
+    pub(crate) fn new(build: BuildRef, sharing: Sharing, laid: ListingId, disk: ListingId, profile: String) -> Self {
+        Self { format: FORMAT, build, sharing, laid, disk, profile }
+    }
+
+    /// Its text and the id that follows from it.
+    pub(crate) fn encode(&self) -> (StateId, Vec<u8>) {
+        // A struct of strings and numbers always has a JSON form.
+        let text = serde_json::to_vec(self).unwrap_or_default();
+        (StateId::from_bytes(*blake3::hash(&text).as_bytes()), text)
+    }
+
+    pub(crate) fn decode(bytes: &[u8], id: StateId) -> Result<Self, String> {
+        if blake3::hash(bytes).as_bytes() != id.as_bytes() {
+            return Err("it is not what its name says".into());
+        }
+        let state: Self = serde_json::from_slice(bytes).map_err(|e| e.to_string())?;
+        if state.format == FORMAT { Ok(state) } else { Err(format!("its format {} is not known", state.format)) }
+    }
+}

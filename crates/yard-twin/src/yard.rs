@@ -1,0 +1,406 @@
+//! Opening a yard: its layout, its locks, and what a command that died left behind.
+
+use std::collections::HashSet;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+
+use crate::catalog::{Catalog, Intent, StockRow, TwinRow};
+use crate::disk;
+use crate::error::{Error, PathContext, Result, YardError, position};
+use crate::ident::{BuildRef, ListingId, StateId, Title, TwinId, TwinName};
+use crate::listing::Listing;
+use crate::lock::{self, Held, Mode};
+use crate::pool::{Pool, Sharing};
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+use crate::state::State;
+
+/// The format of yards that this version makes.
+const FORMAT: u32 = 1;
+
+const SETTINGS: &str = "\
+# A yard: builds taken in once, and the twins made of them.
+format = 1
+
+# How new twins share storage where the filesystem can't share blocks by itself:
+# \"careful\" links large files and kinds that come in masses, \"all\" links all that programs don't write, \"none\" copies.
+share = \"careful\"
+";
+
+/// The folders of a yard.
+const FOLDERS: [&str; 8] = ["listings", "locks", "pool", "removed", "sheets", "states", "tmp", "twins"];
+
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Settings {
+    #[expect(dead_code, reason = "read on its own first, since a newer format may have other fields")]
+    format: u32,
+    #[serde(default)]
+    share: Sharing,
+}
+
+/// An open yard: the root folder that holds everything.
+///
+/// One process may have several open at once, and several processes one; they keep out of each other's way by locks.
+/// Whatever a process leaves half done, the next opening finishes or undoes.
+pub struct Yard {
+    root: PathBuf,
+    settings: Settings,
+    pub(crate) catalog: Catalog,
+    pub(crate) pool: Pool,
+}
+
+impl Yard {
+    /// Makes a new yard at `root`, an empty folder or one that doesn't exist yet, and opens it.
+    ///
+    /// # Errors
+    /// [`YardError::AlreadyAYard`], [`YardError::NotEmpty`], or [`Error::Io`]. A crash leaves folders that the next call
+    /// completes.
+    pub fn init(root: &Path) -> Result<Self> {
+        Self::check_new(root)?;
+        fs::create_dir_all(root).at("make", root)?;
+        for folder in FOLDERS {
+            let folder = root.join(folder);
+            fs::create_dir_all(&folder).at("make", &folder)?;
+        }
+        Pool::new(root.join("pool")).make()?;
+        drop(Catalog::make(&root.join("catalog.db"))?);
+        // The settings make it a yard, so they come last.
+        disk::write_whole(&root.join("yard.toml"), SETTINGS.as_bytes())?;
+        Self::open(root)
+    }
+
+    /// Whether a yard can be made at `root`.
+    ///
+    /// # Errors
+    /// As [`Yard::init`]; nothing is changed.
+    pub fn check_new(root: &Path) -> Result<()> {
+        if disk::exists(&root.join("yard.toml")) {
+            return Err(YardError::AlreadyAYard(root.into()).into());
+        }
+        let entries = match fs::read_dir(root) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+            entries => entries.at("list", root)?,
+        };
+        for entry in entries {
+            let name = entry.at("list", root)?.file_name();
+            let ours = name.to_str().is_some_and(|name| FOLDERS.contains(&name) || name.starts_with("catalog.db"));
+            if !ours {
+                return Err(YardError::NotEmpty(root.into()).into());
+            }
+        }
+        Ok(())
+    }
+
+    /// Opens the yard at `root`, and finishes or undoes what a command that died left half done.
+    ///
+    /// # Errors
+    /// [`YardError`], [`Error::Catalogue`] if the catalogue is damaged, or [`Error::Io`].
+    pub fn open(root: &Path) -> Result<Self> {
+        let path = root.join("yard.toml");
+        let text = match fs::read_to_string(&path) {
+            Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
+                return Err(YardError::NotAYard(root.into()).into());
+            }
+            text => text.at("read", &path)?,
+        };
+        let settings = read_settings(&text, &path)?;
+        let root = disk::canonical(root)?;
+        let catalog = Catalog::open(&root.join("catalog.db"))?;
+        let yard = Self { settings, catalog, pool: Pool::new(root.join("pool")), root };
+        yard.recover()?;
+        Ok(yard)
+    }
+
+    /// The nearest folder that is a yard, from `start` upward.
+    #[must_use]
+    pub fn find_upward(start: &Path) -> Option<PathBuf> {
+        start.ancestors().find(|folder| folder.join("yard.toml").is_file()).map(Path::to_path_buf)
+    }
+
+    /// The yard's root folder, without links in its path.
+    #[must_use]
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// How new twins share storage unless it is said otherwise.
+    #[must_use]
+    pub fn default_sharing(&self) -> Sharing {
+        self.settings.share
+    }
+
+    /// Where the sheet of a title is.
+    #[must_use]
+    pub fn sheet_path(&self, title: &Title) -> PathBuf {
+        self.root.join("sheets").join(format!("{title}.toml"))
+    }
+
+    /// The sheet of a title; `None` if nobody has written one.
+    ///
+    /// # Errors
+    /// [`crate::SheetError`] if it is wrong.
+    pub fn sheet(&self, title: &Title) -> Result<Option<Sheet>> {
+        let path = self.sheet_path(title);
+        if disk::exists(&path) { Sheet::load(&path).map(Some) } else { Ok(None) }
+    }
+
+    pub(crate) fn twins_folder(&self) -> PathBuf {
+        self.root.join("twins")
+    }
+
+    pub(crate) fn removed_folder(&self) -> PathBuf {
+        self.root.join("removed")
+    }
+
+    /// Holds the yard together with other readers.
+    pub(crate) fn shared(&self, ctx: &Ctx) -> Result<Held> {
+        lock::take(&self.root.join("locks/yard"), Mode::Shared, "the yard", ctx)
+    }
+
+    /// Holds the yard alone: to publish, to link and unlink pool files.
+    pub(crate) fn alone(&self, ctx: &Ctx) -> Result<Held> {
+        lock::take(&self.root.join("locks/yard"), Mode::Alone, "the yard", ctx)
+    }
+
+    fn twin_lock_path(&self, twin: TwinId) -> PathBuf {
+        self.root.join("locks").join(twin.to_string())
+    }
+
+    /// Holds a twin; a run of it holds it to its end.
+    pub(crate) fn hold_twin(&self, row: &TwinRow) -> Result<Held> {
+        lock::take_now(&self.twin_lock_path(row.id), &format!("the twin {:?}", row.name.as_str()))
+    }
+
+    /// Lets the lock file of a twin go that is no more.
+    pub(crate) fn drop_twin_lock(&self, twin: TwinId) {
+        // A leftover lock file is empty and means nothing.
+        let _ = fs::remove_file(self.twin_lock_path(twin));
+    }
+
+    /// A folder below `tmp/` for one operation.
+    pub(crate) fn begin(&self, ctx: &Ctx) -> Result<OpFolder> {
+        let _held = self.shared(ctx)?;
+        OpFolder::make(&self.root.join("tmp"))
+    }
+
+    /// The twin of that name; with `removed`, the one of that name that was removed last if none is there.
+    pub(crate) fn twin_row(&self, name: &TwinName, removed: bool) -> Result<TwinRow> {
+        let rows = self.catalog.twins()?;
+        let key = name.key();
+        let mut same: Vec<&TwinRow> = rows.iter().filter(|row| row.name.key() == key).collect();
+        same.sort_by_key(|row| (row.removed_at.is_some(), std::cmp::Reverse(row.removed_at)));
+        match same.first() {
+            Some(row) if removed || row.removed_at.is_none() => Ok((*row).clone()),
+            _ => Err(Error::NotFound {
+                what: "twin",
+                name: name.to_string(),
+                known: rows.iter().filter(|r| r.removed_at.is_none()).map(|r| r.name.to_string()).collect(),
+            }),
+        }
+    }
+
+    /// The stock build of that name; a removed one only where `removed` is set.
+    pub(crate) fn stock_row(&self, build: &BuildRef, removed: bool) -> Result<StockRow> {
+        match self.catalog.stock(build)? {
+            Some(row) if removed || row.removed_at.is_none() => Ok(row),
+            _ => Err(Error::NotFound {
+                what: "stock build",
+                name: build.to_string(),
+                known: self
+                    .catalog
+                    .stock_builds()?
+                    .iter()
+                    .filter(|row| row.removed_at.is_none())
+                    .map(|row| row.build.to_string())
+                    .collect(),
+            }),
+        }
+    }
+
+    fn blob_path(&self, kind: &str, id: &str) -> PathBuf {
+        self.root.join(kind).join(&id[..2]).join(id)
+    }
+
+    /// Keeps immutable bytes under their id: durable when it returns.
+    fn put_blob(&self, kind: &str, id: &str, bytes: &[u8], op: &OpFolder) -> Result<()> {
+        let path = self.blob_path(kind, id);
+        if disk::exists(&path) {
+            return Ok(());
+        }
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder).at("make", folder)?;
+            let temp = op.path().join(id);
+            disk::write_synced(&temp, bytes)?;
+            fs::rename(&temp, &path).at("store", &path)?;
+            disk::sync_folder(folder)?;
+            disk::sync_folder(&self.root.join(kind))?;
+        }
+        Ok(())
+    }
+
+    pub(crate) fn put_listing(&self, listing: &Listing, op: &OpFolder) -> Result<ListingId> {
+        let id = listing.id();
+        if !disk::exists(&self.blob_path("listings", &id.to_string())) {
+            self.put_blob("listings", &id.to_string(), &listing.encode()?, op)?;
+        }
+        Ok(id)
+    }
+
+    pub(crate) fn listing(&self, id: ListingId) -> Result<Listing> {
+        let path = self.blob_path("listings", &id.to_string());
+        let bytes = fs::read(&path).at("read", &path)?;
+        Listing::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
+    }
+
+    pub(crate) fn put_state(&self, state: &State, op: &OpFolder) -> Result<StateId> {
+        let (id, text) = state.encode();
+        self.put_blob("states", &id.to_string(), &text, op)?;
+        Ok(id)
+    }
+
+    pub(crate) fn state(&self, id: StateId) -> Result<State> {
+        let path = self.blob_path("states", &id.to_string());
+        let bytes = fs::read(&path).at("read", &path)?;
+        State::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
+    }
+
+    /// Sizes of the contents that the pool may have, by the listings of what there is.
+    pub(crate) fn known_sizes(&self) -> Result<HashSet<u64>> {
+        let mut sizes = HashSet::new();
+        for id in self.listings_in_use()? {
+            sizes.extend(self.listing(id)?.entries().iter().map(|entry| entry.node.size()));
+        }
+        Ok(sizes)
+    }
+
+    /// Every listing that a stock build or a twin needs, removed ones too.
+    pub(crate) fn listings_in_use(&self) -> Result<HashSet<ListingId>> {
+        let mut ids: HashSet<_> = self.catalog.stock_builds()?.into_iter().map(|row| row.listing).collect();
+        for row in self.catalog.twins()? {
+            let state = self.state(row.state)?;
+            ids.extend([state.laid, state.disk]);
+        }
+        Ok(ids)
+    }
+
+    /// Finishes or undoes what commands left half done that are no more.
+    fn recover(&self) -> Result<()> {
+        let tmp = self.root.join("tmp");
+        let idle = fs::read_dir(&tmp).at("list", &tmp)?.next().is_none();
+        if idle && self.catalog.intents()?.is_empty() {
+            return Ok(());
+        }
+        // Whoever is at work now holds the yard or will look again later.
+        let Some(_held) = lock::try_take(&self.root.join("locks/yard"), Mode::Alone)? else { return Ok(()) };
+        for (id, intent) in self.catalog.intents()? {
+            self.catalog.together(|| {
+                self.finish(&intent)?;
+                self.catalog.intent_done(id)
+            })?;
+        }
+        for entry in fs::read_dir(&tmp).at("list", &tmp)? {
+            let path = entry.at("list", &tmp)?.path();
+            OpFolder::remove_if_left(&path)?;
+        }
+        Ok(())
+    }
+
+    /// Takes an intended step to its end if it was begun, else leaves things as they were.
+    fn finish(&self, intent: &Intent) -> Result<()> {
+        match intent {
+            // The rename is the step: where the folder is there, the twin is, and its user may be in it already.
+            Intent::Clone { twin } => {
+                let folder = self.twins_folder().join(&twin.folder);
+                if folder_id(&folder) == Some(twin.id) {
+                    self.catalog.add_twin(twin)?;
+                }
+            }
+            Intent::Remove { twin, folder, removed_folder } => {
+                let moved = disk::exists(&self.removed_folder().join(removed_folder));
+                if moved && !disk::exists(&self.twins_folder().join(folder)) {
+                    self.catalog.mark_removed(*twin, removed_folder, jiff::Timestamp::now())?;
+                }
+            }
+            Intent::Forget { twin } => self.forget(*twin)?,
+        }
+        Ok(())
+    }
+
+    /// Deletes a twin's folder and its record.
+    pub(crate) fn forget(&self, twin: TwinId) -> Result<()> {
+        if let Some(row) = self.catalog.twin(twin)? {
+            disk::remove_tree(&self.folder_of(&row))?;
+            self.catalog.delete_twin(twin)?;
+            self.drop_twin_lock(twin);
+        }
+        Ok(())
+    }
+
+    /// Where the folder of a twin is, or should be.
+    pub(crate) fn folder_of(&self, row: &TwinRow) -> PathBuf {
+        let base = if row.removed_at.is_some() { self.removed_folder() } else { self.twins_folder() };
+        base.join(&row.folder)
+    }
+}
+
+/// The id of the twin whose folder this is.
+pub(crate) fn folder_id(folder: &Path) -> Option<TwinId> {
+    fs::read_to_string(folder.join("id")).ok()?.trim().parse().ok()
+}
+
+fn read_settings(text: &str, path: &Path) -> Result<Settings> {
+    #[derive(Deserialize)]
+    struct Format {
+        format: u32,
+    }
+    let fail = |error: toml::de::Error| {
+        let (line, column) = position(text, error.span().map_or(0, |span| span.start));
+        YardError::Settings { path: path.into(), line, column, message: error.message().trim().into() }
+    };
+    let Format { format } = toml::from_str(text).map_err(fail)?;
+    if format > FORMAT {
+        return Err(YardError::NewerFormat { path: path.into(), found: format, known: FORMAT }.into());
+    }
+    Ok(toml::from_str(text).map_err(fail)?)
+}
+
+/// A folder of one operation below `tmp/`: deleted when the operation ends, or by the next command if it can't.
+pub(crate) struct OpFolder {
+    path: PathBuf,
+    _lock: Held,
+}
+
+impl OpFolder {
+    const LOCK: &str = "lock";
+
+    fn make(tmp: &Path) -> Result<Self> {
+        let path = tmp.join(TwinId::random()?.to_string());
+        fs::create_dir(&path).at("make", &path)?;
+        let lock = lock::take_now(&path.join(Self::LOCK), "the operation")?;
+        Ok(Self { path, _lock: lock })
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Deletes what a process that is no more has left. The caller holds the yard alone.
+    fn remove_if_left(path: &Path) -> Result<()> {
+        let lock = path.join(Self::LOCK);
+        if disk::exists(&lock) && lock::try_take(&lock, Mode::Alone)?.is_none() {
+            return Ok(());
+        }
+        if path.is_dir() { disk::remove_tree(path) } else { fs::remove_file(path).at("delete", path) }
+    }
+}
+
+impl Drop for OpFolder {
+    fn drop(&mut self) {
+        if let Err(error) = disk::remove_tree(&self.path) {
+            tracing::warn!(%error, "left for the next command");
+        }
+    }
+}
