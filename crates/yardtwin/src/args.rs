@@ -1,0 +1,309 @@
+//! The command line's arguments.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use clap::{Args as Group, Parser, Subcommand, ValueEnum};
+use yard_twin::{BuildLabel, BuildRef, Sharing, Source, Title, TwinId, TwinName};
+
+const AFTER: &str = "\
+Exit codes: 0 done; 1 failed; 2 wrong usage; 3 problems found; 4 refused to protect data; 5 busy; 130 cancelled.
+A launch ends with the exit code of the program, or 128 and the number of the signal that ended it.";
+
+/// Keep several isolated, self-contained copies of a game or emulator side by side.
+#[derive(Parser)]
+#[command(name = "yardtwin", version, after_help = AFTER, max_term_width = 110)]
+pub(crate) struct Args {
+    /// The yard [default: $YARDTWIN_YARD, else the nearest yard upward, else the one in your data folder]
+    #[arg(long, global = true, value_name = "DIR")]
+    pub(crate) yard: Option<PathBuf>,
+    /// Answer in JSON
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Log what goes on inside; twice for more
+    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
+    pub(crate) verbose: u8,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// Make a yard
+    Init {
+        /// Its folder: empty, or not there yet [default: as --yard, else in your data folder]
+        dir: Option<PathBuf>,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Take a folder in as a stock build
+    Intake(Intake),
+    /// Look at stock builds, or let one go
+    #[command(subcommand)]
+    Stock(Stock),
+    /// Write and check title sheets
+    #[command(subcommand)]
+    Sheet(SheetCommand),
+    /// Make a twin from a stock build (TITLE@BUILD) or from another twin
+    Clone {
+        /// TITLE@BUILD, or the name of a twin; a removed one can be named too
+        source: Source,
+        /// What the new twin is called
+        name: TwinName,
+        /// How it shares storage where the filesystem can't share blocks by itself
+        #[arg(long, value_enum)]
+        share: Option<Share>,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// List the twins
+    List {
+        /// The removed ones instead
+        #[arg(long)]
+        removed: bool,
+    },
+    /// Show all about a twin
+    Show {
+        /// The twin
+        name: TwinName,
+    },
+    /// Print where a twin's folder is
+    Folder {
+        /// The twin
+        name: TwinName,
+        /// "home", or a group of belongings [default: the game folder]
+        place: Option<String>,
+        /// Open it in the file manager
+        #[arg(long)]
+        open: bool,
+    },
+    /// Remove a twin; its last state stays and can be cloned from
+    Remove {
+        /// The twin
+        name: TwinName,
+        /// Delete it for good, a removed one too
+        #[arg(long)]
+        forget: bool,
+        #[command(flatten)]
+        how: Careful,
+    },
+    /// Look at a twin's profile, and change it
+    #[command(subcommand)]
+    Profile(Profile),
+    /// Start a twin's program
+    Launch {
+        /// The twin
+        #[arg(required_unless_present = "id")]
+        name: Option<TwinName>,
+        /// The twin's id instead of its name, as launch entries use it
+        #[arg(long, conflicts_with = "name")]
+        id: Option<TwinId>,
+        /// Arguments for the program, after its usual ones
+        #[arg(last = true)]
+        arguments: Vec<OsString>,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Launch entries: what stands in your menu and starts one twin
+    #[command(subcommand)]
+    Entry(Entry),
+    /// Make a yard from made-up data and go through the first steps
+    Demo {
+        /// Where; a folder that doesn't exist yet [default: yardtwin-demo, with a number if that is there]
+        dir: Option<PathBuf>,
+    },
+    /// Print completions for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+}
+
+#[derive(Group, Clone, Copy)]
+pub(crate) struct DryRun {
+    /// Only show what would be done
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+}
+
+#[derive(Group, Clone, Copy)]
+pub(crate) struct Careful {
+    /// Only show what would be done
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    /// Don't ask
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
+#[derive(Group)]
+pub(crate) struct Intake {
+    /// The folders that the program is installed in; each becomes a stock build
+    #[arg(required = true)]
+    pub(crate) source: Vec<PathBuf>,
+    /// The title that it is a build of
+    #[arg(long)]
+    pub(crate) title: Title,
+    /// The build [default: read from the folder, as the title sheet says]
+    #[arg(long)]
+    pub(crate) build: Option<BuildLabel>,
+    /// The release channel
+    #[arg(long)]
+    pub(crate) channel: Option<String>,
+    /// When it was released: YYYY, YYYY-MM or YYYY-MM-DD
+    #[arg(long, value_parser = date)]
+    pub(crate) dated: Option<String>,
+    /// A word about it
+    #[arg(long)]
+    pub(crate) note: Option<String>,
+    /// Don't take this group of belongings in (may be given more than once)
+    #[arg(long, value_name = "GROUP")]
+    pub(crate) leave_out: Vec<String>,
+    /// Delete the source once everything is safe; what was left out stays
+    #[arg(long = "move")]
+    pub(crate) take_away: bool,
+    #[command(flatten)]
+    pub(crate) how: Careful,
+}
+
+fn date(text: &str) -> Result<String, String> {
+    let full = match text.len() {
+        4 => format!("{text}-01-01"),
+        7 => format!("{text}-01"),
+        _ => text.to_owned(),
+    };
+    match full.parse::<jiff::civil::Date>() {
+        Ok(date) if date.to_string() == full => Ok(text.to_owned()),
+        _ => Err("a date is YYYY, YYYY-MM or YYYY-MM-DD".into()),
+    }
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Stock {
+    /// List the stock builds
+    List {
+        /// The removed ones instead
+        #[arg(long)]
+        removed: bool,
+    },
+    /// Show all about a stock build
+    Show {
+        /// TITLE@BUILD
+        build: BuildRef,
+        /// List its files too
+        #[arg(long)]
+        files: bool,
+    },
+    /// Take a stock build off the list; its contents stay
+    Remove {
+        /// TITLE@BUILD
+        build: BuildRef,
+        /// Bring a removed one back
+        #[arg(long)]
+        undo: bool,
+        #[command(flatten)]
+        how: Careful,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum SheetCommand {
+    /// Write a commented sheet for a title into the yard
+    New {
+        /// The title
+        title: Title,
+        /// Print it instead
+        #[arg(long)]
+        print: bool,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Check sheets: those of the yard, or the files that are named
+    Check {
+        /// Files
+        file: Vec<PathBuf>,
+    },
+    /// Check a sheet that somebody gave you, and put it into the yard
+    Add {
+        /// The file
+        file: PathBuf,
+        /// Replace the one that is there; the old one is kept beside it as TITLE.toml.old
+        #[arg(long)]
+        replace: bool,
+        #[command(flatten)]
+        how: DryRun,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Profile {
+    /// Show what is set, and what is started
+    Show {
+        /// The twin
+        name: TwinName,
+    },
+    /// Change a setting: program, arguments, note, environment.NAME
+    Set {
+        /// The twin
+        name: TwinName,
+        /// The setting
+        setting: String,
+        /// Its value; several for arguments (after -- if they begin with -)
+        #[arg(required = true)]
+        value: Vec<String>,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Take a setting out, so that the title sheet's holds again
+    Unset {
+        /// The twin
+        name: TwinName,
+        /// The setting
+        setting: String,
+        #[command(flatten)]
+        how: DryRun,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Entry {
+    /// Write a launch entry for a twin
+    Add {
+        /// The twin
+        name: TwinName,
+        /// The folder that it goes into [default: applications in your data folder, which menus read]
+        #[arg(long, value_name = "DIR")]
+        folder: Option<PathBuf>,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// List the launch entries
+    List,
+    /// Delete the launch entries of a twin
+    Remove {
+        /// The twin
+        name: TwinName,
+        #[command(flatten)]
+        how: DryRun,
+    },
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum Share {
+    /// Link all that is neither live, scratch nor empty
+    All,
+    /// Link large files, and kinds that come in masses
+    Careful,
+    /// Copy everything
+    None,
+}
+
+impl From<Share> for Sharing {
+    fn from(share: Share) -> Self {
+        match share {
+            Share::All => Self::All,
+            Share::Careful => Self::Careful,
+            Share::None => Self::None,
+        }
+    }
+}

@@ -1,0 +1,157 @@
+//! `demo`: a yard from made-up data, and the first steps in it, command by command.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
+
+use super::Done;
+use crate::fail::Failure;
+use crate::screen::{Screen, shell};
+
+/// Where the demo happens.
+struct Stage<'a> {
+    dir: PathBuf,
+    program: PathBuf,
+    screen: &'a Screen,
+}
+
+pub(crate) fn run(dir: Option<PathBuf>, screen: &Screen) -> Done {
+    let dir = dir.unwrap_or_else(free_folder);
+    let dir = std::path::absolute(&dir).map_err(|error| Failure::io("find", &dir, &error))?;
+    if dir.exists() {
+        return Err(Failure::refused(
+            format!("{} is there already", dir.display()),
+            "The demo wants a folder that doesn't exist yet.",
+        ));
+    }
+    let program =
+        std::env::current_exe().map_err(|error| Failure::failed(format!("this program can't find itself: {error}")))?;
+    let stage = Stage { dir, program, screen };
+    stage.set()?;
+    stage.play()?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn free_folder() -> PathBuf {
+    let numbered = (2..).map(|number| PathBuf::from(format!("yardtwin-demo-{number}")));
+    std::iter::once(PathBuf::from("yardtwin-demo")).chain(numbered).find(|path| !path.exists()).unwrap_or_default()
+}
+
+impl Stage<'_> {
+    /// Writes the data: a store client with nothing fetched yet, and the sheets.
+    fn set(&self) -> Result<(), Failure> {
+        let write = |path: PathBuf, text: &str| {
+            fs::create_dir_all(path.parent().unwrap_or(&self.dir))
+                .and_then(|()| fs::write(&path, text))
+                .map_err(|error| Failure::io("write", &path, &error))
+        };
+        write(self.dir.join("sheets/wexcombe.toml"), standins::WEXCOMBE_SHEET)?;
+        write(self.dir.join("sheets/pellwick.toml"), standins::PELLWICK_SHEET)?;
+        let client = self.dir.join("store/parcelgate");
+        fs::create_dir_all(self.dir.join("store"))
+            .and_then(|()| fs::copy(&self.program, &client))
+            .map_err(|error| Failure::io("write", &client, &error))?;
+        let emulator = self.dir.join("downloads/pellwick-3");
+        standins::write_pellwick(&emulator, "3.1", &self.program)
+            .map_err(|error| Failure::io("write", &emulator, &error))
+    }
+
+    fn play(&self) -> Result<(), Failure> {
+        let installed = "store/Wexcombe Junction";
+        self.tell("The store client has fetched the old build, and it has been played a little.");
+        self.stand_in("store/parcelgate", &["store", "old line"])?;
+        self.stand_in("store/Wexcombe Junction/bin/wexcombe", &["--shifts", "2"])?;
+
+        self.tell(
+            "A yard is made, the title is described by a sheet, and the folder is taken in, without what was played.",
+        );
+        self.yardtwin(&["init"])?;
+        self.yardtwin(&["sheet", "add", "sheets/wexcombe.toml"])?;
+        self.yardtwin(&["intake", installed, "--title", "wexcombe", "--channel", "old line", "--leave-out", "shifts"])?;
+
+        self.tell("The store client fetches the next build over it. It is taken in too: only what differs is stored.");
+        self.stand_in("store/parcelgate", &["store", "main line"])?;
+        self.yardtwin(&[
+            "intake",
+            installed,
+            "--title",
+            "wexcombe",
+            "--channel",
+            "main line",
+            "--leave-out",
+            "shifts",
+        ])?;
+        self.yardtwin(&["stock", "list"])?;
+
+        self.tell("Of each build a twin is made, and each is started.");
+        self.yardtwin(&["clone", "wexcombe@1.4", "evening shift"])?;
+        self.yardtwin(&["clone", "wexcombe@2.0", "main"])?;
+        self.yardtwin(&["launch", "evening shift", "--", "--shifts", "2"])?;
+        self.yardtwin(&["launch", "main"])?;
+
+        self.tell("A twin can be cloned as it is now, with its shifts, to try something out.");
+        self.yardtwin(&["clone", "evening shift", "brass boards"])?;
+        self.yardtwin(&["profile", "set", "brass boards", "note", "to try the brass boards"])?;
+        self.write("yard/twins/brass boards/game/boards/brass/board.txt", "board brass\nlevers 36\n")?;
+        self.yardtwin(&["launch", "brass boards"])?;
+        self.yardtwin(&["show", "brass boards"])?;
+
+        self.tell("Launch entries start each twin from a menu; here they go into a folder of the demo's.");
+        self.yardtwin(&["entry", "add", "evening shift", "--folder", "menu"])?;
+        self.yardtwin(&["entry", "add", "main", "--folder", "menu"])?;
+        self.yardtwin(&["entry", "list"])?;
+
+        self.tell("An emulator that nobody has described is taken in as well: a sheet is drafted.");
+        self.yardtwin(&["intake", "downloads/pellwick-3", "--title", "pellwick", "--build", "3.1"])?;
+        self.yardtwin(&["clone", "pellwick@3.1", "micro"])?;
+        self.yardtwin(&["launch", "micro"])?;
+
+        self.tell("What is not wanted any more is removed; it stays until it is forgotten.");
+        self.yardtwin(&["remove", "brass boards"])?;
+        self.yardtwin(&["list"])?;
+        self.tell("The yard stays for you to play with:");
+        self.screen.line(format_args!("  cd {}", shell(&self.dir.join("yard").display())));
+        self.screen.line("  yardtwin list");
+        Ok(())
+    }
+
+    fn tell(&self, text: &str) {
+        self.screen.line("");
+        self.screen.head(format_args!("# {text}"));
+    }
+
+    fn write(&self, path: &str, text: &str) -> Result<(), Failure> {
+        self.screen.line(format_args!("$ printf {} > {}", shell(&text.replace('\n', "\\n")), shell(path)));
+        let path = self.dir.join(path);
+        // As an editor saves: a new file, put in the place of the old one.
+        let temp = path.with_extension("new");
+        fs::write(&temp, text)
+            .and_then(|()| fs::rename(&temp, &path))
+            .map_err(|error| Failure::io("write", &path, &error))
+    }
+
+    /// Shows a command of this program's, runs it in the demo's folder, and lets it answer.
+    fn yardtwin(&self, arguments: &[&str]) -> Result<(), Failure> {
+        self.run("yardtwin", Command::new(&self.program).args(arguments), arguments)
+    }
+
+    fn stand_in(&self, program: &str, arguments: &[&str]) -> Result<(), Failure> {
+        let home = self.dir.join("your home");
+        fs::create_dir_all(&home).map_err(|error| Failure::io("make", &home, &error))?;
+        let mut command = Command::new(self.dir.join(program));
+        command.args(arguments).env("HOME", &home).env_remove("XDG_CONFIG_HOME");
+        self.run(program, &mut command, arguments)
+    }
+
+    fn run(&self, name: &str, command: &mut Command, arguments: &[&str]) -> Result<(), Failure> {
+        let words: Vec<_> = std::iter::once(name).chain(arguments.iter().copied()).map(shell).collect();
+        self.screen.line(format_args!("$ {}", words.join(" ")));
+        let program = Path::new(command.get_program()).to_path_buf();
+        let status = command.current_dir(&self.dir).env("YARDTWIN_YARD", self.dir.join("yard")).status();
+        match status {
+            Ok(status) if status.success() => Ok(()),
+            Ok(status) => Err(Failure::failed(format!("the demo stops: {} ended with {status}", words.join(" ")))),
+            Err(error) => Err(Failure::io("start", &program, &error)),
+        }
+    }
+}

@@ -1,0 +1,101 @@
+//! The commands: each asks the library, then says what came of it.
+
+mod demo;
+mod play;
+mod settings;
+mod sheets;
+mod stock;
+mod take_in;
+mod twins;
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::CommandFactory;
+use yard_twin::{Yard, YardError};
+
+use crate::args::{Args, Command};
+use crate::fail::Failure;
+use crate::screen::{Screen, shell};
+
+/// How a command ends.
+pub(crate) type Done = Result<ExitCode, Failure>;
+
+pub(crate) fn run(args: Args, screen: &Screen) -> Done {
+    let place = args.yard;
+    let yard = || open(place.clone());
+    match args.command {
+        Command::Init { dir, how } => take_in::init(&dir.or(place).map_or_else(default_yard, Ok)?, how, screen),
+        Command::Intake(intake) => take_in::intake(&yard()?, intake, screen),
+        Command::Stock(command) => stock::run(&yard()?, command, screen),
+        Command::Sheet(command) => sheets::run(yard, command, screen),
+        Command::Clone { source, name, share, how } => {
+            twins::clone(&yard()?, &source, &name, share.map(Into::into), how, screen)
+        }
+        Command::List { removed } => twins::list(&yard()?, removed, screen),
+        Command::Show { name } => twins::show(&yard()?, &name, screen),
+        Command::Folder { name, place, open } => twins::folder(&yard()?, &name, place.as_deref(), open, screen),
+        Command::Remove { name, forget, how } => twins::remove(&yard()?, &name, forget, how, screen),
+        Command::Profile(command) => settings::run(&yard()?, command, screen),
+        Command::Launch { name, id, arguments, how } => {
+            let yard = yard()?;
+            let name = match (name, id) {
+                (_, Some(id)) => yard.twin_by_id(id)?,
+                (Some(name), None) => name,
+                (None, None) => return Err(Failure::failed("no twin was named")),
+            };
+            play::launch(&yard, &name, arguments, how, screen)
+        }
+        Command::Entry(command) => play::entry(&yard()?, command, screen),
+        Command::Demo { dir } => demo::run(dir, screen),
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Args::command(), "yardtwin", &mut std::io::stdout());
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}
+
+/// Opens the yard that is named, or the nearest one, or the one in the user's data folder.
+fn open(place: Option<PathBuf>) -> Result<Yard, Failure> {
+    if let Some(place) = place.or_else(|| std::env::var_os("YARDTWIN_YARD").map(PathBuf::from)) {
+        return Ok(Yard::open(&place)?);
+    }
+    let here =
+        std::env::current_dir().map_err(|error| Failure::failed(format!("there is no current folder: {error}")))?;
+    match Yard::find_upward(&here) {
+        Some(root) => Ok(Yard::open(&root)?),
+        None => match Yard::open(&default_yard()?) {
+            Err(yard_twin::Error::Yard(YardError::NotAYard(path))) => Err(Failure::Other {
+                message: format!("there is no yard here, and none at {}", path.display()),
+                remedy: Some(format!("Make one: yardtwin init. Or name one: --yard DIR, or ${}.", "YARDTWIN_YARD")),
+                code: 1,
+            }),
+            yard => Ok(yard?),
+        },
+    }
+}
+
+/// The user's data folder, by the XDG Base Directory Specification.
+fn data_folder() -> Result<PathBuf, Failure> {
+    let absolute = |name| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+    absolute("XDG_DATA_HOME").or_else(|| absolute("HOME").map(|home| home.join(".local/share"))).ok_or_else(|| {
+        Failure::failed("neither XDG_DATA_HOME nor HOME says where your data is: name the yard with --yard")
+    })
+}
+
+fn default_yard() -> Result<PathBuf, Failure> {
+    match std::env::var_os("YARDTWIN_YARD") {
+        Some(place) => Ok(place.into()),
+        None => Ok(data_folder()?.join("yardtwin")),
+    }
+}
+
+/// A command to type, with its arguments as words for the shell.
+pub(crate) fn typed(command: &str, arguments: &[&dyn std::fmt::Display]) -> String {
+    let mut text = format!("yardtwin {command}");
+    for argument in arguments {
+        text.push(' ');
+        text.push_str(&shell(argument));
+    }
+    text
+}

@@ -1,0 +1,133 @@
+//! `stock list`, `stock show`, `stock remove`.
+
+use std::process::ExitCode;
+
+use serde_json::json;
+use yard_twin::{BuildRef, Listing, Node, StockDetails, StockSummary, Yard};
+
+use super::{Done, typed};
+use crate::args::{Careful, Stock};
+use crate::progress::ctx;
+use crate::screen::{Screen, files, moment, plain, shell, size, some_of};
+
+pub(crate) fn run(yard: &Yard, command: Stock, screen: &Screen) -> Done {
+    match command {
+        Stock::List { removed } => list(yard, removed, screen),
+        Stock::Show { build, files } => show(yard, &build, files, screen),
+        Stock::Remove { build, undo: true, how } => unremove(yard, &build, how, screen),
+        Stock::Remove { build, undo: false, how } => remove(yard, &build, how, screen),
+    }
+}
+
+fn list(yard: &Yard, removed: bool, screen: &Screen) -> Done {
+    let builds = yard.stock_builds(removed)?;
+    screen.answer(&builds, |screen| {
+        if builds.is_empty() {
+            let (what, next) = if removed {
+                ("No stock build was removed.", String::new())
+            } else {
+                ("No stock build has been taken in yet.", typed("intake FOLDER --title TITLE", &[]))
+            };
+            screen.head(what);
+            screen.facts(&[("next", next)]);
+            return;
+        }
+        let heading = ["STOCK BUILD", "TITLE", "CHANNEL", "DATED", "SIZE", "FILES", "TWINS", "NOTE"];
+        screen.table(&heading, builds.iter().map(row).collect());
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn row(build: &StockSummary) -> Vec<String> {
+    vec![
+        build.build.to_string(),
+        build.title_name.clone(),
+        build.channel.clone().unwrap_or_default(),
+        build.dated.clone().unwrap_or_default(),
+        size(build.totals.bytes),
+        build.totals.files.to_string(),
+        build.twins.len().to_string(),
+        build.note.clone().unwrap_or_default(),
+    ]
+}
+
+fn show(yard: &Yard, build: &BuildRef, with_files: bool, screen: &Screen) -> Done {
+    let (details, listing) = yard.stock_details(build)?;
+    let mut value = serde_json::to_value(&details).unwrap_or_default();
+    if with_files {
+        value["files"] = json!(listing.entries());
+    }
+    screen.answer(&value, |screen| {
+        say(&details, screen);
+        if with_files {
+            say_files(&listing, screen);
+        }
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn say(details: &StockDetails, screen: &Screen) {
+    let summary = &details.summary;
+    screen.head(format_args!("{} \u{2013} {} {}", summary.build, summary.title_name, summary.build.build));
+    let own = format!("{} in {}", size(details.only_here.bytes), files(details.only_here.paths.len() as u64));
+    let group = |group: &yard_twin::Belongings| format!("{} ({})", group.group, files(group.files));
+    screen.facts(&[
+        ("holds", format!("{}, {}", files(summary.totals.files), size(summary.totals.bytes))),
+        ("in common", format!("{} with other stock builds", size(details.shared_with_others))),
+        ("only here", own),
+        ("channel", summary.channel.clone().unwrap_or_default()),
+        ("dated", summary.dated.clone().unwrap_or_default()),
+        ("note", summary.note.clone().unwrap_or_default()),
+        ("a player's own", details.belongings.iter().map(group).collect::<Vec<_>>().join(", ")),
+        ("taken in", format!("{} from {}", moment(summary.taken_at), details.source)),
+        ("twins", if summary.twins.is_empty() { "none".into() } else { summary.twins.join(", ") }),
+        ("next", typed(&format!("clone {} NAME", shell(&summary.build)), &[])),
+    ]);
+}
+
+fn say_files(listing: &Listing, screen: &Screen) {
+    for entry in listing.entries() {
+        let (what, more) = match &entry.node {
+            Node::File { size: bytes, executable, .. } => {
+                (size(*bytes), if *executable { "  (executable)".into() } else { String::new() })
+            }
+            Node::Symlink { target } => ("link".into(), format!(" -> {target}")),
+            Node::EmptyFolder => ("empty".into(), "/".into()),
+        };
+        screen.line(format_args!("{what:>10}  {}{}", plain(entry.path.as_str()), plain(&more)));
+    }
+}
+
+fn remove(yard: &Yard, build: &BuildRef, how: Careful, screen: &Screen) -> Done {
+    let plan = yard.plan_stock_remove(build)?;
+    if !how.dry_run {
+        yard.apply_stock_remove(&plan, &ctx(screen))?;
+    }
+    screen.answer(&plan, |screen| {
+        let done = if how.dry_run { "would be taken off the list" } else { "is off the list" };
+        screen.head(format_args!("{} {done}", plan.build));
+        let own = if plan.only_here.paths.is_empty() {
+            "nothing: every content is needed elsewhere too".into()
+        } else {
+            let many = files(plan.only_here.paths.len() as u64);
+            format!("{many}, {}\n{}", size(plan.only_here.bytes), some_of(&plan.only_here.paths, 3))
+        };
+        screen.facts(&[
+            ("only there", own),
+            ("kept", "its listing and all its contents".into()),
+            ("way back", typed(&format!("stock remove {} --undo", shell(&plan.build)), &[])),
+        ]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn unremove(yard: &Yard, build: &BuildRef, how: Careful, screen: &Screen) -> Done {
+    if !how.dry_run {
+        yard.stock_unremove(build, &ctx(screen))?;
+    }
+    screen.answer(&json!({ "build": build, "dry_run": how.dry_run }), |screen| {
+        let done = if how.dry_run { "would be on the list again" } else { "is on the list again" };
+        screen.head(format_args!("{build} {done}"));
+    });
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,145 @@
+//! `init` and `intake`.
+
+use std::path::Path;
+use std::process::ExitCode;
+
+use yard_twin::{Belongings, IntakeOptions, IntakeOutcome, IntakePlan, NotKept, SheetUse, Yard};
+
+use super::{Done, typed};
+use crate::args::{self, DryRun};
+use crate::fail::Failure;
+use crate::progress::ctx;
+use crate::screen::{Screen, duration, files, size, some_of};
+
+pub(crate) fn init(dir: &Path, how: DryRun, screen: &Screen) -> Done {
+    let dir = &std::path::absolute(dir).map_err(|error| Failure::io("find", dir, &error))?;
+    if how.dry_run {
+        Yard::check_new(dir)?;
+    } else {
+        drop(Yard::init(dir)?);
+    }
+    screen.answer(&serde_json::json!({ "yard": dir, "dry_run": how.dry_run }), |screen| {
+        let done = if how.dry_run { "A yard can be made at" } else { "The yard is made at" };
+        screen.head(format_args!("{done} {}", dir.display()));
+        screen.facts(&[("next", typed("intake FOLDER --title TITLE", &[]))]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
+    if args.source.len() > 1 && args.build.is_some() {
+        let message = "--build names one build, and there are several folders: each must say itself which build it is";
+        return Err(Failure::Other { message: message.into(), remedy: None, code: 2 });
+    }
+    for source in &args.source {
+        let options = IntakeOptions {
+            source: source.clone(),
+            title: args.title.clone(),
+            build: args.build.clone(),
+            channel: args.channel.clone(),
+            dated: args.dated.clone(),
+            note: args.note.clone(),
+            leave_out: args.leave_out.clone(),
+            take_away: args.take_away,
+        };
+        one(yard, options, args.how, screen)?;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn one(yard: &Yard, options: IntakeOptions, how: args::Careful, screen: &Screen) -> Result<(), Failure> {
+    let ctx = ctx(screen);
+    let plan = yard.plan_intake(options, &ctx)?;
+    if how.dry_run {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("{} would be taken in as {}", plan.source.display(), plan.build));
+            screen.facts(&plan_facts(yard, &plan));
+        });
+        return Ok(());
+    }
+    if plan.take_away {
+        let question = format!("Delete {} once it is safely taken in?", plan.source.display());
+        screen.confirm(&question, how.yes)?;
+    }
+    let outcome = yard.apply_intake(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| say(yard, &plan, &outcome, screen));
+    Ok(())
+}
+
+fn plan_facts(yard: &Yard, plan: &IntakePlan) -> Vec<(&'static str, String)> {
+    vec![
+        ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+        ("starts", plan.program.clone().unwrap_or_else(|| "nothing yet: no program is known".into())),
+        ("a player's own", belongings(&plan.belongings)),
+        ("left out", belongings(&plan.left_out)),
+        (
+            "sheet",
+            match plan.sheet {
+                SheetUse::Known => String::new(),
+                SheetUse::Drafted => {
+                    let path = yard.sheet_path(&plan.build.title);
+                    format!("none was known; a cautious draft: {}", path.display())
+                }
+            },
+        ),
+    ]
+}
+
+fn belongings(groups: &[Belongings]) -> String {
+    let line = |group: &Belongings| {
+        let more = if group.files > group.examples.len() as u64 { ", \u{2026}" } else { "" };
+        format!("{}: {}, {} ({}{more})", group.group, files(group.files), size(group.bytes), group.examples.join(", "))
+    };
+    groups.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
+fn say(yard: &Yard, plan: &IntakePlan, outcome: &IntakeOutcome, screen: &Screen) {
+    let took = duration(outcome.took);
+    let (back, stored) = if outcome.was_there {
+        screen.head(format_args!("{} was taken in before, and is the same", outcome.build));
+        let restored = match outcome.new_contents {
+            0 => format!("nothing: the pool has it all ({took})"),
+            lost => format!("{lost} contents that the pool had lost, {} ({took})", size(outcome.new_bytes)),
+        };
+        (String::new(), restored)
+    } else {
+        screen.head(format_args!("{} is taken in as {}", plan.source.display(), outcome.build));
+        let new = format!("{} contents, {} that were new, in {took}", outcome.new_contents, size(outcome.new_bytes));
+        (typed("stock remove", &[&outcome.build]), new)
+    };
+    let mut facts = plan_facts(yard, plan);
+    facts.insert(1, ("stored", stored));
+    facts.push(("not kept", not_kept(outcome.not_kept)));
+    if outcome.links_made_relative > 0 {
+        facts.push(("links", format!("{} made relative, so that copies stand alone", outcome.links_made_relative)));
+    }
+    facts.push(("links outside", some_of(&outcome.links_outside, 3)));
+    if let Some(taken) = &outcome.taken_away {
+        let gone = if taken.folder_gone { "the folder is gone" } else { "the folder stays, with what is left in it" };
+        facts.push(("source", format!("{} deleted; {gone}", files(taken.deleted))));
+        facts.push(("left there", some_of(&taken.left, 5)));
+    }
+    facts.push(("way back", back));
+    facts.push(("next", typed(&format!("clone {} NAME", crate::screen::shell(&outcome.build)), &[])));
+    screen.facts(&facts);
+    if plan.sheet == SheetUse::Drafted {
+        screen.warn("the sheet is guessed from usual names and endings: read it, and mend it where it is wrong");
+    }
+    if !plan.belongings.is_empty() {
+        let group = &plan.belongings[0].group;
+        screen.warn(format_args!(
+            "what looks like a player's own was taken in too, and every clone will have it; --leave-out {group} leaves it out"
+        ));
+    }
+}
+
+fn not_kept(counts: NotKept) -> String {
+    let parts = [
+        (counts.owners, "the owner"),
+        (counts.modes, "the mode"),
+        (counts.attributes, "extended attributes"),
+        (counts.hard_links, "being one file"),
+    ];
+    let each = parts.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{what} of {}", files(*count)));
+    each.collect::<Vec<_>>().join(", ")
+}

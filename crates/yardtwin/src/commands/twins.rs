@@ -1,0 +1,294 @@
+//! `clone`, `list`, `show`, `folder`, `remove`.
+
+use std::process::{Command, ExitCode, Stdio};
+
+use yard_twin::{
+    CloneOptions, CloneOutcome, ClonePlan, Guard, RemovePlan, ShareTotals, Sharing, Source, TwinDetails, TwinName,
+    TwinSummary, Unsettled, Yard,
+};
+
+use super::{Done, typed};
+use crate::args::{Careful, DryRun};
+use crate::fail::Failure;
+use crate::progress::ctx;
+use crate::screen::{Screen, duration, files, moment, shell, size, some_of};
+
+pub(crate) fn clone(
+    yard: &Yard,
+    source: &Source,
+    name: &TwinName,
+    sharing: Option<Sharing>,
+    how: DryRun,
+    screen: &Screen,
+) -> Done {
+    let ctx = ctx(screen);
+    let plan = yard.plan_clone(source, name, CloneOptions { sharing }, &ctx)?;
+    if how.dry_run {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("The twin {name} would be made from {source}"));
+            screen.facts(&[
+                ("build", plan.build.to_string()),
+                ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+            ]);
+        });
+        return Ok(ExitCode::SUCCESS);
+    }
+    let outcome = yard.apply_clone(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| say_clone(&plan, &outcome, screen));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
+    let removed = if plan.from_removed { "the removed twin " } else { "" };
+    screen.head(format_args!("The twin {} is made from {removed}{}", outcome.name, plan.source));
+    screen.facts(&[
+        ("folder", outcome.folder.join("game").display().to_string()),
+        ("holds", format!("{}, {}", files(outcome.totals.files), size(outcome.totals.bytes))),
+        ("on disk", shares(&outcome.shares)),
+        ("took", duration(outcome.took)),
+        ("way back", typed("remove", &[&outcome.name])),
+        ("next", typed("launch", &[&outcome.name])),
+    ]);
+    if plan.sharing == Sharing::All && outcome.shares.linked.files > 0 {
+        screen.warn(
+            "every file that programs don't write is linked: a program that lifts a file's read-only mode and writes \
+             to it reaches the other twins",
+        );
+    }
+}
+
+/// How files share storage, in a line.
+fn shares(shares: &ShareTotals) -> String {
+    let shared = shares.reflinked.bytes + shares.linked.bytes;
+    let mut parts = vec![format!("{} of its own, {} shared", size(shares.alone()), size(shared))];
+    let ways = [
+        (&shares.reflinked, "share blocks"),
+        (&shares.linked, "are guarded links"),
+        (&shares.copied, "are copies"),
+        (&shares.own, "were written here"),
+    ];
+    parts.extend(ways.iter().filter(|(way, _)| way.files > 0).map(|(way, what)| {
+        let count = files(way.files);
+        // "1 file shares", "2 files share".
+        let what = if way.files == 1 { singular(what) } else { (*what).to_owned() };
+        format!("{count} {what} ({})", size(way.bytes))
+    }));
+    parts.join("\n")
+}
+
+fn singular(what: &str) -> String {
+    match what.split_once(' ') {
+        Some(("share", rest)) => format!("shares {rest}"),
+        Some(("are", "guarded links")) => "is a guarded link".into(),
+        Some(("are", _)) => "is a copy".into(),
+        Some((_, rest)) => format!("was {rest}"),
+        None => what.into(),
+    }
+}
+
+pub(crate) fn list(yard: &Yard, removed: bool, screen: &Screen) -> Done {
+    let twins = yard.twins(removed)?;
+    screen.answer(&twins, |screen| {
+        if twins.is_empty() {
+            let (what, next) = if removed {
+                ("No twin was removed.", String::new())
+            } else {
+                ("There is no twin yet.", typed("clone TITLE@BUILD NAME", &[]))
+            };
+            screen.head(what);
+            screen.facts(&[("next", next)]);
+            return;
+        }
+        let last = if removed { "REMOVED" } else { "LAST STARTED" };
+        let heading = ["TWIN", "TITLE", "BUILD", "SIZE", last, "NOTE"];
+        screen.table(&heading, twins.iter().map(row).collect());
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn row(twin: &TwinSummary) -> Vec<String> {
+    let last = match (twin.removed_at, twin.busy, twin.folder_missing, twin.last_run) {
+        (Some(time), ..) => moment(time),
+        (_, _, true, _) => "its folder is missing".into(),
+        (_, true, ..) => "in use now".into(),
+        (_, _, _, Some(time)) => moment(time),
+        _ => "never".into(),
+    };
+    vec![
+        twin.name.to_string(),
+        twin.title_name.clone(),
+        twin.build.build.to_string(),
+        size(twin.totals.bytes),
+        last,
+        twin.note.clone().unwrap_or_default(),
+    ]
+}
+
+pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
+    let details = yard.twin_details(name, &ctx(screen))?;
+    screen.answer(&details, |screen| say_twin(&details, screen));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn say_twin(twin: &TwinDetails, screen: &Screen) {
+    let summary = &twin.summary;
+    screen.head(format_args!("{} \u{2013} {} {}", summary.name, summary.title_name, summary.build.build));
+    let state = match twin.unsettled {
+        Some(Unsettled::Busy) => "in use now: figures are those of the last look".into(),
+        Some(Unsettled::Removed) => {
+            format!("removed {}", summary.removed_at.map(moment).unwrap_or_default())
+        }
+        None => String::new(),
+    };
+    let group =
+        |group: &yard_twin::Belongings| format!("{}: {}, {}", group.group, files(group.files), size(group.bytes));
+    let runs = match twin.runs.first() {
+        None => "never started".into(),
+        Some(last) => {
+            let changed = last.summary.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
+            format!("{} started, last {}{changed}", times(twin.runs.len()), moment(last.started_at))
+        }
+    };
+    let removed = twin.unsettled == Some(Unsettled::Removed);
+    let next = if removed { typed("clone", &[&summary.name, &"NEW-NAME"]) } else { typed("launch", &[&summary.name]) };
+    screen.facts(&[
+        ("state", state),
+        ("note", summary.note.clone().unwrap_or_default()),
+        ("folder", if removed { twin.folder.clone() } else { twin.folder.join("game") }.display().to_string()),
+        ("made", format!("{} from {}", moment(summary.made_at), summary.origin)),
+        ("holds", format!("{}, {}", files(summary.totals.files), size(summary.totals.bytes))),
+        ("on disk", shares(&twin.shares)),
+        ("apart", guard(twin.guard).into()),
+        ("changed since", changed(twin)),
+        ("a player's own", twin.belongings.iter().map(group).collect::<Vec<_>>().join("\n")),
+        ("runs", runs),
+        ("entries", twin.entries.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join("\n")),
+        ("not copied", some_of(&twin.not_taken, 5)),
+        ("id", summary.id.to_string()),
+        ("next", next),
+    ]);
+    leaks(&twin.leaks, screen);
+}
+
+fn times(count: usize) -> String {
+    if count == 1 { "once".into() } else { format!("{count} times") }
+}
+
+fn changed(twin: &TwinDetails) -> String {
+    if twin.changes.is_empty() { "nothing since it was made".into() } else { twin.changes.summary() }
+}
+
+fn guard(guard: Guard) -> &'static str {
+    match guard {
+        Guard::Separate => "no write in this twin can reach another one",
+        Guard::GuardedLinks => {
+            "an ordinary write to a linked file is refused; a program that first lifts its read-only mode\n\
+             reaches the other twins, and the next command finds it"
+        }
+        Guard::WeakLinks => {
+            "linked files are not guarded against this user or on this filesystem: a write to one reaches\n\
+             the other twins, and the next command finds it"
+        }
+    }
+}
+
+/// Says which shared files were written through their guard.
+pub(crate) fn leaks(paths: &[String], screen: &Screen) {
+    if !paths.is_empty() {
+        screen.warn(format_args!(
+            "shared files were written through their guard, so that every twin that links them now has these bytes: {}. \
+             Take the stock build in again from its folder to put its contents right",
+            paths.join(", ")
+        ));
+    }
+}
+
+pub(crate) fn folder(yard: &Yard, name: &TwinName, place: Option<&str>, open: bool, screen: &Screen) -> Done {
+    let folder = yard.twin_folder(name, place)?;
+    if open {
+        let opened = Command::new("xdg-open").arg(&folder).stdin(Stdio::null()).stdout(Stdio::null()).status();
+        match opened {
+            Ok(status) if status.success() => {}
+            Ok(status) => {
+                return Err(Failure::failed(format!("xdg-open could not open {}: {status}", folder.display())));
+            }
+            Err(error) => {
+                return Err(Failure::failed(format!(
+                    "xdg-open, which opens file managers, can't be started ({error}); the folder is {}",
+                    folder.display()
+                )));
+            }
+        }
+    }
+    screen.answer(&serde_json::json!({ "folder": folder }), |screen| screen.line(folder.display()));
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, screen: &Screen) -> Done {
+    let ctx = ctx(screen);
+    let plan = yard.plan_remove(name, &ctx)?;
+    if plan.removed && !forget {
+        return Err(Failure::refused(
+            format!("the twin {name} is removed already"),
+            format!("Delete it for good: {}", typed("remove --forget", &[name])),
+        ));
+    }
+    if how.dry_run {
+        screen.answer(&plan, |screen| {
+            let done = if forget { "would be deleted for good" } else { "would be removed" };
+            screen.head(format_args!("The twin {name} {done}"));
+            screen.facts(&plan_facts(&plan));
+        });
+    } else if forget {
+        screen.confirm(&question(&plan), how.yes)?;
+        let outcome = yard.forget_twin(&plan, &ctx)?;
+        screen.answer(&outcome, |screen| {
+            screen.head(format_args!("The twin {name} is deleted for good"));
+            let mut facts = plan_facts(&plan);
+            facts.push(("freed", format!("{} in the pool, and the twin's own files", size(outcome.freed))));
+            facts.push(("took", duration(outcome.took)));
+            screen.facts(&facts);
+        });
+    } else {
+        let outcome = yard.apply_remove(&plan, &ctx)?;
+        screen.answer(&outcome, |screen| {
+            screen.head(format_args!("The twin {name} is removed"));
+            let mut facts = plan_facts(&plan);
+            facts.push(("kept", outcome.folder.as_ref().map(|f| f.display().to_string()).unwrap_or_default()));
+            facts.push(("took", duration(outcome.took)));
+            facts.push(("way back", typed("clone", &[name, name])));
+            facts.push(("for good", typed("remove --forget", &[name])));
+            screen.facts(&facts);
+        });
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn question(plan: &RemovePlan) -> String {
+    let only = &plan.only_here;
+    let lost = if only.paths.is_empty() {
+        "Everything in it exists elsewhere too.".to_owned()
+    } else {
+        let many = files(only.paths.len() as u64);
+        format!("{many} ({}) that exist nowhere else are lost: {}.", size(only.bytes), some_of(&only.paths, 5))
+    };
+    format!("{lost} Delete the twin {} for good?", shell(&plan.name))
+}
+
+fn plan_facts(plan: &RemovePlan) -> Vec<(&'static str, String)> {
+    let only = &plan.only_here;
+    let own = if only.paths.is_empty() {
+        "nothing: all of it is in a stock build or another twin".into()
+    } else {
+        let many = files(only.paths.len() as u64);
+        format!("{many}, {}\n{}", size(only.bytes), some_of(&only.paths, 5))
+    };
+    vec![
+        ("build", plan.build.to_string()),
+        ("held", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+        ("only there", own),
+        ("not in its last state", some_of(&plan.not_taken, 5)),
+        ("folder", if plan.folder_missing { "missing; only the record goes".into() } else { String::new() }),
+        ("entries deleted", plan.entries.iter().map(|p| p.display().to_string()).collect::<Vec<_>>().join("\n")),
+    ]
+}

@@ -1,0 +1,107 @@
+//! Failures: exit codes, and what to type next.
+
+use std::io;
+use std::process::ExitCode;
+
+use yard_twin::{Class, Error, IntakeError, LaunchError, TwinError, YardError};
+
+use crate::screen::shell;
+
+/// Why a command ends without having done what it was asked for.
+pub(crate) enum Failure {
+    /// The library said so.
+    Library(Error),
+    /// Something outside the library.
+    Other { message: String, remedy: Option<String>, code: u8 },
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
+        Self::Library(error)
+    }
+}
+
+impl Failure {
+    /// It could not be done.
+    pub(crate) fn failed(message: impl Into<String>) -> Self {
+        Self::Other { message: message.into(), remedy: None, code: 1 }
+    }
+
+    /// A file operation of the command line's own failed.
+    pub(crate) fn io(doing: &str, path: &std::path::Path, error: &io::Error) -> Self {
+        Self::failed(format!("cannot {doing} {}: {error}", path.display()))
+    }
+
+    /// It was refused to protect data.
+    pub(crate) fn refused(message: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::Other { message: message.into(), remedy: Some(remedy.into()), code: 4 }
+    }
+
+    pub(crate) fn exit_code(&self) -> ExitCode {
+        ExitCode::from(match self {
+            Self::Other { code, .. } => *code,
+            Self::Library(error) => match error.class() {
+                Class::Failed => 1,
+                Class::Usage => 2,
+                Class::Refused => 4,
+                Class::Busy => 5,
+                Class::Cancelled => 130,
+            },
+        })
+    }
+
+    /// What happened, with its causes.
+    pub(crate) fn message(&self) -> String {
+        match self {
+            Self::Other { message, .. } => message.clone(),
+            Self::Library(error) => {
+                let mut message = error.to_string();
+                let mut cause = std::error::Error::source(error);
+                while let Some(error) = cause {
+                    message.push_str(&format!(": {error}"));
+                    cause = error.source();
+                }
+                message
+            }
+        }
+    }
+
+    /// What to do.
+    pub(crate) fn remedy(&self) -> Option<String> {
+        match self {
+            Self::Other { remedy, .. } => remedy.clone(),
+            Self::Library(error) => error.remedy(),
+        }
+    }
+
+    /// What to type.
+    pub(crate) fn command(&self) -> Option<String> {
+        let Self::Library(error) = self else { return None };
+        Some(match error {
+            Error::Yard(YardError::NotAYard(path)) => format!("yardtwin init {}", shell(&path.display())),
+            Error::NotFound { what: "twin", .. } | Error::Exists { what: "twin", .. } => "yardtwin list".into(),
+            Error::NotFound { what: "stock build", .. } | Error::Exists { what: "stock build", .. } => {
+                "yardtwin stock list".into()
+            }
+            Error::NotFound { what: "launch entry of", name, .. } => format!("yardtwin entry add {}", shell(name)),
+            Error::Intake(IntakeError::NoLabel { .. }) => "the same command with --build LABEL".into(),
+            Error::Intake(IntakeError::OtherContents { .. }) => "the same command with --build ANOTHER-LABEL".into(),
+            Error::Sheet(error) => format!("yardtwin sheet check {}", shell(&error.path.display())),
+            Error::Twin(TwinError::FolderMissing { folder, found: Some(found), .. }) => {
+                format!("mv {} {}", shell(&found.display()), shell(&folder.display()))
+            }
+            Error::Twin(TwinError::FolderMissing { name, .. }) => {
+                format!("yardtwin remove {0} && yardtwin clone {0} {0}", shell(name))
+            }
+            Error::Twin(TwinError::StockInUse { twins, .. }) => {
+                format!("yardtwin remove {}", twins.first().map(shell).unwrap_or_default())
+            }
+            Error::ContentMissing { .. } => "yardtwin intake FOLDER --title TITLE --build BUILD".into(),
+            Error::Launch(LaunchError::NoProgram { twin, .. }) => {
+                format!("yardtwin profile set {} program PATH-IN-THE-GAME-FOLDER", shell(twin))
+            }
+            Error::Launch(LaunchError::NotExecutable(path)) => format!("chmod +x {}", shell(&path.display())),
+            _ => return None,
+        })
+    }
+}

@@ -1,0 +1,196 @@
+//! What users see: lines, blocks, tables, sizes, times, questions.
+
+use std::fmt::{Display, Write as _};
+use std::io::{IsTerminal, Write};
+use std::time::Duration;
+
+use anstyle::{AnsiColor, Style};
+use comfy_table::{Cell, Table, presets};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+
+use crate::fail::Failure;
+
+const BOLD: Style = Style::new().bold();
+const FAINT: Style = Style::new().dimmed();
+const BAD: Style = AnsiColor::Red.on_default().bold();
+const WARN: Style = AnsiColor::Yellow.on_default().bold();
+
+/// Where answers go: people, or a program that reads JSON.
+#[derive(Clone, Copy)]
+pub(crate) struct Screen {
+    json: bool,
+}
+
+impl Screen {
+    pub(crate) fn new(json: bool) -> Self {
+        Self { json }
+    }
+
+    pub(crate) fn is_json(&self) -> bool {
+        self.json
+    }
+
+    /// Answers with `value` in JSON, or with `people` for people.
+    pub(crate) fn answer<T: Serialize>(&self, value: &T, people: impl FnOnce(&Self)) {
+        if self.json {
+            let text = serde_json::to_string_pretty(value).unwrap_or_default();
+            self.line(text);
+        } else {
+            people(self);
+        }
+    }
+
+    /// A line on standard output.
+    pub(crate) fn line(&self, text: impl Display) {
+        // A reader that has gone away wants no more lines.
+        let _ = writeln!(anstream::stdout(), "{text}");
+    }
+
+    /// A line beside the answer, on standard error.
+    pub(crate) fn aside(&self, text: impl Display) {
+        // As above.
+        let _ = writeln!(anstream::stderr(), "{text}");
+    }
+
+    /// A headline.
+    pub(crate) fn head(&self, text: impl Display) {
+        self.line(format_args!("{BOLD}{}{BOLD:#}", plain(&text.to_string())));
+    }
+
+    /// Facts below a headline, aligned; the ones without a value are left out.
+    pub(crate) fn facts(&self, facts: &[(&str, String)]) {
+        let shown: Vec<_> = facts.iter().filter(|(_, value)| !value.is_empty()).collect();
+        let width = shown.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
+        for (name, value) in shown {
+            for (at, part) in value.lines().enumerate() {
+                let name = if at == 0 { name } else { "" };
+                self.line(format_args!("  {FAINT}{name:width$}{FAINT:#}  {}", plain(part)));
+            }
+        }
+    }
+
+    /// What to mind.
+    pub(crate) fn warn(&self, text: impl Display) {
+        self.aside(format_args!("{WARN}note:{WARN:#} {}", plain(&text.to_string())));
+    }
+
+    /// Rows under a heading.
+    pub(crate) fn table(&self, heading: &[&str], rows: Vec<Vec<String>>) {
+        let mut table = Table::new();
+        table.load_style(presets::NOTHING);
+        table.set_header(heading.iter().map(|name| Cell::new(name).add_attribute(comfy_table::Attribute::Bold)));
+        for row in rows {
+            table.add_row(row.iter().map(|cell| plain(cell)));
+        }
+        for column in table.column_iter_mut() {
+            column.set_padding((0, 2));
+        }
+        let colours = std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none();
+        if colours {
+            table.enforce_styling();
+        } else {
+            table.force_no_tty();
+        }
+        self.line(table.lines().map(|line| line.trim_end().to_owned()).collect::<Vec<_>>().join("\n"));
+    }
+
+    /// An error, with what to do and what to type.
+    pub(crate) fn failure(&self, failure: &Failure) {
+        self.aside(format_args!("{BAD}error:{BAD:#} {}", plain(&failure.message())));
+        if let Some(remedy) = failure.remedy() {
+            self.aside(format_args!("  {}", plain(&remedy)));
+        }
+        if let Some(command) = failure.command() {
+            self.aside(format_args!("  {FAINT}type:{FAINT:#} {}", plain(&command)));
+        }
+    }
+
+    /// Asks before something that can't be undone. Without a terminal the answer is no, and the option is named.
+    pub(crate) fn confirm(&self, question: &str, yes: bool) -> Result<(), Failure> {
+        if yes {
+            return Ok(());
+        }
+        if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+            let question = question.trim_end_matches('?');
+            return Err(Failure::refused(
+                format!("there is no terminal to ask at: {question}?"),
+                "Look at it with --dry-run; then say --yes.",
+            ));
+        }
+        match dialoguer::Confirm::new().with_prompt(plain(question)).default(false).interact() {
+            Ok(true) => Ok(()),
+            Ok(false) => Err(yard_twin::Error::Cancelled.into()),
+            Err(error) => Err(Failure::failed(format!("there was no answer: {error}"))),
+        }
+    }
+}
+
+/// The text without control characters and without marks that change the direction of writing: names that strangers
+/// chose must not move the cursor or look like others.
+pub(crate) fn plain(text: &str) -> String {
+    text.chars()
+        .map(|c| match c {
+            '\t' => ' ',
+            '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200e}' | '\u{200f}' => '\u{fffd}',
+            c if c.is_control() => '\u{fffd}',
+            c => c,
+        })
+        .collect()
+}
+
+/// The text as a word for the shell.
+pub(crate) fn shell(text: &(impl Display + ?Sized)) -> String {
+    let text = text.to_string();
+    let safe = |c: char| c.is_alphanumeric() || "@%_+=:,./-".contains(c);
+    if !text.is_empty() && text.chars().all(safe) { text } else { format!("'{}'", text.replace('\'', r"'\''")) }
+}
+
+/// A size in bytes for people.
+pub(crate) fn size(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["KiB", "MiB", "GiB", "TiB", "PiB"];
+    if bytes < 1024 {
+        return format!("{bytes} B");
+    }
+    let mut tenths = u128::from(bytes) * 10 / 1024;
+    let mut unit = 0;
+    while tenths >= 10_240 && unit + 1 < UNITS.len() {
+        tenths /= 1024;
+        unit += 1;
+    }
+    if tenths >= 1000 {
+        format!("{} {}", tenths / 10, UNITS[unit])
+    } else {
+        format!("{}.{} {}", tenths / 10, tenths % 10, UNITS[unit])
+    }
+}
+
+/// `1 file`, `2 files`.
+pub(crate) fn files(count: u64) -> String {
+    if count == 1 { "1 file".into() } else { format!("{count} files") }
+}
+
+/// A moment in the user's time zone.
+pub(crate) fn moment(time: Timestamp) -> String {
+    time.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// How long something took.
+pub(crate) fn duration(time: Duration) -> String {
+    match time.as_secs() {
+        0 => format!("{} ms", time.as_millis().max(1)),
+        seconds @ 1..60 => format!("{seconds}.{} s", time.subsec_millis() / 100),
+        seconds @ 60..3600 => format!("{} min {} s", seconds / 60, seconds % 60),
+        seconds => format!("{} h {} min", seconds / 3600, seconds / 60 % 60),
+    }
+}
+
+/// The first of many, and how many there are.
+pub(crate) fn some_of(all: &[String], most: usize) -> String {
+    let mut text = all.iter().take(most).cloned().collect::<Vec<_>>().join("\n");
+    if all.len() > most {
+        let _ = write!(text, "\nand {} more", all.len() - most);
+    }
+    text
+}
