@@ -75,7 +75,7 @@ pub use catalog::RunRecord;
 pub use ident::{BuildLabel, BuildRef, ContentId, ListingId, Source, StateId, Title, TwinId, TwinName};
 pub use listing::{Change, Entry, Listing, Node, Totals, diff};
 pub use path::RelPath;
-pub use pool::{Share, Sharing};
+pub use pool::{Share, Sharing, Unshared};
 pub use profile::{Profile, Setting};
 pub use sheet::{Belongings, Good, Group, Label, Place, Program, Sheet, new_sheet};
 

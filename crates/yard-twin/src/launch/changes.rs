@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-use crate::listing::{Change, Listing, diff};
+use crate::listing::{Change, Listing, Node, diff};
 use crate::sheet::Sheet;
 
 /// Counts of changes, in one group of belongings or outside them all.
@@ -33,6 +33,15 @@ pub fn changes(before: &Listing, after: &Listing, sheet: Option<&Sheet>) -> Chan
     let mut groups: BTreeMap<(bool, Option<String>), GroupChange> = BTreeMap::new();
     for change in diff(before, after) {
         let path = change.path();
+        // A folder that got its first file, or lost its last one, is no change of its own.
+        let only_filled = match change {
+            Change::Gone(entry) => entry.node == Node::EmptyFolder && after.has(path.as_str()),
+            Change::New(entry) => entry.node == Node::EmptyFolder && before.has(path.as_str()),
+            Change::Changed { .. } => false,
+        };
+        if only_filled {
+            continue;
+        }
         let group = sheet.and_then(|sheet| sheet.group_of(path)).map(str::to_owned);
         let key = (group.is_none(), group.clone());
         let counts = groups.entry(key).or_insert_with(|| GroupChange { group, ..GroupChange::default() });

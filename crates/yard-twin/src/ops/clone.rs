@@ -19,7 +19,7 @@ use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::lock::Held;
 use crate::materialise::{Laid, Laying};
-use crate::pool::{Facts, Policy, Sharing};
+use crate::pool::{Facts, Policy, Sharing, Unshared};
 use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::Index;
@@ -69,6 +69,8 @@ pub struct CloneOutcome {
     pub totals: Totals,
     /// How its files really share storage.
     pub shares: ShareTotals,
+    /// Why it shares nothing, if that is so.
+    pub unshared: Option<Unshared>,
     /// How long it took.
     pub took: Duration,
 }
@@ -174,6 +176,7 @@ impl Yard {
             folder: self.folder_of(&row),
             totals: plan.totals,
             shares: ShareTotals::new(&plan.listing, &laid.rows),
+            unshared: policy.unshared(),
             took: began.elapsed(),
         })
     }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 pub(crate) use put::Putter;
 pub(crate) use share::{Facts, Policy};
-pub use share::{Share, Sharing};
+pub use share::{Share, Sharing, Unshared};
 
 use crate::disk;
 use crate::error::{PathContext, Result};

@@ -39,6 +39,18 @@ pub enum Share {
     Own,
 }
 
+/// Why a twin shares no storage.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Unshared {
+    /// It was asked for so.
+    Wish,
+    /// The filesystem has neither shared blocks nor links.
+    NoLinks,
+    /// It has no shared blocks, and a write to a read-only file is not refused here: to root, or where modes mean nothing.
+    NoGuard,
+}
+
 /// What the filesystem of a yard can do, found out by trying it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub(crate) struct Facts {
@@ -120,6 +132,17 @@ impl<'a> Policy<'a> {
             *endings.entry(ending).or_insert(0) += 1;
         }
         Self { wish: sharing, facts, written, endings }
+    }
+
+    /// Why files that could have been shared are not, if that is so.
+    pub(crate) fn unshared(&self) -> Option<Unshared> {
+        match (self.wish, self.facts) {
+            (Sharing::None, _) => Some(Unshared::Wish),
+            (_, Facts { reflink: true, .. }) => None,
+            (_, Facts { link: false, .. }) => Some(Unshared::NoLinks),
+            (Sharing::Careful, Facts { guard: false, .. }) => Some(Unshared::NoGuard),
+            _ => None,
+        }
     }
 
     /// Whether any file may be linked, so that the yard must be held alone.

@@ -4,7 +4,7 @@ use std::process::{Command, ExitCode, Stdio};
 
 use yard_twin::{
     CloneOptions, CloneOutcome, ClonePlan, Guard, RemovePlan, ShareTotals, Sharing, Source, TwinDetails, TwinName,
-    TwinSummary, Unsettled, Yard,
+    TwinSummary, Unsettled, Unshared, Yard,
 };
 
 use super::{Done, typed};
@@ -49,6 +49,16 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
         ("way back", typed("remove", &[&outcome.name])),
         ("next", typed("launch", &[&outcome.name])),
     ]);
+    match outcome.unshared {
+        Some(Unshared::NoGuard) => screen.warn(
+            "everything was copied: this filesystem can't share blocks, and a link would not be guarded, since writing to \
+             read-only files is not refused to you here (root?); --share all links all the same",
+        ),
+        Some(Unshared::NoLinks) => {
+            screen.warn("everything was copied: this filesystem can share neither blocks nor files");
+        }
+        Some(Unshared::Wish) | None => {}
+    }
     if plan.sharing == Sharing::All && outcome.shares.linked.files > 0 {
         screen.warn(
             "every file that programs don't write is linked: a program that lifts a file's read-only mode and writes \
