@@ -41,6 +41,18 @@ pub(crate) struct TwinRow {
     pub(crate) removed_at: Option<Timestamp>,
 }
 
+impl TwinRow {
+    /// The name of the folder that the twin has below `removed/` once it is removed.
+    pub(crate) fn removed_folder(&self) -> String {
+        format!("{} {}", self.folder, self.id)
+    }
+
+    /// The name of the folder that a removed twin had below `twins/`.
+    pub(crate) fn folder_before_removal(&self) -> &str {
+        self.folder.strip_suffix(&format!(" {}", self.id)).unwrap_or(&self.folder)
+    }
+}
+
 /// One run of a twin's program.
 #[derive(Clone, Debug, Serialize)]
 pub struct RunRecord {

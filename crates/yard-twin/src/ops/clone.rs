@@ -122,7 +122,7 @@ impl Yard {
         if row.removed_at.is_some() {
             let state = self.state(row.state)?;
             let listing = self.listing(state.disk)?;
-            let listing = portable(&listing, &self.twins_folder().join(row.name.as_str()), self.root())?;
+            let listing = portable(&listing, &self.twins_folder().join(row.folder_before_removal()), self.root())?;
             let (build, profile, sharing) = (state.build, state.profile, state.sharing);
             return Ok(Start { build, listing, profile, sharing, from_removed: true });
         }

@@ -156,6 +156,7 @@ impl Yard {
     /// # Errors
     /// [`IntakeError`] for whatever is wrong with the folder, [`crate::SheetError`] if the title's sheet is wrong.
     pub fn plan_intake(&self, options: IntakeOptions, ctx: &Ctx) -> Result<IntakePlan> {
+        self.check_title(&options.title)?;
         let source = self.check_source(&options.source)?;
         let seen = list(&source, ctx)?;
         let listing = provisional(&seen)?;
@@ -170,7 +171,7 @@ impl Yard {
         let (seen, emptied) = leave_out(seen, &sheet, &options.leave_out)?;
         Ok(IntakePlan {
             build,
-            totals: provisional(&seen)?.totals(),
+            totals: totals(&seen),
             sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
             program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
             belongings,
@@ -183,6 +184,18 @@ impl Yard {
             sheet_read: sheet,
             sheet_text,
         })
+    }
+
+    /// Whether no other title differs from this one by case only: their sheets could not stand side by side.
+    fn check_title(&self, title: &Title) -> Result<()> {
+        let same = |row: &StockRow| row.build.title != *title && row.build.title.key() == title.key();
+        match self.catalog.stock_builds()?.into_iter().find(same) {
+            None => Ok(()),
+            Some(row) => {
+                let (name, existing) = (title.to_string(), row.build.title.to_string());
+                Err(Error::Exists { what: "title", name, existing })
+            }
+        }
     }
 
     fn check_source(&self, source: &Path) -> Result<PathBuf> {
@@ -301,6 +314,20 @@ fn provisional(seen: &[Seen]) -> Result<Listing> {
     let unknown = ContentId::from_bytes([0; 32]);
     let entries = seen.iter().map(|seen| entry(seen, unknown));
     Listing::new(entries.collect())
+}
+
+fn totals(seen: &[Seen]) -> Totals {
+    seen.iter().fold(Totals::default(), |mut totals, seen| {
+        match seen.kind {
+            Kind::File => {
+                totals.files += 1;
+                totals.bytes += seen.stat.size;
+            }
+            Kind::Symlink(_) => totals.symlinks += 1,
+            Kind::EmptyFolder => totals.empty_folders += 1,
+        }
+        totals
+    })
 }
 
 fn entry(seen: &Seen, content: ContentId) -> Entry {

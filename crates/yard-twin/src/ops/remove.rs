@@ -116,7 +116,7 @@ impl Yard {
         let _twin = self.hold_twin(&row)?;
         let _alone = self.alone(ctx)?;
         let from = self.folder_of(&row);
-        let removed_folder = format!("{} {}", row.folder, row.id);
+        let removed_folder = row.removed_folder();
         let to = self.removed_folder().join(&removed_folder);
         let intent = self.catalog.intend(&Intent::Remove {
             twin: row.id,

@@ -156,10 +156,11 @@ impl Yard {
     /// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
     pub fn twins(&self, removed: bool) -> Result<Vec<TwinSummary>> {
         let rows = self.catalog.twins()?;
-        rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| self.twin_summary(row)).collect()
+        rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| self.twin_summary(row, None)).collect()
     }
 
-    fn twin_summary(&self, row: &TwinRow) -> Result<TwinSummary> {
+    /// A twin in a list; `totals` where they are known already.
+    fn twin_summary(&self, row: &TwinRow, totals: Option<Totals>) -> Result<TwinSummary> {
         let state = self.state(row.state)?;
         let profile = crate::profile::Profile::parse(&state.profile, &self.folder_of(row).join("profile.toml"));
         let removed = row.removed_at.is_some();
@@ -172,7 +173,7 @@ impl Yard {
             note: profile.ok().and_then(|profile| profile.note),
             made_at: row.made_at,
             removed_at: row.removed_at,
-            totals: self.listing(state.disk)?.totals(),
+            totals: totals.map_or_else(|| Ok(self.listing(state.disk)?.totals()), Ok::<_, Error>)?,
             last_run: self.catalog.runs(row.id)?.first().map(|run| run.started_at),
             busy: !removed && is_held(self, row),
             folder_missing: !removed && self.present_folder(row).is_err(),
@@ -195,17 +196,19 @@ impl Yard {
         }
         let row = self.catalog.twin(row.id)?.unwrap_or(row);
         let settled = settled.map_or_else(|| self.as_of_last(&row), Ok)?;
-        let laid = self.listing(settled.state.laid)?;
+        let totals = settled.listing.totals();
+        let changed = settled.state.laid != settled.state.disk;
+        let laid = changed.then(|| self.listing(settled.state.laid)).transpose()?;
         let sheet = self.sheet(&settled.state.build.title)?;
         let shares = ShareTotals::new(&settled.listing, &settled.rows);
         Ok(TwinDetails {
-            summary: TwinSummary { busy: unsettled == Some(Unsettled::Busy), ..self.twin_summary(&row)? },
+            summary: TwinSummary { busy: unsettled == Some(Unsettled::Busy), ..self.twin_summary(&row, Some(totals))? },
             folder: self.folder_of(&row),
             unsettled,
             sharing: settled.state.sharing,
             guard: self.guard(&shares, ctx)?,
             shares,
-            changes: changes(&laid, &settled.listing, sheet.as_ref()),
+            changes: laid.map(|laid| changes(&laid, &settled.listing, sheet.as_ref())).unwrap_or_default(),
             belongings: sheet.map(|sheet| sheet.belongings(&settled.listing)).unwrap_or_default(),
             not_taken: settled.not_taken,
             leaks: settled.leaks,
