@@ -1,0 +1,129 @@
+//! What happens in a twin is taken in by the next command, reading only what changed.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use std::fs::{self, File};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::PermissionsExt;
+use std::process::Command;
+
+use common::{Place, clone, files_read, take_in, tree};
+use yard_twin::{Class, Ctx, Sharing, TwinDetails, Yard};
+
+fn yard_with(place: &Place, sharing: Sharing) -> Yard {
+    tree(&place.at("source"), 5);
+    fs::write(place.at("source/same.dat"), "before").unwrap();
+    let yard = Yard::init(&place.at("yard")).unwrap();
+    take_in(&yard, &place.at("source"), "1.4").unwrap();
+    clone(&yard, "wexcombe@1.4", "a", sharing).unwrap();
+    yard
+}
+
+fn details(yard: &Yard, name: &str) -> TwinDetails {
+    yard.twin_details(&name.parse().unwrap(), &Ctx::new()).unwrap()
+}
+
+fn read_by_looking(yard: &Yard, name: &str) -> u64 {
+    files_read(|ctx| {
+        yard.twin_details(&name.parse().unwrap(), ctx).unwrap();
+    })
+}
+
+#[test]
+fn only_what_changed_is_read_whatever_our_own_commands_do_to_siblings() {
+    for sharing in [Sharing::All, Sharing::None] {
+        let place = Place::new();
+        let yard = yard_with(&place, sharing);
+        let game = place.at("yard/twins/a/game");
+        assert_eq!(read_by_looking(&yard, "a"), 0, "right after the clone");
+        clone(&yard, "a", "b", sharing).unwrap();
+        assert_eq!(read_by_looking(&yard, "a"), 0, "after a sibling was made");
+        let plan = yard.plan_remove(&"b".parse().unwrap(), &Ctx::new()).unwrap();
+        yard.forget_twin(&plan, &Ctx::new()).unwrap();
+        assert_eq!(read_by_looking(&yard, "a"), 0, "after a sibling was deleted");
+
+        // A change of the same size whose time is set back.
+        let time = fs::metadata(game.join("same.dat")).unwrap().modified().unwrap();
+        fs::write(game.join("new"), "after!").unwrap();
+        fs::rename(game.join("new"), game.join("same.dat")).unwrap();
+        File::options().write(true).open(game.join("same.dat")).unwrap().set_modified(time).unwrap();
+        assert_eq!(read_by_looking(&yard, "a"), 1);
+        let twin = details(&yard, "a");
+        assert_eq!(twin.changes.summary(), "same.dat changed");
+        assert_eq!(twin.shares.own.files, 1);
+    }
+}
+
+#[test]
+fn a_lost_or_damaged_index_and_a_copied_yard_cost_reading_and_nothing_else() {
+    let place = Place::new();
+    let yard = yard_with(&place, Sharing::All);
+    let before = details(&yard, "a");
+    let all = before.summary.totals.files;
+    let index = place.at("yard/twins/a/index");
+    let mut bytes = fs::read(&index).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(&index, bytes).unwrap();
+    assert!(read_by_looking(&yard, "a") > 0);
+    fs::remove_file(&index).unwrap();
+    // Two names of one inode are read once.
+    assert!((1..=all).contains(&read_by_looking(&yard, "a")));
+    assert_eq!(read_by_looking(&yard, "a"), 0);
+    assert_eq!(details(&yard, "a").changes, before.changes);
+
+    drop(yard);
+    let status = Command::new("cp").arg("-a").arg(place.at("yard")).arg(place.at("copy")).status().unwrap();
+    assert!(status.success());
+    let copy = Yard::open(&place.at("copy")).unwrap();
+    assert!(read_by_looking(&copy, "a") > 0, "the pool is another one");
+    assert!(details(&copy, "a").changes.is_empty());
+    assert!(details(&copy, "a").leaks.is_empty());
+}
+
+#[test]
+fn what_no_listing_can_hold_is_named_and_only_a_clone_is_refused() {
+    let place = Place::new();
+    let yard = yard_with(&place, Sharing::None);
+    let game = place.at("yard/twins/a/game");
+    let odd = game.join(std::ffi::OsStr::from_bytes(b"not \xff text"));
+    let _socket = std::os::unix::net::UnixListener::bind(game.join("socket")).unwrap();
+    assert!(Command::new("mkfifo").arg(game.join("fifo")).status().unwrap().success());
+    fs::write(&odd, "x").unwrap();
+    std::os::unix::fs::symlink(place.at("yard/pool"), game.join("lean on the pool")).unwrap();
+    let twin = details(&yard, "a");
+    let named: Vec<_> = twin.not_taken.iter().map(|what| what.rsplit_once(" (").unwrap().1).collect();
+    assert_eq!(named.len(), 4, "{named:?}");
+    let error = clone(&yard, "a", "b", Sharing::None).unwrap_err();
+    assert_eq!(error.class(), Class::Refused);
+    assert!(odd.exists() && game.join("fifo").exists(), "they stay where they are");
+    for path in [odd, game.join("socket"), game.join("fifo"), game.join("lean on the pool")] {
+        fs::remove_file(path).unwrap();
+    }
+    clone(&yard, "a", "b", Sharing::None).unwrap();
+}
+
+#[test]
+fn a_write_through_a_lifted_guard_is_found_named_and_can_be_put_right() {
+    let place = Place::new();
+    let yard = yard_with(&place, Sharing::All);
+    if details(&yard, "a").shares.linked.files == 0 {
+        // Where blocks are shared, there is no guard to lift.
+        return;
+    }
+    clone(&yard, "wexcombe@1.4", "b", Sharing::All).unwrap();
+    let path = place.at("yard/twins/a/game/same.dat");
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
+    fs::write(&path, "leaked").unwrap();
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o444)).unwrap();
+    assert_eq!(details(&yard, "a").leaks, ["game/same.dat"]);
+    assert_eq!(details(&yard, "b").leaks, ["game/same.dat"], "the sibling's file is the same one");
+    // The pool doesn't hand out wrong bytes: it has lost the content, and says so.
+    let error = clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap_err();
+    assert!(matches!(error, yard_twin::Error::ContentMissing { .. }), "{error}");
+    let again = take_in(&yard, &place.at("source"), "1.4").unwrap();
+    assert_eq!(again.new_contents, 1);
+    clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap();
+    assert_eq!(fs::read(place.at("yard/twins/c/game/same.dat")).unwrap(), b"before");
+}

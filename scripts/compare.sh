@@ -1,0 +1,40 @@
+#!/usr/bin/env bash
+# Times whole commands beside system tools, interleaved, on one tree; prints medians and ratios.
+# usage: scripts/compare.sh TREE [ROUNDS]     TREE is copied from and never written to; run it as an ordinary user.
+set -euo pipefail
+tree=$(realpath "$1"); rounds=${2:-7}
+here=$(cd "$(dirname "$0")/.." && pwd)
+yardtwin=${YARDTWIN:-$here/target/release/yardtwin}
+place=$(mktemp -d "${PLACE:-$(dirname "$tree")}/compare.XXXXXX"); trap 'chmod -R u+w "$place"; rm -rf "$place"' EXIT
+export YARDTWIN_YARD=$place/yard HOME=$place/home TIMEFORMAT=%R
+mkdir "$HOME"
+
+# Runs a command, and adds its seconds to the file of its name.
+timed() { local name=$1; shift; { time "$@" >/dev/null 2>&1; } 2>>"$place/$name.times"; }
+median() { sort -n "$place/$1.times" | awk '{ a[NR] = $1 } END { print a[int((NR + 1) / 2)] }'; }
+row() { # name, yardstick
+    awk -v n="$1" -v y="$2" -v a="$(median "$1")" -v b="$(median "$2")" \
+        'BEGIN { printf "%-28s %8.3f s   %-14s %8.3f s   ratio %.2f\n", n, a, y, b, a / b }'
+}
+
+"$yardtwin" init >/dev/null
+timed intake "$yardtwin" intake "$tree" --title compare --build 1
+"$yardtwin" clone compare@1 standing >/dev/null 2>&1
+for round in $(seq "$rounds"); do
+    rm -rf "$place/al" "$place/a"
+    timed cp-al cp -al "$tree" "$place/al"
+    timed clone-all "$yardtwin" clone compare@1 "all $round" --share all
+    timed clone "$yardtwin" clone compare@1 "careful $round"
+    timed clone-twin "$yardtwin" clone standing "twin $round"
+    [ "$round" -gt 3 ] || timed cp-a cp -a "$tree" "$place/a"
+    timed find find "$tree" -printf '%p %s %T@\n'
+    timed show "$yardtwin" show standing
+    for name in "all" "careful" "twin"; do "$yardtwin" remove "$name $round" --forget --yes >/dev/null 2>&1; done
+done
+echo "$(find "$tree" -type f | wc -l) files, $(du -sh --apparent-size "$tree" | cut -f1); $rounds rounds, medians"
+row clone-all cp-al
+row clone cp-al
+row clone-twin cp-al
+row clone cp-a
+row show find
+row intake cp-a
