@@ -405,6 +405,7 @@ fn io_remedy(source: &io::Error) -> Option<&'static str> {
             "The disk is full: make room on it, then try again. What was half done has been taken away."
         }
         io::ErrorKind::NotFound => "Look whether the path is right.",
+        io::ErrorKind::NotADirectory => "Name a folder.",
         io::ErrorKind::PermissionDenied => "Give your user the right to do this, or choose another folder.",
         io::ErrorKind::ReadOnlyFilesystem => "The filesystem is mounted read-only: mount it writable.",
         _ => return None,

@@ -210,7 +210,7 @@ fn from_hex<const N: usize>(text: &str) -> Option<[u8; N]> {
 }
 
 macro_rules! id_type {
-    ($(#[$doc:meta])* $name:ident, $len:literal) => {
+    ($(#[$doc:meta])* $name:ident, $what:literal, $len:literal) => {
         $(#[$doc])*
         #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
         #[serde(try_from = "String", into = "String")]
@@ -240,7 +240,7 @@ macro_rules! id_type {
             type Err = Error;
             fn from_str(text: &str) -> Result<Self> {
                 from_hex(text).map(Self).ok_or_else(|| Error::Name {
-                    what: "id",
+                    what: $what,
                     name: text.into(),
                     why: concat!("it is not ", stringify!($len), " bytes in lower-case hexadecimal"),
                 })
@@ -264,19 +264,19 @@ macro_rules! id_type {
 
 id_type!(
     /// The bytes of one file: their BLAKE3-256.
-    ContentId, 32
+    ContentId, "content id", 32
 );
 id_type!(
     /// What a folder holds: BLAKE3-256 of the listing's canonical stream.
-    ListingId, 32
+    ListingId, "listing id", 32
 );
 id_type!(
     /// Everything about a twin at one instant: BLAKE3-256 of the state's text.
-    StateId, 32
+    StateId, "state id", 32
 );
 id_type!(
     /// A twin, for ever: random, kept through every rename.
-    TwinId, 8
+    TwinId, "twin id", 8
 );
 
 macro_rules! from_hash {

@@ -168,7 +168,12 @@ pub(crate) fn size(bytes: u64) -> String {
 
 /// `1 file`, `2 files`.
 pub(crate) fn files(count: u64) -> String {
-    if count == 1 { "1 file".into() } else { format!("{count} files") }
+    counted(count, "file")
+}
+
+/// `1 thing`, `2 things`.
+pub(crate) fn counted(count: u64, thing: &str) -> String {
+    if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
 }
 
 /// A moment in the user's time zone.

@@ -1,4 +1,5 @@
-//! Desktop entries, by the Desktop Entry Specification 1.5.
+//! Desktop entries, by the Desktop Entry Specification 1.5, with nothing in them that version 1.0 lacks: checkers
+//! refuse a version they don't know.
 
 use std::collections::HashSet;
 use std::fs;
@@ -11,16 +12,19 @@ use crate::ident::{TwinId, TwinName};
 /// A desktop file larger than this is none.
 const SIZE_MAX: u64 = 1 << 20;
 
+/// What goes before a program whose path the format can't hold in first place: it allows no `=` there, and starters look
+/// for the program before they turn `%%` into `%`.
+const THROUGH_SHELL: [&str; 3] = ["/bin/sh", "-c", "exec \"$0\" \"$@\""];
+
 /// The text of an entry that is shown as `name` and runs `command`.
-pub(super) fn text(name: &str, twin: &TwinName, id: TwinId, command: &[String]) -> Result<String, &'static str> {
-    if command.first().is_none_or(|program| program.contains('=')) {
-        return Err("the path of the program that starts twins has a '=' in it, which this format can't hold");
-    }
-    let exec: Vec<_> = command.iter().map(|argument| quoted(argument)).collect();
-    Ok(format!(
+pub(super) fn text(name: &str, twin: &TwinName, id: TwinId, command: &[String]) -> String {
+    let odd = command.first().is_some_and(|program| program.contains(['=', '%']));
+    let through = if odd { THROUGH_SHELL.as_slice() } else { &[] };
+    let exec: Vec<_> = through.iter().copied().chain(command.iter().map(String::as_str)).map(quoted).collect();
+    format!(
         "[Desktop Entry]\n\
          Type=Application\n\
-         Version=1.5\n\
+         Version=1.0\n\
          Name={}\n\
          Comment={}\n\
          Exec={}\n\
@@ -30,7 +34,7 @@ pub(super) fn text(name: &str, twin: &TwinName, id: TwinId, command: &[String]) 
         escaped(&shown(name)),
         escaped(&format!("Starts the twin {twin} with its own settings and saves")),
         escaped(&exec.join(" ")),
-    ))
+    )
 }
 
 /// The text without control characters, which no menu shows.

@@ -60,21 +60,19 @@ impl Yard {
     pub fn plan_entry(&self, name: &TwinName, options: &EntryOptions) -> Result<EntryPlan> {
         let row = self.twin_row(name, false)?;
         let build = self.state(row.state)?.build;
-        let path = std::path::absolute(&options.folder)
-            .at("find", &options.folder)?
-            .join(format!("yardtwin-{}.desktop", row.id));
+        let folder = std::path::absolute(&options.folder).at("find", &options.folder)?;
+        let path = folder.join(format!("yardtwin-{}.desktop", row.id));
         if path.to_str().is_none() {
             return Err(LaunchError::Entry { path, why: "its path is not UTF-8" }.into());
         }
         let plain = format!("{} {} \u{2013} {}", self.title_name(&build), build.build, row.name);
         let yard = self.root().file_name().unwrap_or_default().to_string_lossy();
         let candidates = [plain.clone(), format!("{plain} ({yard})"), format!("{plain} ({yard}, {})", row.id)];
-        let taken = desktop::names_in(&options.folder, &path)?;
+        let taken = desktop::names_in(&folder, &path)?;
         let label = candidates.into_iter().find(|name| !taken.contains(name)).unwrap_or(plain);
         let mut command = options.command.clone();
         command.push(row.id.to_string());
-        let text = desktop::text(&label, &row.name, row.id, &command)
-            .map_err(|why| LaunchError::Entry { path: path.clone(), why })?;
+        let text = desktop::text(&label, &row.name, row.id, &command);
         Ok(EntryPlan { twin: row.name, id: row.id, name: label, path, text })
     }
 

@@ -13,7 +13,7 @@ pub(crate) use draft::draft;
 pub(crate) use pattern::PathSet;
 use serde::Serialize;
 
-use crate::error::{Result, SheetError};
+use crate::error::{PathContext, Result, SheetError, position};
 use crate::ident::Title;
 use crate::listing::{Listing, Node};
 use crate::path::RelPath;
@@ -107,9 +107,13 @@ impl Sheet {
     /// # Errors
     /// [`SheetError`] with line and column; [`crate::Error::Io`] if the file can't be read.
     pub fn load(path: &Path) -> Result<Self> {
-        use crate::error::PathContext;
-        let text = std::fs::read_to_string(path).at("read", path)?;
-        Ok(Self::parse(&text, path)?)
+        let bytes = std::fs::read(path).at("read", path)?;
+        let text = std::str::from_utf8(&bytes).map_err(|error| {
+            let before = String::from_utf8_lossy(&bytes[..error.valid_up_to()]);
+            let (line, column) = position(&before, before.len());
+            SheetError { path: path.into(), line, column, message: "this is not UTF-8".into() }
+        })?;
+        Ok(Self::parse(text, path)?)
     }
 
     /// Reads a sheet from text; `path` is for messages only.

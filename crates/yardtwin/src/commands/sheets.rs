@@ -10,7 +10,7 @@ use yard_twin::{Error, Sheet, Title, Yard, new_sheet};
 use super::{Done, typed};
 use crate::args::{DryRun, SheetCommand};
 use crate::fail::Failure;
-use crate::screen::{Screen, shell};
+use crate::screen::{Screen, counted, shell};
 
 pub(crate) fn run(yard: impl Fn() -> Result<Yard, Failure>, command: SheetCommand, screen: &Screen) -> Done {
     match command {
@@ -63,7 +63,8 @@ fn check(paths: &[PathBuf], screen: &Screen) -> Done {
             Ok(sheet) => {
                 if !screen.is_json() {
                     let (programs, groups) = (sheet.programs.len(), sheet.belongings.len());
-                    let counts = format!("{programs} programs, {groups} groups of belongings");
+                    let programs = counted(programs as u64, "program");
+                    let counts = format!("{programs}, {} of belongings", counted(groups as u64, "group"));
                     screen.line(format_args!("{}: good ({}, {counts})", path.display(), sheet.name));
                 }
             }

@@ -9,7 +9,7 @@ use super::{Done, typed};
 use crate::args::{self, DryRun};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, duration, files, size, some_of};
+use crate::screen::{Screen, counted, duration, files, size, some_of};
 
 pub(crate) fn init(dir: &Path, how: DryRun, screen: &Screen) -> Done {
     let dir = &std::path::absolute(dir).map_err(|error| Failure::io("find", dir, &error))?;
@@ -99,12 +99,21 @@ fn say(yard: &Yard, plan: &IntakePlan, outcome: &IntakeOutcome, screen: &Screen)
         screen.head(format_args!("{} was taken in before, and is the same", outcome.build));
         let restored = match outcome.new_contents {
             0 => format!("nothing: the pool has it all ({took})"),
-            lost => format!("{lost} contents that the pool had lost, {} ({took})", size(outcome.new_bytes)),
+            lost => {
+                format!("{} that the pool had lost, {} ({took})", counted(lost, "content"), size(outcome.new_bytes))
+            }
         };
         (String::new(), restored)
     } else {
         screen.head(format_args!("{} is taken in as {}", plan.source.display(), outcome.build));
-        let new = format!("{} contents, {} that were new, in {took}", outcome.new_contents, size(outcome.new_bytes));
+        let new = match outcome.new_contents {
+            0 => format!("nothing: the pool has it all ({took})"),
+            new => format!(
+                "{} that the pool did not have, {}, in {took}",
+                counted(new, "content"),
+                size(outcome.new_bytes)
+            ),
+        };
         (typed("stock remove", &[&outcome.build]), new)
     };
     let mut facts = plan_facts(yard, plan);

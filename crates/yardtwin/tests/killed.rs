@@ -1,0 +1,113 @@
+//! Promise 3: killed at any instant, the next command finds the yard whole.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod support;
+
+use std::fs;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use support::Desk;
+use support::common::{Dice, assert_same, leftovers, look};
+
+/// Runs a command and kills it after a part of the time that it takes unharmed. Says whether it was still running.
+fn killed(desk: &Desk, arguments: &[&str], after: Duration) -> bool {
+    let mut child = desk.command(arguments).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(after);
+    let running = child.try_wait().unwrap().is_none();
+    child.kill().unwrap();
+    child.wait().unwrap();
+    running
+}
+
+fn timed(work: impl FnOnce()) -> Duration {
+    let began = Instant::now();
+    work();
+    began.elapsed()
+}
+
+#[test]
+fn killed_at_random_instants_an_intake_or_a_clone_leaves_nothing_half_done() {
+    let desk = Desk::new();
+    desk.ok(&["init"]);
+    let mut dice = Dice::new(20_261_125);
+    let (mut hits, mut builds) = (0, 0);
+    for round in 0..15 {
+        let build = format!("b{round}");
+        // New bytes each time, so that there is something to store.
+        let bytes = dice.bytes(4 << 20);
+        fs::write(desk.at("installed/scenery/trains.wjp"), bytes).unwrap();
+        let intake = ["intake", "installed", "--title", "wexcombe", "--build", &build];
+        let whole = timed(|| {
+            let output = desk.command(&["--yard", "measure", "init"]).output().unwrap();
+            assert!(output.status.success());
+            desk.ok(&[&["--yard", "measure"], &intake[..]].concat());
+            fs::remove_dir_all(desk.at("measure")).unwrap();
+        });
+        let after = whole.mul_f64(f64::from(u32::try_from(dice.roll(1000)).unwrap()) / 1000.0);
+        hits += u32::from(killed(&desk, &intake, after));
+        let there = desk.json(&["stock", "list"]).as_array().unwrap().len();
+        assert!(leftovers(&desk.at("yard")).is_empty(), "nothing is left in tmp after the next command");
+        assert!(there == builds || there == builds + 1, "the build is there as a whole, or not at all");
+        builds = there;
+    }
+    desk.ok(&["intake", "installed", "--title", "wexcombe", "--build", "whole"]);
+    let want = look(&desk.at("installed"));
+    for round in 0..15 {
+        let name = format!("t{round}");
+        let clone = ["clone", "wexcombe@whole", &name, "--share", "none"];
+        let whole = timed(|| {
+            desk.ok(&["clone", "wexcombe@whole", "measure", "--share", "none"]);
+        });
+        desk.ok(&["remove", "measure", "--forget", "--yes"]);
+        let after = whole.mul_f64(f64::from(u32::try_from(dice.roll(1000)).unwrap()) / 1000.0);
+        hits += u32::from(killed(&desk, &clone, after));
+        let twins = desk.json(&["list"]);
+        assert!(leftovers(&desk.at("yard")).is_empty());
+        let folders = fs::read_dir(desk.at("yard/twins")).unwrap().count();
+        assert_eq!(folders, twins.as_array().unwrap().len(), "no folder without a twin, no twin without a folder");
+        if desk.game(&name, "").exists() {
+            assert_same(&want, &look(&desk.game(&name, "")), "a twin that is there is whole");
+        }
+        // The name is free again, or taken by a whole twin.
+        let again = desk.run(&clone).status.code();
+        assert!(matches!(again, Some(0 | 4)), "{again:?}");
+        desk.ok(&["remove", &name, "--forget", "--yes"]);
+    }
+    eprintln!("killed {hits} of 30 commands before their end");
+    assert!(hits >= 10, "only {hits} of 30 commands were still running when they were killed");
+}
+
+#[test]
+fn stopped_by_a_signal_a_clone_undoes_itself_and_says_so() {
+    let desk = Desk::with_twins(&[]);
+    for (signal, _) in [("INT", 2), ("TERM", 15)] {
+        let mut stopped = false;
+        for delay in 0..60 {
+            let child = desk
+                .command(&["clone", "wexcombe@1.4", "t", "--share", "none"])
+                .stdout(Stdio::null())
+                .stderr(Stdio::piped())
+                .spawn()
+                .unwrap();
+            std::thread::sleep(Duration::from_millis(2 * delay));
+            desk.tool("kill").arg(format!("-{signal}")).arg(child.id().to_string()).status().unwrap();
+            let output = child.wait_with_output().unwrap();
+            match output.status.code() {
+                // Before the handlers are in place, the signal ends it the plain way.
+                None => {}
+                Some(130) => {
+                    assert!(!desk.game("t", "").exists());
+                    assert!(leftovers(&desk.at("yard")).is_empty(), "it tidied up by itself");
+                    stopped = true;
+                    break;
+                }
+                code => {
+                    assert_eq!(code, Some(0));
+                    desk.ok(&["remove", "t", "--forget", "--yes"]);
+                }
+            }
+        }
+        assert!(stopped, "SIG{signal} never arrived in time");
+    }
+}
