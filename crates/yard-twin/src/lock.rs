@@ -1,6 +1,7 @@
 //! Locks on the yard and on its twins, and who holds them.
 
 use std::fs::{self, File, TryLockError};
+use std::io::Write;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -14,7 +15,17 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// A lock that is held; dropping it lets go, and so does the end of the process, however it ends.
 #[must_use = "the lock is let go when this is dropped"]
 #[derive(Debug)]
-pub(crate) struct Held(#[expect(dead_code, reason = "held for its lock")] File);
+pub(crate) struct Held(File);
+
+/// What a lock file says while its holder won't let go for long.
+const LONG: &[u8] = b"long\n";
+
+impl Held {
+    /// Says that the lock will be held for long, so that nobody waits for it.
+    pub(crate) fn for_long(&mut self, path: &Path) -> Result<()> {
+        self.0.set_len(0).and_then(|()| self.0.write_all(LONG)).at("write", path)
+    }
+}
 
 /// How a lock is wanted.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -37,20 +48,27 @@ pub(crate) fn try_take(path: &Path, mode: Mode) -> Result<Option<Held>> {
         Mode::Alone => file.try_lock(),
     };
     match tried {
-        Ok(()) => Ok(Some(Held(file))),
+        Ok(()) => {
+            if mode == Mode::Alone {
+                // The last holder may have died holding it for long.
+                file.set_len(0).at("write", path)?;
+            }
+            Ok(Some(Held(file)))
+        }
         Err(TryLockError::WouldBlock) => Ok(None),
         Err(TryLockError::Error(error)) => Err(Error::io("lock", path, error)),
     }
 }
 
-/// Takes the lock, waiting a while for it, and says so through the progress sink.
+/// Takes the lock, waiting a while for it, and says so through the progress sink. It does not wait for a holder that
+/// won't let go for long.
 pub(crate) fn take(path: &Path, mode: Mode, what: &str, ctx: &Ctx) -> Result<Held> {
     if let Some(held) = try_take(path, mode)? {
         return Ok(held);
     }
+    let until = Instant::now() + PATIENCE;
     ctx.phase(Phase::Waiting, 0, 0, || {
-        let until = Instant::now() + PATIENCE;
-        while Instant::now() < until {
+        while Instant::now() < until && fs::read(path).at("read", path)? != LONG {
             ctx.check()?;
             std::thread::sleep(Duration::from_millis(10));
             if let Some(held) = try_take(path, mode)? {
@@ -59,11 +77,6 @@ pub(crate) fn take(path: &Path, mode: Mode, what: &str, ctx: &Ctx) -> Result<Hel
         }
         Err(busy(path, what))
     })
-}
-
-/// Takes the lock, or says at once who holds it.
-pub(crate) fn take_now(path: &Path, what: &str) -> Result<Held> {
-    try_take(path, Mode::Alone)?.ok_or_else(|| busy(path, what))
 }
 
 fn busy(path: &Path, what: &str) -> Error {

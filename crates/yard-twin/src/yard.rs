@@ -165,13 +165,18 @@ impl Yard {
         lock::take(&self.root.join("locks/yard"), Mode::Alone, "the yard", ctx)
     }
 
-    fn twin_lock_path(&self, twin: TwinId) -> PathBuf {
+    pub(crate) fn twin_lock_path(&self, twin: TwinId) -> PathBuf {
         self.root.join("locks").join(twin.to_string())
     }
 
     /// Holds a twin; a run of it holds it to its end.
-    pub(crate) fn hold_twin(&self, row: &TwinRow) -> Result<Held> {
-        lock::take_now(&self.twin_lock_path(row.id), &format!("the twin {:?}", row.name.as_str()))
+    pub(crate) fn hold_twin(&self, row: &TwinRow, ctx: &Ctx) -> Result<Held> {
+        lock::take(&self.twin_lock_path(row.id), Mode::Alone, &format!("the twin {:?}", row.name.as_str()), ctx)
+    }
+
+    /// Whether a twin's program is running, or a command is at work on it.
+    pub(crate) fn is_held(&self, row: &TwinRow) -> Result<bool> {
+        Ok(lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?.is_none())
     }
 
     /// Lets the lock file of a twin go that is no more.
@@ -379,7 +384,7 @@ impl OpFolder {
     fn make(tmp: &Path) -> Result<Self> {
         let path = tmp.join(TwinId::random()?.to_string());
         fs::create_dir(&path).at("make", &path)?;
-        let lock = lock::take_now(&path.join(Self::LOCK), "the operation")?;
+        let lock = lock::take(&path.join(Self::LOCK), Mode::Alone, "the operation", &Ctx::default())?;
         Ok(Self { path, _lock: lock })
     }
 

@@ -46,8 +46,8 @@ fn a_source_that_is_no_good_is_not_taken_in() {
     assert!(Command::new("mkfifo").arg(desk.at("fifo/boards/pipe")).status().unwrap().success());
     let _socket = std::os::unix::net::UnixListener::bind(desk.at("socket/boards/socket")).unwrap();
     fs::write(desk.at("bytes").join(std::ffi::OsStr::from_bytes(b"not \xff text")), "x").unwrap();
-    fs::set_permissions(desk.at("closed/release.json"), fs::Permissions::from_mode(0)).unwrap();
-    fs::set_permissions(desk.at("closed/boards/plain/board.txt"), fs::Permissions::from_mode(0)).unwrap();
+    fs::set_permissions(desk.at("closed/release.json"), fs::Permissions::from_mode(0o0)).unwrap();
+    fs::set_permissions(desk.at("closed/boards/plain/board.txt"), fs::Permissions::from_mode(0o0)).unwrap();
     symlink(desk.at("yard/pool"), desk.at("lean/pool")).unwrap();
     symlink(desk.root(), desk.at("around")).unwrap();
     let before = yard(&desk);

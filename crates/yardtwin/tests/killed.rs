@@ -1,5 +1,5 @@
 //! Promise 3: killed at any instant, the next command finds the yard whole.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(missing_docs, clippy::print_stderr, clippy::unwrap_used)]
 
 mod support;
 

@@ -198,7 +198,8 @@ impl Yard {
     /// # Errors
     /// [`Error::Busy`] if it runs already, [`Error::Io`] if it can't be started.
     pub fn launch(&self, plan: &LaunchPlan, options: &LaunchOptions, ctx: &Ctx) -> Result<Running<'_>> {
-        let held = self.hold_twin(&plan.row)?;
+        let mut held = self.hold_twin(&plan.row, ctx)?;
+        held.for_long(&self.twin_lock_path(plan.row.id))?;
         home::prepare(&plan.home)?;
         let before = self.settle_held(&plan.row, &held, ctx)?.listing;
         let (started_at, isolation) = (Timestamp::now(), plan.isolation.to_string());

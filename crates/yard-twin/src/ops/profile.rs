@@ -9,6 +9,7 @@ use crate::disk;
 use crate::error::{LaunchError, Result};
 use crate::ident::TwinName;
 use crate::profile::{Profile, Setting, edited};
+use crate::progress::Ctx;
 
 /// A twin's profile, and what the title sheet says where it is silent.
 #[derive(Clone, Debug, Serialize)]
@@ -63,7 +64,7 @@ impl Yard {
         dry_run: bool,
     ) -> Result<ProfileChange> {
         let row = self.twin_row(name, false)?;
-        let _twin = self.hold_twin(&row)?;
+        let _twin = self.hold_twin(&row, &Ctx::default())?;
         let path = self.present_folder(&row)?.join("profile.toml");
         let (profile, text) = Profile::load(&path)?;
         let before = profile.get(setting);

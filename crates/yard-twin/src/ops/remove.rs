@@ -113,7 +113,7 @@ impl Yard {
     pub fn apply_remove(&self, plan: &RemovePlan, ctx: &Ctx) -> Result<RemoveOutcome> {
         let began = Instant::now();
         let row = self.twin_row(&plan.name, false)?;
-        let _twin = self.hold_twin(&row)?;
+        let _twin = self.hold_twin(&row, ctx)?;
         let _alone = self.alone(ctx)?;
         let from = self.folder_of(&row);
         let removed_folder = row.removed_folder();
@@ -148,7 +148,7 @@ impl Yard {
     /// [`Error::Busy`] while it runs, [`Error::Io`].
     pub fn forget_twin(&self, plan: &RemovePlan, ctx: &Ctx) -> Result<ForgetOutcome> {
         let began = Instant::now();
-        let _twin = self.hold_twin(&plan.row)?;
+        let _twin = self.hold_twin(&plan.row, ctx)?;
         let op = self.begin(ctx)?;
         let _alone = self.alone(ctx)?;
         let row = self.catalog.twin(plan.row.id)?.unwrap_or_else(|| plan.row.clone());

@@ -29,9 +29,10 @@ pub(crate) struct Settled {
 }
 
 impl Yard {
-    /// Takes in what changed in a twin; refuses at once where it runs or another command is at it.
+    /// Takes in what changed in a twin; refuses at once where it runs, and waits a while where another
+    /// command is at it.
     pub(crate) fn settle(&self, row: &TwinRow, ctx: &Ctx) -> Result<Settled> {
-        let held = self.hold_twin(row)?;
+        let held = self.hold_twin(row, ctx)?;
         self.settle_held(row, &held, ctx)
     }
 
@@ -127,9 +128,4 @@ impl Yard {
 /// Where a twin's index is.
 pub(crate) fn index_path(folder: &Path) -> PathBuf {
     folder.join("index")
-}
-
-/// Whether a twin's program is running, or a command is at work on it.
-pub(crate) fn is_held(yard: &Yard, row: &TwinRow) -> bool {
-    matches!(yard.hold_twin(row), Err(crate::Error::Busy { .. }))
 }

@@ -6,7 +6,6 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use super::Settled;
-use super::settle::is_held;
 use crate::catalog::{RunRecord, TwinRow};
 use crate::error::{Error, Result};
 use crate::ident::{BuildRef, TwinId, TwinName};
@@ -175,7 +174,7 @@ impl Yard {
             removed_at: row.removed_at,
             totals: totals.map_or_else(|| Ok(self.listing(state.disk)?.totals()), Ok::<_, Error>)?,
             last_run: self.catalog.runs(row.id)?.first().map(|run| run.started_at),
-            busy: !removed && is_held(self, row),
+            busy: !removed && self.is_held(row)?,
             folder_missing: !removed && self.present_folder(row).is_err(),
         })
     }

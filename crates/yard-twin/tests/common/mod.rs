@@ -1,5 +1,5 @@
 //! What the tests share: places, made-up folders, comparing folders, being an ordinary user.
-#![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
+#![allow(dead_code, missing_docs, unreachable_pub, clippy::print_stderr, clippy::unwrap_used)]
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -1,0 +1,36 @@
+//! From two installed folders to two twins that stand side by side and start separately.
+//!
+//! usage: `two_builds YARD TITLE FOLDER BUILD FOLDER BUILD`
+#![allow(clippy::print_stdout)]
+
+use std::error::Error;
+use std::path::Path;
+
+use yard_twin::{CloneOptions, Ctx, IntakeOptions, LaunchOptions, Source, Title, TwinName, Yard};
+
+fn main() -> Result<(), Box<dyn Error>> {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let [yard, title, old, old_build, new, new_build] = arguments.as_slice() else {
+        return Err("usage: two_builds YARD TITLE FOLDER BUILD FOLDER BUILD".into());
+    };
+    let (ctx, title) = (Ctx::new(), Title::new(title)?);
+    let yard = Yard::init(Path::new(yard))?;
+    for (folder, build) in [(old, old_build), (new, new_build)] {
+        let mut options = IntakeOptions::new(folder, title.clone());
+        options.build = Some(build.parse()?);
+        let taken = yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+        println!("{}: {} files, {} new contents", taken.build, taken.totals.files, taken.new_contents);
+
+        let name = TwinName::new(format!("my {build}"))?;
+        let plan = yard.plan_clone(&Source::Stock(taken.build), &name, CloneOptions::default(), &ctx)?;
+        let twin = yard.apply_clone(&plan, &ctx)?;
+        println!("{} is in {}", twin.name, twin.folder.display());
+    }
+    for build in [old_build, new_build] {
+        let name = TwinName::new(format!("my {build}"))?;
+        let options = LaunchOptions::default();
+        let run = yard.launch(&yard.plan_launch(&name, &options)?, &options, &ctx)?.wait(&ctx)?;
+        println!("{name} ran: {}", run.changes.summary());
+    }
+    Ok(())
+}

@@ -1,0 +1,49 @@
+//! The examples run.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use common::{Place, tree};
+
+/// Where cargo puts examples: beside the folder of the tests. It builds them for all tests together, but not for one alone.
+fn example(name: &str) -> PathBuf {
+    let test = std::env::current_exe().unwrap();
+    let built = test.parent().and_then(Path::parent).unwrap().join("examples").join(name);
+    if !built.exists() {
+        let status = Command::new(env!("CARGO")).args(["build", "--quiet", "--example", name]).status().unwrap();
+        assert!(status.success());
+    }
+    built
+}
+
+fn run(name: &str, arguments: &[&str]) -> String {
+    let output = Command::new(example(name)).args(arguments).output().unwrap();
+    assert!(output.status.success(), "{name}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+#[test]
+fn two_builds_stand_side_by_side_and_many_clones_are_made() {
+    let place = Place::new();
+    for build in ["old", "new"] {
+        let folder = place.at(build);
+        tree(&folder.join("data"), 7);
+        fs::create_dir(folder.join("bin")).unwrap();
+        let program = folder.join("bin/wexcombe");
+        fs::write(&program, format!("#!/bin/sh\necho {build} > {build}.wjs\necho x > \"$HOME/x\"\n")).unwrap();
+        fs::set_permissions(program, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let path = |name: &str| place.at(name).to_str().unwrap().to_owned();
+    let (yard, old, new) = (path("yard"), path("old"), path("new"));
+    let said = run("two_builds", &[&yard, "wexcombe", &old, "1.4", &new, "2.0"]);
+    assert!(said.contains("my 1.4 ran: 2 other files new") && said.contains("my 2.0 ran: 2 other files new"), "{said}");
+    assert_eq!(fs::read(place.at("yard/twins/my 2.0/game/new.wjs")).unwrap(), b"new\n");
+    let said = run("clone_many", &[&yard, "my 1.4", "5"]);
+    assert!(said.starts_with("5 clones in "), "{said}");
+    assert_eq!(fs::read(place.at("yard/twins/copy 5/game/old.wjs")).unwrap(), b"old\n");
+}
