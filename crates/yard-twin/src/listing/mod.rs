@@ -3,6 +3,9 @@
 mod diff;
 mod encode;
 mod entry;
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests;
 
 use std::collections::HashSet;
 
@@ -11,7 +14,6 @@ pub use entry::{Entry, Node};
 
 use crate::error::{Error, Result};
 use crate::ident::{ContentId, ListingId};
-use crate::path::RelPath;
 
 /// What a folder holds: entries in the order of their paths, each path once, nothing below a file or symlink.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -87,15 +89,6 @@ impl Listing {
     #[must_use]
     pub fn contents(&self) -> HashSet<ContentId> {
         self.entries.iter().filter_map(|e| e.node.content()).collect()
-    }
-
-    /// Only the entries at or below `root`.
-    #[must_use]
-    pub fn under(&self, root: &str) -> Self {
-        let below = |path: &RelPath| {
-            path.as_str().strip_prefix(root).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-        };
-        Self { entries: self.entries.iter().filter(|e| below(&e.path)).cloned().collect() }
     }
 
     /// Its id: BLAKE3-256 of its canonical stream.

@@ -206,7 +206,7 @@ fn template(title: &Title, program: Option<&str>, live: &[String], groups: &[(&s
         out.push_str("# [belongings.saves]\n# patterns = [\"game/saves/**\", \"home/.local/share/game/**\"]\n# note = \"saved games\"\n");
     }
     for (group, patterns) in groups {
-        let _ = write!(out, "[belongings.{group}]\npatterns = {}\n", list(patterns));
+        let _ = write!(out, "[belongings.{group}]\npatterns = {}\n\n", list(patterns));
     }
     out
 }

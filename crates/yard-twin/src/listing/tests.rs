@@ -1,0 +1,106 @@
+//! Properties of listings: their file, their id, their differences.
+
+use proptest::collection::btree_map;
+use proptest::prelude::*;
+
+use super::{Change, Entry, Listing, Node, diff};
+use crate::ident::{ContentId, ListingId};
+use crate::path::RelPath;
+
+fn node() -> impl Strategy<Value = Node> {
+    prop_oneof![
+        4 => (any::<[u8; 32]>(), any::<u64>(), any::<bool>()).prop_map(|(id, size, executable)| Node::File {
+            content: ContentId::from_bytes(id),
+            size,
+            executable,
+        }),
+        1 => "[^\\x00]{1,12}".prop_map(|target| Node::Symlink { target: target.into() }),
+        1 => Just(Node::EmptyFolder),
+    ]
+}
+
+/// A listing of paths of one to three parts; what would lie below another entry is left out.
+fn listing() -> impl Strategy<Value = Listing> {
+    let path = "(game|home)/[a-c.é\n-]{1,3}(/[a-c]{1,2}){0,2}".prop_filter_map("no path", |p| RelPath::new(p).ok());
+    btree_map(path, (node(), any::<i64>()), 0..40).prop_map(|all| {
+        let mut entries: Vec<Entry> = Vec::new();
+        for (path, (node, mtime)) in all {
+            let below = |e: &Entry| path.as_str().starts_with(&format!("{}/", e.path));
+            if !entries.iter().any(below) {
+                entries.push(Entry { path, node, mtime });
+            }
+        }
+        Listing::new(entries).expect("the paths are in order and stand side by side")
+    })
+}
+
+proptest! {
+    #[test]
+    fn what_is_decoded_is_what_was_encoded(listing in listing()) {
+        let bytes = listing.encode().unwrap();
+        prop_assert_eq!(Listing::decode(&bytes, listing.id()), Ok(listing));
+    }
+
+    #[test]
+    fn damage_is_noticed_and_never_a_panic(listing in listing(), at in any::<prop::sample::Index>(), flip in 1u8..) {
+        let (mut bytes, id) = (listing.encode().unwrap(), listing.id());
+        prop_assert!(Listing::decode(&bytes[..at.index(bytes.len())], id).is_err());
+        let at = at.index(bytes.len());
+        bytes[at] ^= flip;
+        // Times are advisory, and compression has bits to spare; but nothing else may differ.
+        if let Ok(decoded) = Listing::decode(&bytes, id) {
+            prop_assert_eq!(decoded.id(), id);
+        }
+    }
+
+    #[test]
+    fn any_bytes_are_refused_without_a_panic(bytes in prop::collection::vec(any::<u8>(), 0..200)) {
+        let packed = zstd::bulk::compress(&bytes, 1).unwrap();
+        let file = [b"ytlist\x00\x01".as_slice(), &packed].concat();
+        let id = ListingId::from_bytes(*blake3::hash(&bytes).as_bytes());
+        let _ = Listing::decode(&file, id);
+        prop_assert!(Listing::decode(&bytes, id).is_err());
+    }
+
+    #[test]
+    fn the_id_depends_on_all_but_order_and_times(listing in listing(), other in listing()) {
+        let mut entries = listing.entries().to_vec();
+        entries.reverse();
+        entries.iter_mut().for_each(|entry| entry.mtime ^= 1);
+        prop_assert_eq!(Listing::new(entries).unwrap().id(), listing.id());
+        let same = diff(&listing, &other).next().is_none();
+        prop_assert_eq!(same, listing.id() == other.id());
+    }
+
+    #[test]
+    fn a_difference_leads_from_one_listing_to_the_other(a in listing(), b in listing()) {
+        let mut entries: Vec<Entry> = a.entries().to_vec();
+        for change in diff(&a, &b) {
+            entries.retain(|entry| entry.path != *change.path());
+            if let Change::New(entry) | Change::Changed { after: entry, .. } = change {
+                entries.push(entry.clone());
+            }
+        }
+        prop_assert_eq!(Listing::new(entries).unwrap().id(), b.id());
+        prop_assert_eq!(diff(&a, &a).count(), 0);
+    }
+
+    #[test]
+    fn finding_by_path_is_finding_by_looking_at_each(listing in listing(), path in "(game|home)(/[a-c.]{1,2}){0,2}") {
+        let found = listing.entries().iter().find(|entry| entry.path.as_str() == path);
+        prop_assert_eq!(listing.get(&path), found);
+        let below = format!("{path}/");
+        let has = listing.entries().iter().any(|e| e.path.as_str() == path || e.path.as_str().starts_with(&below));
+        prop_assert_eq!(listing.has(&path), has);
+    }
+}
+
+#[test]
+fn a_listing_holds_no_path_twice_and_nothing_below_a_file() {
+    let entry = |path: &str| Entry { path: RelPath::new(path).unwrap(), node: Node::EmptyFolder, mtime: 0 };
+    assert!(Listing::new(vec![entry("game/a"), entry("game/a")]).is_err());
+    assert!(Listing::new(vec![entry("game/a/b"), entry("game/a")]).is_err());
+    let listing = Listing::new(vec![entry("game/a-b"), entry("game/a/b"), entry("game/a.b")]).unwrap();
+    let order: Vec<_> = listing.entries().iter().map(|e| e.path.as_str()).collect();
+    assert_eq!(order, ["game/a/b", "game/a-b", "game/a.b"], "a folder's contents come before its neighbours");
+}

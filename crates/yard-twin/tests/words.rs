@@ -1,0 +1,123 @@
+//! What people write: paths, names, sheets, profiles.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use std::path::Path;
+
+use common::{Place, clone, take_in, tree};
+use proptest::prelude::*;
+use yard_twin::{
+    BuildRef, Ctx, IntakeOptions, RelPath, Setting, Sharing, Sheet, SheetUse, Title, TwinName, Yard, new_sheet,
+};
+
+proptest! {
+    #[test]
+    fn a_path_is_taken_just_if_it_leads_nowhere_else(text in "[a./\\\\\u{0}é ]{0,10}") {
+        let good = !text.is_empty()
+            && !text.contains('\0')
+            && text.split('/').all(|part| !matches!(part, "" | "." | ".."));
+        prop_assert_eq!(RelPath::new(text.as_str()).is_ok(), good);
+        if good {
+            let on_disk = RelPath::new(text.as_str()).unwrap().below(Path::new("/root"));
+            prop_assert!(on_disk.starts_with("/root") && on_disk.components().count() >= 3);
+        }
+    }
+
+    #[test]
+    fn any_text_is_a_name_or_an_error_and_a_name_is_a_file_name(text in any::<String>()) {
+        if let Ok(name) = TwinName::new(text.as_str()) {
+            prop_assert_eq!(Path::new(name.as_str()).components().count(), 1);
+            prop_assert_eq!(name.key(), TwinName::new(name.as_str().to_uppercase()).map_or(name.key(), |n| n.key()));
+        }
+        let _ = (Title::new(text.as_str()), text.parse::<BuildRef>(), text.parse::<Setting>());
+    }
+
+    #[test]
+    fn any_text_is_a_sheet_or_an_error_with_a_place_in_it(text in any::<String>()) {
+        if let Err(error) = Sheet::parse(&text, Path::new("x.toml")) {
+            prop_assert!(error.line <= text.matches('\n').count() + 1 && error.column >= 1);
+        }
+    }
+}
+
+#[test]
+fn a_pattern_takes_what_it_matches_and_what_lies_below() {
+    let sheet = |patterns: &str, more: &str| {
+        let text = format!("title = \"x\"\n{more}\n[belongings.own]\npatterns = {patterns}\n");
+        Sheet::parse(&text, Path::new("x.toml")).unwrap()
+    };
+    let takes = |sheet: &Sheet, path: &str| sheet.group_of(&RelPath::new(path).unwrap()).is_some();
+    let one = sheet("[\"game/cabin/shifts/*.wjs\", \"home/.config/wexcombe/\"]", "");
+    assert!(takes(&one, "game/cabin/shifts/a.wjs") && takes(&one, "home/.config/wexcombe/a/b.ini"));
+    assert!(!takes(&one, "game/cabin/shifts/old/a.wjs"), "* stays within a folder");
+    assert!(!takes(&one, "game/cabin/shifts/A.WJS") && !takes(&one, "game/other/cabin/shifts/a.wjs"));
+    let all = sheet("[\"game/**/*.wjrun\"]", "ignore_case = true");
+    assert!(takes(&all, "game/a.WJRUN") && takes(&all, "game/x/y/A.wjrun"));
+    assert!(!takes(&all, "home/a.wjrun"));
+}
+
+#[test]
+fn a_drafted_sheet_is_a_good_one_whatever_the_folder_holds() {
+    for seed in 0..20 {
+        let place = Place::new();
+        tree(&place.at("source"), seed);
+        let yard = Yard::init(&place.at("yard")).unwrap();
+        let mut options = IntakeOptions::new(place.at("source"), "some title".parse().unwrap());
+        options.build = Some("1".parse().unwrap());
+        let ctx = Ctx::new();
+        let plan = yard.plan_intake(options, &ctx).unwrap();
+        assert_eq!(plan.sheet, SheetUse::Drafted);
+        yard.apply_intake(&plan, &ctx).unwrap();
+        let sheet = yard.sheet(&"some title".parse().unwrap()).unwrap().unwrap();
+        assert_eq!(sheet.default_program(), plan.program);
+    }
+    assert!(Sheet::parse(&new_sheet(&Title::new("a 'b' ü").unwrap()), Path::new("x")).is_ok());
+}
+
+#[test]
+fn a_draft_finds_the_likely_program_and_what_looks_like_the_players() {
+    let place = Place::new();
+    standins::write_wexcombe(&place.at("source"), "1.4", Path::new("/bin/true")).unwrap();
+    for (path, text) in [("saves/one.sav", "x"), ("bin/uninstall", "#!/bin/sh\n"), ("logs/today.log", "x")] {
+        let path = place.at("source").join(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(&path, text).unwrap();
+        std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    }
+    let yard = Yard::init(&place.at("yard")).unwrap();
+    take_in(&yard, &place.at("source"), "1.4").unwrap();
+    let text = std::fs::read_to_string(place.at("yard/sheets/wexcombe.toml")).unwrap();
+    let known: String = text.lines().filter(|line| !line.starts_with('#')).map(|line| format!("{line}\n")).collect();
+    insta::assert_snapshot!(known);
+}
+
+#[test]
+fn a_changed_profile_keeps_every_other_byte_and_unset_gives_back_what_was_there() {
+    let place = Place::new();
+    tree(&place.at("source"), 2);
+    let yard = Yard::init(&place.at("yard")).unwrap();
+    take_in(&yard, &place.at("source"), "1.4").unwrap();
+    let made = clone(&yard, "wexcombe@1.4", "a", Sharing::None).unwrap();
+    let path = made.folder.join("profile.toml");
+    let name = "a".parse().unwrap();
+    for text in [
+        "",
+        "# mine\n\nnote = 'old' # why\n\n[environment] # all of it\nA = \"1\"   # one\n# the end",
+        "\r\n# crlf\r\n",
+    ] {
+        std::fs::write(&path, text).unwrap();
+        for setting in ["arguments", "environment.NEW", "program"] {
+            let setting: Setting = setting.parse().unwrap();
+            let change = yard.change_profile(&name, &setting, Some(&["x y".into()]), false).unwrap();
+            assert_eq!((change.before, change.after.as_deref()), (None, Some("x y")));
+            let changed = std::fs::read_to_string(&path).unwrap();
+            for line in text.lines() {
+                assert!(changed.contains(line), "{line:?} is still in {changed:?}");
+            }
+            yard.change_profile(&name, &setting, None, false).unwrap();
+        }
+        let left = std::fs::read_to_string(&path).unwrap();
+        assert_eq!(left.replace("\r\n", "\n").trim_end(), text.replace("\r\n", "\n").trim_end());
+    }
+}
