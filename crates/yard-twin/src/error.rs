@@ -378,7 +378,10 @@ impl Error {
         Some(match self {
             Self::Io { source, .. } => io_remedy(source)?.into(),
             Self::NotFound { known, .. } if known.is_empty() => return None,
-            Self::NotFound { known, .. } => format!("There are: {}.", known.join(", ")),
+            Self::NotFound { known, .. } => {
+                let known: Vec<_> = known.iter().map(|name| format!("{name:?}")).collect();
+                format!("There are: {}.", known.join(", "))
+            }
             Self::Exists { .. } => "Choose another name.".into(),
             Self::Busy { .. } => "Wait until it is done, then try again.".into(),
             Self::Catalogue { .. } => "The pool, the stock builds' listings and the twins' folders are untouched. \

@@ -59,21 +59,26 @@ impl Screen {
         self.line(format_args!("{BOLD}{}{BOLD:#}", plain(&text.to_string())));
     }
 
-    /// Facts below a headline, aligned; the ones without a value are left out.
+    /// Facts below a headline, aligned; the ones without a value are left out. What is too long for a terminal goes on
+    /// below itself.
     pub(crate) fn facts(&self, facts: &[(&str, String)]) {
         let shown: Vec<_> = facts.iter().filter(|(_, value)| !value.is_empty()).collect();
         let width = shown.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
         for (name, value) in shown {
-            for (at, part) in value.lines().enumerate() {
+            let lines = value.lines().flat_map(|line| wrapped(&plain(line), width + 4));
+            for (at, line) in lines.enumerate() {
                 let name = if at == 0 { name } else { "" };
-                self.line(format_args!("  {FAINT}{name:width$}{FAINT:#}  {}", plain(part)));
+                self.line(format_args!("  {FAINT}{name:width$}{FAINT:#}  {line}"));
             }
         }
     }
 
     /// What to mind.
     pub(crate) fn warn(&self, text: impl Display) {
-        self.aside(format_args!("{WARN}note:{WARN:#} {}", plain(&text.to_string())));
+        for (at, line) in wrapped(&plain(&text.to_string()), 6).iter().enumerate() {
+            let mark = if at == 0 { "note:" } else { "     " };
+            self.aside(format_args!("{WARN}{mark}{WARN:#} {line}"));
+        }
     }
 
     /// Rows under a heading.
@@ -98,9 +103,12 @@ impl Screen {
 
     /// An error, with what to do and what to type.
     pub(crate) fn failure(&self, failure: &Failure) {
-        self.aside(format_args!("{BAD}error:{BAD:#} {}", plain(&failure.message())));
-        if let Some(remedy) = failure.remedy() {
-            self.aside(format_args!("  {}", plain(&remedy)));
+        for (at, line) in wrapped(&plain(&failure.message()), 7).iter().enumerate() {
+            let mark = if at == 0 { "error:" } else { "      " };
+            self.aside(format_args!("{BAD}{mark}{BAD:#} {line}"));
+        }
+        for line in failure.remedy().iter().flat_map(|remedy| wrapped(&plain(remedy), 2)) {
+            self.aside(format_args!("  {line}"));
         }
         if let Some(command) = failure.command() {
             self.aside(format_args!("  {FAINT}type:{FAINT:#} {}", plain(&command)));
@@ -125,6 +133,13 @@ impl Screen {
             Err(error) => Err(Failure::failed(format!("there was no answer: {error}"))),
         }
     }
+}
+
+/// The text in lines that fit a terminal beside `indent` columns; as it is where there is none.
+fn wrapped(text: &str, indent: usize) -> Vec<String> {
+    let Some((terminal_size::Width(width), _)) = terminal_size::terminal_size() else { return vec![text.to_owned()] };
+    let width = usize::from(width).saturating_sub(indent).max(20);
+    textwrap::wrap(text, width).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
 
 /// The text without control characters and without marks that change the direction of writing: names that strangers

@@ -44,6 +44,12 @@ pub(super) fn prepare(home: &Path) -> Result<()> {
     fs::write(&file, none.concat() + &own.concat()).at("write", &file)
 }
 
+/// The paths that [`prepare`] makes, below the twin's folder.
+pub(super) fn prepared() -> impl Iterator<Item = String> {
+    let folders = BASES.iter().chain(&FOLDERS).map(|(_, folder)| *folder);
+    folders.chain([".config/user-dirs.dirs"]).map(|path| format!("home/{path}"))
+}
+
 /// Whether there is nothing in a home yet.
 pub(super) fn is_empty(home: &Path) -> bool {
     fs::read_dir(home).map_or(true, |mut entries| entries.next().is_none())

@@ -25,9 +25,11 @@ use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::listing::Listing;
 use crate::lock::Held;
+use crate::ops::Settled;
 use crate::parallel::lock;
 use crate::profile::Profile;
 use crate::progress::Ctx;
+use crate::state::State;
 
 /// Output beyond this is passed on and not kept.
 const OUTPUT_KEPT: u64 = 16 << 20;
@@ -201,7 +203,9 @@ impl Yard {
         let mut held = self.hold_twin(&plan.row, ctx)?;
         held.for_long(&self.twin_lock_path(plan.row.id))?;
         home::prepare(&plan.home)?;
-        let before = self.settle_held(&plan.row, &held, ctx)?.listing;
+        let settled = self.settle_held(&plan.row, &held, ctx)?;
+        self.lay_home(&plan.row, &settled, ctx)?;
+        let before = settled.listing;
         let (started_at, isolation) = (Timestamp::now(), plan.isolation.to_string());
         let folder = self.present_folder(&plan.row)?;
         let program = plan.program.strip_prefix(folder.join("game")).unwrap_or(&plan.program).display().to_string();
@@ -249,6 +253,22 @@ impl Yard {
             output,
             began: Instant::now(),
         })
+    }
+}
+
+impl Yard {
+    /// What was made in a twin's home before its first start was laid by us: it is no change of the player's.
+    fn lay_home(&self, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<()> {
+        let laid = self.listing(settled.state.laid)?;
+        let made = home::prepared().filter(|path| !laid.has(path));
+        let made: Vec<_> = made.filter_map(|path| settled.listing.get(&path).cloned()).collect();
+        if made.is_empty() {
+            return Ok(());
+        }
+        let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
+        let op = self.begin(ctx)?;
+        let state = State { laid: self.put_listing(&laid, &op)?, ..settled.state.clone() };
+        self.move_to(row.id, &state, &settled.listing, &op).map(|_| ())
     }
 }
 

@@ -174,7 +174,7 @@ fn remove(yard: &Yard, name: &TwinName, how: DryRun, screen: &Screen) -> Done {
     };
     screen.answer(&paths, |screen| {
         let done = if how.dry_run { "would be deleted" } else { "are deleted" };
-        screen.head(format_args!("The launch entries of {name} {done}"));
+        screen.head(format_args!("The launch entries of {} {done}", shell(name)));
         let paths: Vec<_> = paths.iter().map(|path| path.display().to_string()).collect();
         screen.facts(&[("files", paths.join("\n")), ("way back", typed("entry add", &[name]))]);
     });

@@ -21,7 +21,7 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
 }
 
 fn show(name: &TwinName, view: &ProfileView, screen: &Screen) {
-    screen.head(format_args!("Profile of {name}"));
+    screen.head(format_args!("Profile of {}", shell(name)));
     let profile = &view.profile;
     let from = |set: bool| if set { "set here" } else { "as the title sheet says" };
     let program = view.program.as_ref().map(|program| format!("{program}  ({})", from(profile.program.is_some())));
@@ -51,7 +51,7 @@ fn change(
     let change = yard.change_profile(name, &setting.parse()?, values, how.dry_run)?;
     screen.answer(&change, |screen| {
         let done = if how.dry_run { "would change" } else { "changed" };
-        screen.head(format_args!("Profile of {name}: {} {done}", change.setting));
+        screen.head(format_args!("Profile of {}: {} {done}", shell(name), change.setting));
         screen.facts(&[
             ("before", change.before.clone().unwrap_or_else(|| "not set".into())),
             ("now", change.after.clone().unwrap_or_else(|| "not set: the title sheet's holds".into())),

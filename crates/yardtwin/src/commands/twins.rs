@@ -25,7 +25,7 @@ pub(crate) fn clone(
     let plan = yard.plan_clone(source, name, CloneOptions { sharing }, &ctx)?;
     if how.dry_run {
         screen.answer(&plan, |screen| {
-            screen.head(format_args!("The twin {name} would be made from {source}"));
+            screen.head(format_args!("The twin {} would be made from {}", shell(name), shell(source)));
             screen.facts(&[
                 ("build", plan.build.to_string()),
                 ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
@@ -40,7 +40,7 @@ pub(crate) fn clone(
 
 fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
     let removed = if plan.from_removed { "the removed twin " } else { "" };
-    screen.head(format_args!("The twin {} is made from {removed}{}", outcome.name, plan.source));
+    screen.head(format_args!("The twin {} is made from {removed}{}", shell(&outcome.name), shell(&plan.source)));
     screen.facts(&[
         ("folder", outcome.folder.join("game").display().to_string()),
         ("holds", format!("{}, {}", files(outcome.totals.files), size(outcome.totals.bytes))),
@@ -192,11 +192,11 @@ fn guard(guard: Guard) -> &'static str {
     match guard {
         Guard::Separate => "no write in this twin can reach another one",
         Guard::GuardedLinks => {
-            "an ordinary write to a linked file is refused; a program that first lifts its read-only mode\n\
+            "an ordinary write to a linked file is refused; a program that first lifts its read-only mode \
              reaches the other twins, and the next command finds it"
         }
         Guard::WeakLinks => {
-            "linked files are not guarded against this user or on this filesystem: a write to one reaches\n\
+            "linked files are not guarded against this user or on this filesystem: a write to one reaches \
              the other twins, and the next command finds it"
         }
     }
@@ -246,14 +246,14 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, s
     if how.dry_run {
         screen.answer(&plan, |screen| {
             let done = if forget { "would be deleted for good" } else { "would be removed" };
-            screen.head(format_args!("The twin {name} {done}"));
+            screen.head(format_args!("The twin {} {done}", shell(name)));
             screen.facts(&plan_facts(&plan));
         });
     } else if forget {
         screen.confirm(&question(&plan), how.yes)?;
         let outcome = yard.forget_twin(&plan, &ctx)?;
         screen.answer(&outcome, |screen| {
-            screen.head(format_args!("The twin {name} is deleted for good"));
+            screen.head(format_args!("The twin {} is deleted for good", shell(name)));
             let mut facts = plan_facts(&plan);
             facts.push(("freed", format!("{} in the pool, and the twin's own files", size(outcome.freed))));
             facts.push(("took", duration(outcome.took)));
@@ -262,7 +262,7 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, s
     } else {
         let outcome = yard.apply_remove(&plan, &ctx)?;
         screen.answer(&outcome, |screen| {
-            screen.head(format_args!("The twin {name} is removed"));
+            screen.head(format_args!("The twin {} is removed", shell(name)));
             let mut facts = plan_facts(&plan);
             facts.push(("kept", outcome.folder.as_ref().map(|f| f.display().to_string()).unwrap_or_default()));
             facts.push(("took", duration(outcome.took)));

@@ -1,0 +1,58 @@
+//! The demo works, and so does every command of the README's guide, in the order in which it stands there.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod support;
+
+use std::fs;
+
+use support::common::leftovers;
+use support::{Desk, text};
+
+/// Compares the demo's answers with the snapshot, with what differs from run to run taken out.
+fn compare(answer: &str, desk: &Desk) {
+    let place = desk.root().canonicalize().unwrap();
+    let mut filters = insta::Settings::new();
+    for (pattern, instead) in [
+        (r"\d{4}-\d\d-\d\d \d\d:\d\d", "[MOMENT]"),
+        (r"\b\d+ ms\b|\b\d+\.\d s\b", "[TIME]"),
+        (r"\b[0-9a-f]{16}\b", "[ID]"),
+        (r"\d+(\.\d+)? (K|M)iB", "[SIZE]"),
+        // Columns are as wide as what was taken out.
+        (r"(SIZE\]?) +", "$1  "),
+        // How files share storage depends on the filesystem and on who runs this.
+        (r"(?m)^  (on disk|apart  |       )  +.*(shared|links|copies|a copy|blocks|written here|refused|twin).*\n", ""),
+    ] {
+        filters.add_filter(pattern, instead);
+    }
+    let lines: Vec<_> = answer.lines().map(str::trim_end).collect();
+    let answer = lines.join("\n").replace(place.to_str().unwrap(), "[PLACE]");
+    filters.bind(|| insta::assert_snapshot!("demo", answer));
+}
+
+#[test]
+fn the_demo_tells_its_story() {
+    let desk = Desk::new();
+    let output = desk.command(&["demo", "stage"]).env_remove("YARDTWIN_YARD").output().unwrap();
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    compare(&text(&output.stdout), &desk);
+    assert!(leftovers(&desk.at("stage/yard")).is_empty());
+    desk.fails(4, &["demo", "stage"]);
+}
+
+#[test]
+fn every_command_of_the_readme_works() {
+    let readme = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
+    let blocks = readme.split("```console\n").skip(1).map(|rest| rest.split("```").next().unwrap());
+    let commands: Vec<&str> = blocks.flat_map(str::lines).map(|line| line.strip_prefix("$ ").unwrap()).collect();
+    assert!(commands.len() > 25);
+    let desk = Desk::new();
+    let output = desk.command(&["demo", "yardtwin-demo"]).env_remove("YARDTWIN_YARD").output().unwrap();
+    assert!(output.status.success());
+    let script = format!("set -e\nPATH={}:$PATH\ncd yardtwin-demo\n", desk.root().display());
+    let script = commands.iter().fold(script, |script, command| {
+        format!("{script}echo '$ {}' >&2\n{command}\n", command.replace('\'', r"'\''"))
+    });
+    let output = desk.tool("sh").args(["-c", &script]).output().unwrap();
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    assert!(desk.at("yardtwin-demo/my yard/twins/night turn/game/cabin/shifts/shift-002.wjs").exists());
+}

@@ -1,0 +1,51 @@
+#!/usr/bin/env bash
+# Takes the pictures in docs/screenshots from the demo's data: each command in an xterm under Xvfb.
+# usage: scripts/screenshots.sh [OUT]      Needs xterm, Xvfb, ImageMagick and a release build; run it as an ordinary user.
+set -euo pipefail
+here=$(cd "$(dirname "$0")/.." && pwd)
+out=$(realpath -m "${1:-$here/docs/screenshots}")
+yardtwin=${YARDTWIN:-$here/target/release/yardtwin}
+mkdir -p "$out"
+place=$(mktemp -d); trap 'kill "${server:-0}" 2>/dev/null || true; chmod -R u+w "$place"; rm -rf "$place"' EXIT
+mkdir "$place/bin"; cp "$yardtwin" "$place/bin/yardtwin"
+export PATH=$place/bin:$PATH HOME=$place TZ=UTC
+cd "$place"
+yardtwin demo stage >/dev/null 2>&1
+cd stage
+export YARDTWIN_YARD=$place/stage/yard
+
+display=:$((RANDOM % 400 + 100))
+Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 & server=$!
+sleep 1
+
+# Takes a picture of a terminal in which the commands have just run.
+shot() { # name, command...
+    local name=$1 script=$place/script
+    shift
+    {
+        echo "PS1= ; clear"
+        for line in "$@"; do
+            printf 'printf "\\033[1;32m$\\033[0m %%s\\n" %q\n%s\n' "$line" "$line"
+        done
+        echo 'tput civis; touch "'"$place"'/done"; sleep 60'
+    } > "$script"
+    rm -f "$place/done"
+    DISPLAY=$display xterm -fullscreen -geometry 140x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 -b 12 -bg '#101418' -fg '#d8dee6' \
+        -xrm '*allowBoldFonts: true' -e bash "$script" & local window=$!
+    for _ in $(seq 200); do [ -e "$place/done" ] && break; sleep 0.1; done
+    sleep 0.6
+    DISPLAY=$display import -window root "$out/$name.png"
+    kill "$window"; wait "$window" 2>/dev/null || true
+}
+
+store/parcelgate store fresh >/dev/null
+shot intake "yardtwin intake 'store/Wexcombe Junction' --title wexcombe --channel fresh --leave-out shifts" "yardtwin stock list"
+shot clone "yardtwin clone wexcombe@2.1-rc 'night turn'" "yardtwin clone 'evening shift' 'evening, brass boards'" "yardtwin list"
+shot launch "yardtwin launch 'night turn' -- --shifts 2" "yardtwin launch 'night turn'" "yardtwin list"
+shot show "yardtwin show 'evening shift'"
+shot profile "yardtwin profile set 'night turn' note 'for the winter timetable'" "yardtwin profile show 'night turn'" \
+    "yardtwin entry add 'night turn' --folder menu" "yardtwin entry list"
+shot remove "yardtwin remove 'night turn'" "yardtwin clone 'night turn' 'night turn'" "yardtwin list"
+shot errors "yardtwin clone wexcombe@1.5 spare" "yardtwin launch 'evenign shift'" "yardtwin intake menu --title wexcombe" \
+    "sed 's#bin/rules.wja#../rules.wja#' sheets/wexcombe.toml > odd.toml; yardtwin sheet check odd.toml" "yardtwin init store"
+shot help "yardtwin --help"
