@@ -35,6 +35,9 @@ fn listing() -> impl Strategy<Value = Listing> {
 }
 
 proptest! {
+    // A failure prints its input; it becomes a test of its own, not a file.
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
     #[test]
     fn what_is_decoded_is_what_was_encoded(listing in listing()) {
         let bytes = listing.encode().unwrap();

@@ -20,6 +20,9 @@ use crate::pool::{Policy, Pool, Share};
 use crate::progress::{Ctx, Phase};
 use crate::scan::Row;
 
+/// Progress is reported for so many bytes at once, or for a folder: all threads meet at the sink.
+const REPORT: u64 = 1 << 20;
+
 /// What is needed to lay a listing out.
 pub(crate) struct Laying<'a> {
     pub(crate) pool: &'a Pool,
@@ -128,6 +131,7 @@ impl Work<'_> {
         let path = self.into.join(unit.folder);
         let folder = disk::open_folder(CWD, &path).at("open", &path)?;
         let mut rows = Vec::with_capacity(unit.entries.len());
+        let mut done = (0, 0);
         for &at in &unit.entries {
             self.laying.ctx.check()?;
             let entry = &listing.entries()[at];
@@ -141,8 +145,13 @@ impl Work<'_> {
                 }
                 Node::EmptyFolder => {}
             }
-            self.laying.ctx.progress().advance(1, entry.node.size());
+            done = (done.0 + 1, done.1 + entry.node.size());
+            if done.1 >= REPORT {
+                self.laying.ctx.progress().advance(done.0, done.1);
+                done = (0, 0);
+            }
         }
+        self.laying.ctx.progress().advance(done.0, done.1);
         Ok(rows)
     }
 
