@@ -18,7 +18,7 @@ row() { # name, yardstick
 }
 
 "$yardtwin" init >/dev/null
-timed intake "$yardtwin" intake "$tree" --title compare --build 1
+"$yardtwin" intake "$tree" --title compare --build 1 >/dev/null 2>&1
 "$yardtwin" clone compare@1 standing >/dev/null 2>&1
 for round in $(seq "$rounds"); do
     rm -rf "$place/al" "$place/a"
@@ -26,7 +26,17 @@ for round in $(seq "$rounds"); do
     timed clone-all "$yardtwin" clone compare@1 "all $round" --share all
     timed clone "$yardtwin" clone compare@1 "careful $round"
     timed clone-twin "$yardtwin" clone standing "twin $round"
-    [ "$round" -gt 3 ] || timed cp-a cp -a "$tree" "$place/a"
+    if [ "$round" -le 3 ]; then
+        timed cp-a cp -a "$tree" "$place/a"
+        rm -rf "$place/a"; sync -f "$place"
+        timed cp-a-sync bash -c 'cp -a "$1" "$2" && sync -f "$2"' - "$tree" "$place/a"
+        rm -rf "$place/a"; sync -f "$place"
+        "$yardtwin" --yard "$place/fresh" init >/dev/null
+        timed intake "$yardtwin" --yard "$place/fresh" intake "$tree" --title compare --build 1
+        timed intake-known "$yardtwin" --yard "$place/fresh" intake "$tree" --title compare --build 2
+        rm -rf "$place/fresh"
+        timed read-all bash -c 'find "$1" -type f -print0 | xargs -0 cat | wc -c' - "$tree"
+    fi
     timed find find "$tree" -printf '%p %s %T@\n'
     timed show "$yardtwin" show standing
     for name in "all" "careful" "twin"; do "$yardtwin" remove "$name $round" --forget --yes >/dev/null 2>&1; done
@@ -37,4 +47,5 @@ row clone cp-al
 row clone-twin cp-al
 row clone cp-a
 row show find
-row intake cp-a
+row intake cp-a-sync
+row intake-known read-all
