@@ -29,7 +29,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     for build in [old_build, new_build] {
         let name = TwinName::new(format!("my {build}"))?;
         let options = LaunchOptions::default();
-        let run = yard.launch(&yard.plan_launch(&name, &options)?, &options, &ctx)?.wait(&ctx)?;
+        let run = yard.launch(&yard.plan_launch(&name, &options, &ctx)?, &options, &ctx)?.wait(&ctx)?;
         println!("{name} ran: {}", run.changes.summary());
     }
     Ok(())

@@ -2,6 +2,7 @@
 
 use std::fmt::{Display, Write as _};
 use std::io::{IsTerminal, Write};
+use std::os::fd::AsFd;
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
@@ -15,7 +16,7 @@ use crate::fail::Failure;
 const BOLD: Style = Style::new().bold();
 const FAINT: Style = Style::new().dimmed();
 const BAD: Style = AnsiColor::Red.on_default().bold();
-const WARN: Style = AnsiColor::Yellow.on_default().bold();
+const WARN: Style = AnsiColor::Magenta.on_default().bold();
 
 /// Where answers go: people, or a program that reads JSON.
 #[derive(Clone, Copy)]
@@ -65,7 +66,7 @@ impl Screen {
         let shown: Vec<_> = facts.iter().filter(|(_, value)| !value.is_empty()).collect();
         let width = shown.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
         for (name, value) in shown {
-            let lines = value.lines().flat_map(|line| wrapped(&plain(line), width + 4));
+            let lines = value.lines().flat_map(|line| wrapped(&plain(line), width + 4, std::io::stdout()));
             for (at, line) in lines.enumerate() {
                 let name = if at == 0 { name } else { "" };
                 self.line(format_args!("  {FAINT}{name:width$}{FAINT:#}  {line}"));
@@ -75,7 +76,7 @@ impl Screen {
 
     /// What to mind.
     pub(crate) fn warn(&self, text: impl Display) {
-        for (at, line) in wrapped(&plain(&text.to_string()), 6).iter().enumerate() {
+        for (at, line) in wrapped(&plain(&text.to_string()), 6, std::io::stderr()).iter().enumerate() {
             let mark = if at == 0 { "note:" } else { "     " };
             self.aside(format_args!("{WARN}{mark}{WARN:#} {line}"));
         }
@@ -103,11 +104,11 @@ impl Screen {
 
     /// An error, with what to do and what to type.
     pub(crate) fn failure(&self, failure: &Failure) {
-        for (at, line) in wrapped(&plain(&failure.message()), 7).iter().enumerate() {
+        for (at, line) in wrapped(&plain(&failure.message()), 7, std::io::stderr()).iter().enumerate() {
             let mark = if at == 0 { "error:" } else { "      " };
             self.aside(format_args!("{BAD}{mark}{BAD:#} {line}"));
         }
-        for line in failure.remedy().iter().flat_map(|remedy| wrapped(&plain(remedy), 2)) {
+        for line in failure.remedy().iter().flat_map(|remedy| wrapped(&plain(remedy), 2, std::io::stderr())) {
             self.aside(format_args!("  {line}"));
         }
         if let Some(command) = failure.command() {
@@ -135,9 +136,11 @@ impl Screen {
     }
 }
 
-/// The text in lines that fit a terminal beside `indent` columns; as it is where there is none.
-fn wrapped(text: &str, indent: usize) -> Vec<String> {
-    let Some((terminal_size::Width(width), _)) = terminal_size::terminal_size() else { return vec![text.to_owned()] };
+/// The text in lines that fit the terminal `out` beside `indent` columns; as it is where `out` is none.
+fn wrapped(text: &str, indent: usize, out: impl AsFd) -> Vec<String> {
+    let Some((terminal_size::Width(width), _)) = terminal_size::terminal_size_of(out) else {
+        return vec![text.to_owned()];
+    };
     let width = usize::from(width).saturating_sub(indent).max(20);
     textwrap::wrap(text, width).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
@@ -206,11 +209,20 @@ pub(crate) fn duration(time: Duration) -> String {
     }
 }
 
-/// The first of many, and how many there are.
+/// The first of many, a line each, and how many more there are.
 pub(crate) fn some_of(all: &[String], most: usize) -> String {
-    let mut text = all.iter().take(most).cloned().collect::<Vec<_>>().join("\n");
+    first_of(all, most, "\n")
+}
+
+/// The first of many in one line, and how many more there are.
+pub(crate) fn listed(all: &[String], most: usize) -> String {
+    first_of(all, most, ", ")
+}
+
+fn first_of(all: &[String], most: usize, between: &str) -> String {
+    let mut text = all.iter().take(most).cloned().collect::<Vec<_>>().join(between);
     if all.len() > most {
-        let _ = write!(text, "\nand {} more", all.len() - most);
+        let _ = write!(text, "{between}and {} more", all.len() - most);
     }
     text
 }

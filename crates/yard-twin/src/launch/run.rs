@@ -160,9 +160,10 @@ impl Yard {
     /// Looks at what a launch would start.
     ///
     /// # Errors
-    /// [`LaunchError`], [`Error::NotFound`], [`crate::TwinError::FolderMissing`].
-    pub fn plan_launch(&self, name: &TwinName, options: &LaunchOptions) -> Result<LaunchPlan> {
+    /// [`LaunchError`], [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Busy`] if it runs already.
+    pub fn plan_launch(&self, name: &TwinName, options: &LaunchOptions, ctx: &Ctx) -> Result<LaunchPlan> {
         let row = self.twin_row(name, false)?;
+        let _held = self.hold_twin(&row, ctx)?;
         let folder = self.present_folder(&row)?;
         let (profile, _) = Profile::load(&folder.join("profile.toml"))?;
         let build = self.state(row.state)?.build;

@@ -11,7 +11,7 @@ use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node};
 use crate::lock::Held;
 use crate::pool::Putter;
-use crate::profile::Profile;
+use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::{Found, Index, Row, Settling, settle_folder};
 use crate::state::State;
@@ -59,7 +59,7 @@ impl Yard {
             clock: &clock,
         };
         let found = settle_folder(&settling, ctx)?;
-        let (_, profile) = Profile::load(&folder.join("profile.toml"))?;
+        let profile = profile::text(&folder.join("profile.toml"))?;
         let leaks = self.publish(putter, &found, ctx)?;
         let next = State { disk: found.listing.id(), profile, ..state.clone() };
         if next != state {

@@ -89,10 +89,7 @@ fn refuse(key: &str, what: &'static str, why: &str) -> Error {
 impl Profile {
     /// Reads the profile at `path`; a missing one is an empty one.
     pub(crate) fn load(path: &Path) -> Result<(Self, String)> {
-        let text = match std::fs::read_to_string(path) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
-            read => read.at("read", path)?,
-        };
+        let text = text(path)?;
         Ok((Self::parse(&text, path)?, text))
     }
 
@@ -112,6 +109,14 @@ impl Profile {
             Setting::Note => self.note.clone(),
             Setting::Environment(name) => self.environment.get(name).cloned(),
         }
+    }
+}
+
+/// The text of the profile at `path`, right or wrong; a missing one is an empty one.
+pub(crate) fn text(path: &Path) -> Result<String> {
+    match std::fs::read(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
+        read => Ok(String::from_utf8_lossy(&read.at("read", path)?).into_owned()),
     }
 }
 

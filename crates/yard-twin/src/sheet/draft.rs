@@ -1,6 +1,7 @@
 //! A cautious sheet for a title that nobody has described: by usual endings and folder names.
 
 use std::collections::BTreeSet;
+use std::env::consts::OS;
 
 use super::template;
 use crate::ident::Title;
@@ -91,8 +92,8 @@ fn escape(text: &str) -> String {
     out
 }
 
-/// The program that most likely starts the title: executable, near the top, named like the title.
-fn likely_program<'a>(title: &Title, listing: &'a Listing) -> Option<&'a str> {
+/// The program that most likely starts the title, with its platform: executable, near the top, named like the title.
+fn likely_program<'a>(title: &Title, listing: &'a Listing) -> Option<(&'static str, &'a str)> {
     let title = fold_key(title.as_str());
     let words: Vec<_> = title.split(|c: char| !c.is_alphanumeric()).filter(|word| word.len() > 2).collect();
     let rank = |entry: &&Entry| {
@@ -101,15 +102,21 @@ fn likely_program<'a>(title: &Title, listing: &'a Listing) -> Option<&'a str> {
         let other = ["uninst", "setup", "install", "crash", "report", "helper", "update", "config"];
         let aside = other.iter().any(|word| name.contains(word));
         let depth = entry.path.as_str().matches('/').count();
-        (!aside, like, usize::MAX - depth, entry.node.size())
+        (platform(entry) == Some(OS), !aside, like, usize::MAX - depth, entry.node.size())
     };
-    let best = listing.entries().iter().filter(|entry| startable(entry)).max_by_key(rank)?;
-    best.path.as_str().strip_prefix("game/")
+    let best = listing.entries().iter().filter(|e| platform(e).is_some()).max_by_key(rank)?;
+    Some((platform(best)?, best.path.as_str().strip_prefix("game/")?))
 }
 
-fn startable(entry: &Entry) -> bool {
-    let Node::File { executable, size, .. } = entry.node else { return false };
+/// The platform that a file looks like a program of.
+fn platform(entry: &Entry) -> Option<&'static str> {
+    let Node::File { executable, size, .. } = entry.node else { return None };
     let ending = entry.path.ending().unwrap_or_default();
     let library = matches!(ending.as_str(), "so" | "dll" | "dylib") || entry.path.name().contains(".so.");
-    size > 0 && !library && executable
+    match ending.as_str() {
+        _ if size == 0 || library => None,
+        "exe" | "bat" | "cmd" => Some("windows"),
+        _ if executable => Some(OS),
+        _ => None,
+    }
 }

@@ -165,7 +165,7 @@ pub fn new_sheet(title: &Title) -> String {
 }
 
 /// The sheet's text, with what is known filled in and the rest explained.
-fn template(title: &Title, program: Option<&str>, live: &[String], groups: &[(&str, Vec<String>)]) -> String {
+fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], groups: &[(&str, Vec<String>)]) -> String {
     let quote = |text: &str| toml_edit::Value::from(text).to_string().trim().to_owned();
     let mut out = format!(
         "# Title sheet: what there is to know about one title. Lines that start with '#' are explanations.\n\
@@ -180,11 +180,11 @@ fn template(title: &Title, program: Option<&str>, live: &[String], groups: &[(&s
         "# A program: its path in the game folder for each platform (linux, windows, macos, any).\n\
          # folder is its working folder; \"\" is the game folder itself.\n",
     );
-    let (mark, path) = program.map_or(("# ", "bin/game"), |path| ("", path));
+    let (mark, (platform, path)) = program.map_or(("# ", (std::env::consts::OS, "bin/game")), |program| ("", program));
     let _ = write!(
         out,
         "{mark}[programs.play]\n{mark}path = {{ {} = {} }}\n{mark}arguments = []\n{mark}folder = \"\"\n\n",
-        std::env::consts::OS,
+        platform,
         quote(path)
     );
     out.push_str(

@@ -20,7 +20,8 @@ use crate::screen::{Screen, duration, shell};
 pub(crate) fn launch(yard: &Yard, name: &TwinName, arguments: Vec<OsString>, how: DryRun, screen: &Screen) -> Done {
     let json = screen.is_json();
     let options = LaunchOptions { arguments, output: (!json).then(|| Arc::new(pass_on) as _) };
-    let plan = yard.plan_launch(name, &options)?;
+    let ctx = quiet_ctx(screen);
+    let plan = yard.plan_launch(name, &options, &ctx)?;
     if how.dry_run {
         screen.answer(&plan, |screen| say_plan(&plan, screen));
         return Ok(ExitCode::SUCCESS);
@@ -28,7 +29,6 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, arguments: Vec<OsString>, how
     if !json {
         announce(&plan, screen);
     }
-    let ctx = quiet_ctx(screen);
     // From here on signals are for the program. They are caught before it starts, so that none is lost.
     let signals = [SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2];
     let signals = SignalsInfo::<WithOrigin>::new(signals)

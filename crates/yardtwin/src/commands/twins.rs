@@ -11,7 +11,7 @@ use super::{Done, typed};
 use crate::args::{Careful, DryRun};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, duration, files, moment, shell, size, some_of};
+use crate::screen::{Screen, duration, files, listed, moment, shell, size, some_of};
 
 pub(crate) fn clone(
     yard: &Yard,
@@ -280,7 +280,7 @@ fn question(plan: &RemovePlan) -> String {
         "Everything in it exists elsewhere too.".to_owned()
     } else {
         let many = files(only.paths.len() as u64);
-        format!("{many} ({}) that exist nowhere else are lost: {}.", size(only.bytes), some_of(&only.paths, 5))
+        format!("{many} ({}) that exist nowhere else are lost: {}.", size(only.bytes), listed(&only.paths, 5))
     };
     format!("{lost} Delete the twin {} for good?", shell(&plan.name))
 }
