@@ -51,3 +51,32 @@ fn relative(from: &Path, to: &Path) -> String {
     let path: PathBuf = up.chain(to.components().skip(shared)).collect();
     if path.as_os_str().is_empty() { ".".into() } else { path.to_string_lossy().into_owned() }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn judge(link: &str, target: &str) -> Fate {
+        let root = Path::new("/yard/twins/a/game");
+        fate(&root.join(link), target, root, Path::new("/alias/game"), Path::new("/yard"))
+    }
+
+    #[test]
+    fn links_are_kept_made_relative_or_refused_by_where_they_lead() {
+        for target in ["b", "sub/../b", "../x/b", "missing", "/usr/lib/libc.so", "/elsewhere", "/yard2/x", "."] {
+            assert_eq!(judge("deep/link", target), Fate::Keep, "{target}");
+        }
+        for (link, target, relative) in [
+            ("link", "/yard/twins/a/game/bin/x", "bin/x"),
+            ("deep/er/link", "/yard/twins/a/game/bin/x", "../../bin/x"),
+            ("deep/link", "/yard/twins/a/game/deep/x", "x"),
+            ("link", "/yard/twins/a/game", "."),
+            ("deep/link", "/alias/game/./x/../y", "../y"),
+        ] {
+            assert_eq!(judge(link, target), Fate::Relative(relative.into()), "{link} -> {target}");
+        }
+        for target in ["/yard/twins/b/game/x", "../../b/x", "../home/x", "/yard/pool/ab", "../../../pool"] {
+            assert_eq!(judge("link", target), Fate::Forbidden, "{target}");
+        }
+    }
+}

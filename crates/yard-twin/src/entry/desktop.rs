@@ -101,3 +101,71 @@ pub(super) fn names_in(folder: &Path, but: &Path) -> Result<HashSet<String>> {
 fn unescaped(text: &str) -> String {
     text.replace("\\s", " ").replace("\\\\", "\\")
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// What a menu does with `Exec`: the string's escapes, then the quotes, then the field codes.
+    fn parsed(exec: &str) -> Vec<String> {
+        let mut text = String::new();
+        let mut escaped = exec.chars();
+        while let Some(c) = escaped.next() {
+            text.push(match (c, c == '\\') {
+                (_, true) => match escaped.next().expect("an escape is whole") {
+                    's' => ' ',
+                    'n' => '\n',
+                    'r' => '\r',
+                    't' => '\t',
+                    c => c,
+                },
+                (c, false) => c,
+            });
+        }
+        let (mut words, mut word, mut quoted, mut begun) = (Vec::new(), String::new(), false, false);
+        let mut chars = text.chars();
+        while let Some(c) = chars.next() {
+            match c {
+                '"' => (quoted, begun) = (!quoted, true),
+                '\\' if quoted => word.push(chars.next().expect("a backslash is followed")),
+                ' ' if !quoted => {
+                    if begun || !word.is_empty() {
+                        words.push(std::mem::take(&mut word));
+                    }
+                    begun = false;
+                }
+                c => {
+                    assert!(quoted || !c.is_whitespace(), "unquoted {c:?}");
+                    word.push(c);
+                }
+            }
+        }
+        words.push(word);
+        words.iter().map(|word| word.replace("%%", "%")).collect()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn what_a_menu_reads_is_the_command_that_was_meant(
+            program in "/[ -~]{1,12}",
+            arguments in prop::collection::vec("[ -~\n\t\ré日]{0,12}", 0..4),
+            name in "[ -~\n]{1,20}",
+        ) {
+            let twin = TwinName::new("a").expect("a good name");
+            let id = "0123456789abcdef".parse().expect("a good id");
+            let command: Vec<String> = std::iter::once(program.clone()).chain(arguments).collect();
+            let text = text(&name, &twin, id, &command);
+            prop_assert_eq!(text.lines().count(), 9, "no value breaks out of its line");
+            let exec = text.lines().find_map(|line| line.strip_prefix("Exec=")).expect("there is one");
+            let mut words = parsed(exec);
+            if program.contains(['=', '%']) {
+                prop_assert_eq!(words.drain(..3).collect::<Vec<_>>(), THROUGH_SHELL);
+            }
+            prop_assert_eq!(words, command);
+        }
+    }
+}

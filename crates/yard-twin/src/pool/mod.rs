@@ -2,6 +2,9 @@
 
 mod put;
 mod share;
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests;
 
 use std::fs;
 use std::path::{Path, PathBuf};

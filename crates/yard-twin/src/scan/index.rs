@@ -153,3 +153,58 @@ fn share_of(code: u8) -> Option<Option<Share>> {
         _ => return None,
     })
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn row() -> impl Strategy<Value = Row> {
+        let share = prop::sample::select(vec![
+            None,
+            Some(Share::Reflink),
+            Some(Share::Link),
+            Some(Share::Copy),
+            Some(Share::Own),
+        ]);
+        (any::<(u64, i64, i64, u64, u32)>(), share).prop_map(|((ino, mtime, ctime, allocated, mode), share)| Row {
+            ino,
+            mtime,
+            ctime,
+            allocated,
+            mode,
+            share,
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn an_index_is_read_as_it_was_written_and_damage_makes_it_void(
+            rows in prop::collection::vec(row(), 0..20),
+            (pool, looked_at) in any::<(u64, i64)>(),
+            at in any::<prop::sample::Index>(),
+            flip in 1u8..,
+        ) {
+            let listing = ListingId::from_bytes([3; 32]);
+            let index = Index { listing, pool, looked_at, rows };
+            let mut bytes = index.encode();
+            prop_assert_eq!(Index::decode(&bytes), Some(index));
+            prop_assert_eq!(Index::decode(&bytes[..at.index(bytes.len())]), None);
+            let at = at.index(bytes.len());
+            bytes[at] ^= flip;
+            prop_assert_eq!(Index::decode(&bytes), None);
+        }
+    }
+
+    #[test]
+    fn a_time_stamp_near_the_look_makes_a_row_racy_and_a_future_one_does_not() {
+        let row = |mtime, ctime| Row { mtime, ctime, ..Row::default() };
+        assert!(row(0, 995).racy(1000, 10) && row(0, 1000).racy(1000, 10) && row(0, 2000).racy(1000, 10));
+        assert!(!row(0, 900).racy(1000, 10) && !row(5000, 900).racy(1000, 10));
+        assert!(row(1001, 900).racy(1000, 10));
+    }
+}
