@@ -3,10 +3,16 @@
 use std::num::NonZeroUsize;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 use crate::error::{Error, Result};
+
+/// A duration as a number of seconds, for those who read outcomes in JSON.
+pub(crate) fn seconds<S: Serializer>(time: &Duration, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+    serializer.serialize_f64(time.as_secs_f64())
+}
 
 /// What an operation is doing just now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

@@ -112,6 +112,7 @@ pub struct RunOutcome {
     /// Shared files that were written through their guard.
     pub leaks: Vec<String>,
     /// How long it ran.
+    #[serde(serialize_with = "crate::progress::seconds")]
     pub ran: Duration,
 }
 

@@ -72,6 +72,7 @@ pub struct CloneOutcome {
     /// Why it shares nothing, if that is so.
     pub unshared: Option<Unshared>,
     /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
     pub took: Duration,
 }
 

@@ -146,6 +146,7 @@ pub struct IntakeOutcome {
     /// What became of the source, if it was to be taken away.
     pub taken_away: Option<TakenAway>,
     /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
     pub took: Duration,
 }
 

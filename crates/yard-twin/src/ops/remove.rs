@@ -56,6 +56,7 @@ pub struct RemoveOutcome {
     /// Where its folder is now; `None` where it was missing.
     pub folder: Option<PathBuf>,
     /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
     pub took: Duration,
 }
 
@@ -67,6 +68,7 @@ pub struct ForgetOutcome {
     /// Contents that nothing else needed, deleted from the pool: their bytes on disk.
     pub freed: u64,
     /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
     pub took: Duration,
 }
 

@@ -1,0 +1,179 @@
+//! What every command owes its user: a look before, an answer for programs, a question before what can't be undone.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+use std::process::Stdio;
+
+use serde_json::Value;
+use support::common::{assert_same, look, skip};
+use support::{Desk, text};
+
+/// All below the desk but SQLite's files, the lock files and the indexes, which any look may bring up to date.
+fn everything(desk: &Desk) -> support::common::Seen {
+    let mut seen = look(desk.root());
+    seen.retain(|path, _| !path.contains("catalog.db") && !path.contains("/locks") && !path.ends_with("/index"));
+    seen
+}
+
+#[test]
+fn a_dry_run_changes_nothing_and_says_what_it_would_do() {
+    let desk = Desk::with_twins(&["a", "gone"]);
+    desk.ok(&["remove", "gone"]);
+    let changing: [&[&str]; 16] = [
+        &["init", "second"],
+        &["intake", "installed", "--title", "wexcombe", "--build", "2"],
+        &["intake", "installed", "--title", "wexcombe", "--build", "2", "--move", "--leave-out", "settings"],
+        &["intake", "installed", "--title", "unheard of", "--build", "2"],
+        &["stock", "remove", "wexcombe@1.4", "--undo"],
+        &["sheet", "new", "other"],
+        &["sheet", "add", "wexcombe.toml", "--replace"],
+        &["clone", "wexcombe@1.4", "b"],
+        &["clone", "a", "b", "--share", "all"],
+        &["clone", "gone", "gone"],
+        &["remove", "a"],
+        &["remove", "a", "--forget"],
+        &["remove", "gone", "--forget"],
+        &["profile", "set", "a", "note", "x"],
+        &["launch", "a"],
+        &["entry", "add", "a"],
+    ];
+    let (before, list) = (everything(&desk), desk.ok(&["list", "--json"]));
+    for arguments in changing {
+        let said = desk.ok(&[arguments, &["--dry-run"]].concat());
+        assert!(!said.is_empty(), "{arguments:?}");
+        let plan = desk.json(&[arguments, &["--dry-run"]].concat());
+        assert!(plan.is_object(), "{arguments:?}");
+        assert_same(&before, &everything(&desk), &format!("{arguments:?}"));
+    }
+    assert_eq!(desk.ok(&["list", "--json"]), list);
+}
+
+/// The names of all fields of a JSON value, to any depth.
+fn fields(value: &Value, path: &str, into: &mut BTreeMap<String, &'static str>) {
+    match value {
+        Value::Object(map) => map.iter().for_each(|(name, value)| fields(value, &format!("{path}.{name}"), into)),
+        Value::Array(all) => all.iter().for_each(|value| fields(value, &format!("{path}[]"), into)),
+        Value::Null => {
+            into.entry(path.into()).or_insert("null");
+        }
+        Value::Bool(_) => {
+            into.insert(path.into(), "bool");
+        }
+        Value::Number(_) => {
+            into.insert(path.into(), "number");
+        }
+        Value::String(_) => {
+            into.insert(path.into(), "text");
+        }
+    }
+}
+
+#[test]
+fn the_answers_for_programs_have_these_fields() {
+    let desk = Desk::with_twins(&["a"]);
+    desk.ok(&["profile", "set", "a", "note", "a note"]);
+    desk.ok(&["launch", "a"]);
+    desk.ok(&["entry", "add", "a", "--folder", "menu"]);
+    let mut said = String::new();
+    let commands: [&[&str]; 13] = [
+        &["stock", "list"],
+        &["stock", "show", "wexcombe@1.4", "--files"],
+        &["sheet", "check"],
+        &["list"],
+        &["show", "a"],
+        &["folder", "a"],
+        &["profile", "show", "a"],
+        &["profile", "set", "a", "program", "play"],
+        &["entry", "list"],
+        &["launch", "a"],
+        &["intake", "installed", "--title", "wexcombe", "--build", "2"],
+        &["clone", "a", "b"],
+        &["remove", "b"],
+    ];
+    for arguments in commands {
+        let mut found = BTreeMap::new();
+        fields(&desk.json(arguments), "", &mut found);
+        said += &format!("{}\n", arguments.join(" "));
+        said += &found.iter().map(|(path, kind)| format!("    {path}: {kind}\n")).collect::<String>();
+    }
+    insta::assert_snapshot!(said);
+}
+
+#[test]
+fn names_that_strangers_chose_reach_no_terminal_as_they_are() {
+    let desk = Desk::with_twins(&[]);
+    let evil = "red\u{1b}[31m\u{7}\u{202e}\nname.wjs";
+    fs::write(desk.at("installed/cabin/shifts").join(evil), "x").unwrap();
+    desk.ok(&["intake", "installed", "--title", "wexcombe", "--build", "2"]);
+    desk.ok(&["clone", "wexcombe@2", "a"]);
+    fs::write(desk.game("a", "cabin/shifts").join(format!("{evil}2")), "y").unwrap();
+    let control = |text: &str| text.chars().any(|c| (c.is_control() && c != '\n') || c == '\u{202e}');
+    for arguments in [&["show", "a"][..], &["stock", "show", "wexcombe@2", "--files"], &["remove", "a", "--dry-run"]] {
+        let output = desk.run(arguments);
+        assert!(output.status.success());
+        assert!(!control(&text(&output.stdout)) && !control(&text(&output.stderr)), "{arguments:?}");
+        assert!(!output.stdout.contains(&0x1b));
+    }
+    // With JSON, escaping is the format's.
+    assert!(desk.ok(&["stock", "show", "wexcombe@2", "--files", "--json"]).contains("\\u001b[31m"));
+}
+
+/// Runs a command in a terminal of its own and types an answer.
+fn typed(desk: &Desk, command: &str, answer: &str) -> (Option<i32>, String) {
+    let line = format!("{} {command}", desk.at("yardtwin").display());
+    let mut child = desk
+        .tool("script")
+        .args(["-qec", &line, "/dev/null"])
+        .env("TERM", "xterm")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(700));
+    child.stdin.take().unwrap().write_all(answer.as_bytes()).unwrap();
+    let output = child.wait_with_output().unwrap();
+    (output.status.code(), text(&output.stdout))
+}
+
+#[test]
+fn what_cannot_be_undone_is_asked_first() {
+    let test = "what_cannot_be_undone_is_asked_first";
+    let desk = Desk::with_twins(&["a"]);
+    if desk.tool("script").arg("--version").output().is_err() {
+        return skip(test, "script, which runs a command in a terminal, is not installed");
+    }
+    fs::write(desk.game("a", "cabin/shifts/mine.wjs"), "mine").unwrap();
+    let (code, said) = typed(&desk, "remove a --forget", "n");
+    assert!(said.contains("1 file (4 B) that exist nowhere else are lost: game/cabin/shifts/mine.wjs"), "{said}");
+    assert_eq!(code, Some(130), "{said}");
+    assert!(desk.game("a", "cabin/shifts/mine.wjs").exists());
+    let (code, said) = typed(&desk, "remove a --forget", "y");
+    assert_eq!(code, Some(0), "{said}");
+    assert!(!desk.game("a", "").exists());
+
+    let (code, said) = typed(&desk, "intake installed --title wexcombe --build 2 --move", "n");
+    assert_eq!(code, Some(130), "{said}");
+    assert!(desk.at("installed/release.json").exists());
+    assert_eq!(desk.json(&["stock", "list"]).as_array().unwrap().len(), 1);
+    let (code, said) = typed(&desk, "intake installed --title wexcombe --build 2 --move", "y");
+    assert_eq!(code, Some(0), "{said}");
+    assert!(!desk.at("installed").exists(), "{said}");
+    desk.ok(&["clone", "wexcombe@2", "b"]);
+}
+
+#[test]
+fn a_stock_build_is_taken_off_the_list_and_put_back() {
+    let desk = Desk::with_twins(&[]);
+    desk.ok(&["stock", "remove", "wexcombe@1.4"]);
+    assert_eq!(desk.json(&["stock", "list"]).as_array().unwrap().len(), 0);
+    assert_eq!(desk.json(&["stock", "list", "--removed"]).as_array().unwrap().len(), 1);
+    desk.fails(1, &["clone", "wexcombe@1.4", "a"]);
+    desk.ok(&["stock", "remove", "wexcombe@1.4", "--undo"]);
+    desk.fails(4, &["stock", "remove", "wexcombe@1.4", "--undo"]);
+    desk.ok(&["clone", "wexcombe@1.4", "a"]);
+    desk.fails(4, &["stock", "remove", "wexcombe@1.4"]);
+}
