@@ -60,15 +60,14 @@ impl Yard {
     /// completes.
     pub fn init(root: &Path) -> Result<Self> {
         Self::check_new(root)?;
-        fs::create_dir_all(root).at("make", root)?;
+        disk::make_folders(root)?;
         for folder in FOLDERS {
-            let folder = root.join(folder);
-            fs::create_dir_all(&folder).at("make", &folder)?;
+            disk::make_folders(&root.join(folder))?;
         }
         Pool::new(root.join("pool")).make()?;
         drop(Catalog::make(&root.join("catalog.db"))?);
         // The settings make it a yard, so they come last.
-        disk::write_whole(&root.join("yard.toml"), SETTINGS.as_bytes())?;
+        disk::write_whole(&root.join("yard.toml"), &root.join("tmp/settings"), SETTINGS.as_bytes())?;
         Self::open(root)
     }
 
@@ -182,7 +181,7 @@ impl Yard {
     /// Lets the lock file of a twin go that is no more.
     pub(crate) fn drop_twin_lock(&self, twin: TwinId) {
         // A leftover lock file is empty and means nothing.
-        let _ = fs::remove_file(self.twin_lock_path(twin));
+        let _ = disk::remove_file(&self.twin_lock_path(twin));
     }
 
     /// A folder below `tmp/` for one operation.
@@ -236,10 +235,10 @@ impl Yard {
             return Ok(());
         }
         if let Some(folder) = path.parent() {
-            fs::create_dir_all(folder).at("make", folder)?;
+            disk::make_folders(folder)?;
             let temp = op.path().join(id);
             disk::write_synced(&temp, bytes)?;
-            fs::rename(&temp, &path).at("store", &path)?;
+            disk::rename(&temp, &path)?;
             disk::sync_folder(folder)?;
             disk::sync_folder(&self.root.join(kind))?;
         }
@@ -383,7 +382,7 @@ impl OpFolder {
 
     fn make(tmp: &Path) -> Result<Self> {
         let path = tmp.join(TwinId::random()?.to_string());
-        fs::create_dir(&path).at("make", &path)?;
+        disk::make_folder(&path)?;
         let lock = lock::take(&path.join(Self::LOCK), Mode::Alone, "the operation", &Ctx::default())?;
         Ok(Self { path, _lock: lock })
     }
@@ -398,7 +397,7 @@ impl OpFolder {
         if disk::exists(&lock) && lock::try_take(&lock, Mode::Alone)?.is_none() {
             return Ok(());
         }
-        if path.is_dir() { disk::remove_tree(path) } else { fs::remove_file(path).at("delete", path) }
+        if path.is_dir() { disk::remove_tree(path) } else { disk::remove_file(path) }
     }
 }
 

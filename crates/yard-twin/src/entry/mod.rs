@@ -82,9 +82,10 @@ impl Yard {
     /// [`Error::Io`].
     pub fn apply_entry(&self, plan: &EntryPlan) -> Result<()> {
         if let Some(folder) = plan.path.parent() {
-            std::fs::create_dir_all(folder).at("make", folder)?;
+            disk::make_folders(folder)?;
         }
-        disk::write_whole(&plan.path, plan.text.as_bytes())?;
+        // Beside it, since menus may lie on another filesystem; the ending is none that menus read.
+        disk::write_whole(&plan.path, &plan.path.with_extension("new"), plan.text.as_bytes())?;
         let row = EntryRow { path: plan.path.clone(), twin: plan.id, name: plan.name.clone() };
         self.catalog.add_entry(&row, Timestamp::now())
     }
@@ -127,9 +128,8 @@ impl Yard {
 
     /// Deletes a launch entry; one that is gone already is only forgotten.
     pub(crate) fn delete_entry(&self, path: &Path) -> Result<()> {
-        match std::fs::remove_file(path) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
-            deleted => deleted.at("delete", path)?,
+        if disk::exists(path) {
+            disk::remove_file(path)?;
         }
         self.catalog.remove_entry(path)
     }

@@ -6,7 +6,7 @@ use std::fs;
 use std::path::Path;
 
 use crate::disk;
-use crate::error::{PathContext, Result};
+use crate::error::Result;
 
 /// The base folders of the XDG Base Directory Specification, by variable, below the home.
 const BASES: [(&str, &str); 4] = [
@@ -31,8 +31,7 @@ const FOLDERS: [(&str, &str); 5] = [
 pub(super) fn prepare(home: &Path) -> Result<()> {
     let folders = BASES.iter().chain(&FOLDERS).map(|(_, folder)| *folder);
     for folder in folders {
-        let folder = home.join(folder);
-        fs::create_dir_all(&folder).at("make", &folder)?;
+        disk::make_folders(&home.join(folder))?;
     }
     let file = home.join(".config/user-dirs.dirs");
     if disk::exists(&file) {
@@ -41,7 +40,7 @@ pub(super) fn prepare(home: &Path) -> Result<()> {
     let none =
         ["XDG_DESKTOP_DIR", "XDG_PUBLICSHARE_DIR", "XDG_TEMPLATES_DIR"].map(|name| format!("{name}=\"$HOME/\"\n"));
     let own = FOLDERS.map(|(name, folder)| format!("{name}=\"$HOME/{folder}\"\n"));
-    fs::write(&file, none.concat() + &own.concat()).at("write", &file)
+    disk::write(&file, none.concat() + &own.concat())
 }
 
 /// The paths that [`prepare`] makes, below the twin's folder.

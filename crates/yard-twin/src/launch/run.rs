@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::ffi::OsString;
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{Read, Write};
 use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
@@ -21,6 +21,7 @@ use super::home;
 use super::isolation::Isolation;
 use crate::Yard;
 use crate::catalog::{RunRecord, TwinRow};
+use crate::disk;
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::listing::Listing;
@@ -336,7 +337,7 @@ struct Log {
 impl Log {
     fn create(runs: &Path, id: i64) -> Result<Self> {
         let folder = runs.join(id.to_string());
-        fs::create_dir_all(&folder).at("make", &folder)?;
+        disk::make_folders(&folder)?;
         let path = folder.join("output.log");
         Ok(Self { file: File::create(&path).at("write", &path)?, path, kept: 0 })
     }

@@ -1,7 +1,7 @@
 //! Lays a listing out in a new folder: folders first, then a folder at a time, shared out to the threads.
 
 use std::collections::{BTreeMap, HashSet};
-use std::fs::{self, File};
+use std::fs::File;
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::Path;
@@ -78,7 +78,7 @@ impl Laying<'_> {
         for unit in &units {
             self.ctx.check()?;
             let folder = into.join(unit.folder);
-            fs::create_dir(&folder).at("make", &folder)?;
+            disk::make_folder(&folder)?;
         }
         let work = Work {
             laying: self,
@@ -140,8 +140,7 @@ impl Work<'_> {
                     rows.push((at, self.file(&folder, entry, *content, *executable, buffer)?));
                 }
                 Node::Symlink { target } => {
-                    rustix::fs::symlinkat(&**target, &folder, entry.path.name())
-                        .at("make the link", self.on_disk(&entry.path))?;
+                    disk::symlink(target, &folder, entry.path.name()).at("make the link", self.on_disk(&entry.path))?;
                 }
                 Node::EmptyFolder => {}
             }
@@ -236,7 +235,7 @@ impl Work<'_> {
         }
         let mtime = disk::fstat(&from).at("look at", &temp)?.mtime;
         disk::set_mtime(&file, mtime).at("set the time of", &temp)?;
-        file.sync_all().at("sync", &temp)?;
+        disk::sync(&file, &temp)?;
         disk::rename_new(&temp, &to).at("store", &to)?;
         executables.insert(content);
         Ok(())
@@ -247,8 +246,7 @@ impl Work<'_> {
 fn copy(from: &File, to: &File, path: &Path, buffer: &mut Vec<u8>) -> Result<()> {
     let stat = disk::fstat(from).at("look at", path)?;
     if !disk::has_holes(&stat) {
-        // Lets the kernel copy where it can.
-        return io::copy(&mut &*from, &mut &*to).map(|_| ()).at("write", path);
+        return disk::copy_all(from, to, path);
     }
     buffer.resize(disk::BUFFER, 0);
     let mut writer = Writer::new(to, path, true);

@@ -1,6 +1,5 @@
 //! Clone: a new twin from a stock build or from another twin, in moments and with next to no space.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -13,7 +12,7 @@ use super::settle::index_path;
 use crate::Yard;
 use crate::catalog::{Intent, TwinRow};
 use crate::disk::{self, FsClock};
-use crate::error::{Error, PathContext, Result, TwinError};
+use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
@@ -155,7 +154,7 @@ impl Yard {
         let held = if policy.links() { self.alone(ctx)? } else { self.shared(ctx)? };
         let started = clock.now()?;
         let stage = op.path().join("twin");
-        fs::create_dir(&stage).at("make", &stage)?;
+        disk::make_folder(&stage)?;
         let laid = Laying { pool: &self.pool, policy: &policy, op: op.path(), ctx }.lay(&plan.listing, &stage)?;
         let row = TwinRow {
             id: TwinId::random()?,
@@ -190,15 +189,11 @@ impl Yard {
 
     /// Puts what belongs beside `game` and `home` into the stage of a new twin.
     fn furnish(&self, stage: &Path, row: &TwinRow, plan: &ClonePlan, laid: &Laid, looked_at: i64) -> Result<()> {
-        let write = |name: &str, text: &str| {
-            let path = stage.join(name);
-            fs::write(&path, text).at("write", path)
-        };
-        write("id", &format!("{}\n", row.id))?;
-        write("profile.toml", &plan.profile)?;
-        fs::create_dir(stage.join("runs")).at("make", stage.join("runs"))?;
+        disk::write(&stage.join("id"), format!("{}\n", row.id))?;
+        disk::write(&stage.join("profile.toml"), &plan.profile)?;
+        disk::make_folder(&stage.join("runs"))?;
         let index = Index { listing: plan.listing.id(), pool: self.pool.inode()?, looked_at, rows: laid.rows.clone() };
-        index.save(&index_path(stage))
+        index.save(&index_path(stage), &stage.join("index.new"))
     }
 
     /// Renames a staged twin into place and records it: the instant at which it exists.

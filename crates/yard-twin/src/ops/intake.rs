@@ -251,7 +251,7 @@ impl Yard {
         if !was_there {
             self.put_listing(&listing, &op)?;
             if let Some(text) = &plan.sheet_text {
-                disk::write_whole(&self.sheet_path(&plan.build.title), text.as_bytes())?;
+                disk::write_whole(&self.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
             }
             self.catalog.add_stock(&stock_row(plan, id))?;
         }

@@ -1,6 +1,9 @@
 //! The operations on a yard, each a few sentences in its words.
 
 mod clone;
+#[cfg(test)]
+#[allow(clippy::unwrap_used, clippy::print_stderr)]
+mod faults;
 mod intake;
 mod profile;
 mod remove;

@@ -79,7 +79,8 @@ impl Yard {
             crate::launch::check_program(&after, sheet.as_ref())?;
         }
         if !dry_run && next != text {
-            disk::write_whole(&path, next.as_bytes())?;
+            let op = self.begin(&Ctx::default())?;
+            disk::write_whole(&path, &op.path().join("profile"), next.as_bytes())?;
         }
         Ok(ProfileChange { setting: setting.to_string(), before, after: after.get(setting) })
     }

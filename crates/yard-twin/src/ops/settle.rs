@@ -69,7 +69,7 @@ impl Yard {
         not_taken.extend(self.forbidden_links(&folder, &found.listing));
         let looked = Index { listing: next.disk, pool: pool_inode, looked_at: found.looked_at, rows: found.rows };
         if index.is_none_or(|index| index.rows != looked.rows || index.listing != looked.listing || found.read > 0) {
-            looked.save(&index_path(&folder))?;
+            looked.save(&index_path(&folder), &op.path().join("index"))?;
         }
         Ok(Settled { state: next, listing: found.listing, rows: looked.rows, not_taken, leaks })
     }

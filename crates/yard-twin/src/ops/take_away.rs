@@ -1,7 +1,6 @@
 //! Taking the source of an intake away once everything is safe.
 
 use std::collections::BTreeSet;
-use std::fs;
 use std::path::Path;
 
 use serde::Serialize;
@@ -38,7 +37,7 @@ pub(super) fn take_away(source: &Path, taken: &[Seen]) -> TakenAway {
                 continue;
             }
             (_, Ok(now)) if !now.same_bytes(&seen.stat) => Err("it changed since it was taken in".to_owned()),
-            (_, Ok(_)) => fs::remove_file(&path).map_err(|error| error.to_string()),
+            (_, Ok(_)) => disk::remove_file(&path).map_err(|error| error.to_string()),
             (_, Err(error)) => Err(error.to_string()),
         };
         match deleted {
@@ -49,7 +48,7 @@ pub(super) fn take_away(source: &Path, taken: &[Seen]) -> TakenAway {
     folders.insert(source.into());
     for folder in folders.iter().rev() {
         // One that isn't empty stays.
-        let _ = fs::remove_dir(folder);
+        let _ = disk::remove_folder(folder);
     }
     outcome.folder_gone = !disk::exists(source);
     outcome

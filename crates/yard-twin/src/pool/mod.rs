@@ -6,7 +6,6 @@ mod share;
 #[allow(clippy::unwrap_used)]
 mod tests;
 
-use std::fs;
 use std::path::{Path, PathBuf};
 
 pub(crate) use put::Putter;
@@ -31,8 +30,7 @@ impl Pool {
     /// Makes the 256 folders of a new pool.
     pub(crate) fn make(&self) -> Result<()> {
         for first in 0..=255u8 {
-            let folder = self.root.join(format!("{first:02x}"));
-            fs::create_dir_all(&folder).at("make", &folder)?;
+            disk::make_folders(&self.root.join(format!("{first:02x}")))?;
         }
         Ok(())
     }
@@ -68,7 +66,7 @@ impl Pool {
             for executable in [false, true] {
                 let path = self.root.join(Self::name(content, executable));
                 if let Ok(stat) = disk::lstat(&path) {
-                    fs::remove_file(&path).at("delete", &path)?;
+                    disk::remove_file(&path)?;
                     freed += stat.allocated;
                 }
             }
@@ -81,7 +79,7 @@ impl Pool {
         for executable in [false, true] {
             let path = self.root.join(Self::name(content, executable));
             if disk::lstat(&path).is_ok_and(|stat| Some(stat.ino) == ino) {
-                fs::remove_file(&path).at("delete", &path)?;
+                disk::remove_file(&path)?;
             }
         }
         Ok(())

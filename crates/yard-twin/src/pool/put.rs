@@ -1,7 +1,7 @@
 //! Puts contents into the pool: read, hashed and stored in one pass, published all at once.
 
 use std::collections::HashSet;
-use std::fs::{self, File};
+use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
@@ -47,7 +47,7 @@ impl<'a> Putter<'a> {
     /// Stages below `op`, a folder on the filesystem of the pool.
     pub(crate) fn new(pool: &'a Pool, op: &Path, known_sizes: HashSet<u64>) -> Result<Self> {
         let stage = op.join("contents");
-        fs::create_dir(&stage).at("make", &stage)?;
+        disk::make_folder(&stage)?;
         Ok(Self {
             pool,
             stage,
@@ -79,7 +79,7 @@ impl<'a> Putter<'a> {
         let staged = self.stage_one(file, seen, path, &temp, buffer, ctx);
         if staged.is_err() {
             // The whole stage goes away with the operation; this only frees the space sooner.
-            let _ = fs::remove_file(&temp);
+            let _ = disk::remove_file(&temp);
         }
         staged
     }
@@ -104,12 +104,12 @@ impl<'a> Putter<'a> {
         disk::set_mtime(&out, seen.mtime).at("set the time of", temp)?;
         let named = self.stage.join(content.to_string());
         if self.pool.has(content) {
-            fs::remove_file(temp).at("delete", temp)?;
+            disk::remove_file(temp)?;
             lock(&self.found).insert(content);
         } else if lock(&self.staged).insert(content) {
-            fs::rename(temp, &named).at("rename", temp)?;
+            disk::rename(temp, &named)?;
         } else {
-            fs::remove_file(temp).at("delete", temp)?;
+            disk::remove_file(temp)?;
         }
         Ok(content)
     }
@@ -144,7 +144,7 @@ impl<'a> Putter<'a> {
         if staged.len() as u64 <= SYNC_SINGLY {
             for content in staged.iter() {
                 let path = self.stage.join(content.to_string());
-                File::open(&path).and_then(|file| file.sync_all()).at("sync", &path)?;
+                disk::sync(&File::open(&path).at("open", &path)?, &path)?;
             }
         } else {
             disk::sync_filesystem(&self.stage)?;

@@ -5,6 +5,7 @@ use std::fs::File;
 use std::io::Write;
 use std::path::Path;
 
+use rustix::fs::CWD;
 use serde::{Deserialize, Serialize};
 
 use crate::disk;
@@ -69,12 +70,12 @@ impl Facts {
         let target = disk::create_exact(&to, 0o644).at("make", &to)?;
         let facts = Self {
             reflink: disk::reflink(&source, &target).at("clone", &from)?,
-            link: std::fs::hard_link(&from, &linked).is_ok(),
+            link: disk::link(CWD, &from, CWD, &linked).is_ok(),
             guard: File::options().write(true).open(&from).is_err(),
         };
         for path in [from, to, linked] {
             // One of them may not have been made; the folder goes away as a whole later.
-            let _ = std::fs::remove_file(path);
+            let _ = disk::remove_file(&path);
         }
         Ok(facts)
     }

@@ -72,9 +72,9 @@ impl Index {
         Ok(index.filter(|index| index.listing == listing && index.pool == pool && index.rows.len() == entries))
     }
 
-    /// Writes it, as a whole.
-    pub(crate) fn save(&self, path: &Path) -> Result<()> {
-        disk::write_loose(path, &self.encode())
+    /// Writes it as a whole: first at `staged`, on the same filesystem.
+    pub(crate) fn save(&self, path: &Path, staged: &Path) -> Result<()> {
+        disk::write_loose(path, staged, &self.encode())
     }
 
     pub(crate) fn encode(&self) -> Vec<u8> {

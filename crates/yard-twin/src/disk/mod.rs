@@ -1,13 +1,24 @@
 //! The file operations that everything else is built from: each a thin, named step with its path in its errors.
+//!
+//! Looking and reading is here; all that changes the disk is in [`change`].
 
-use std::ffi::OsStr;
-use std::fs::{self, File};
+mod change;
+#[cfg(test)]
+pub(crate) mod fault;
+
+use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
-use rustix::fs::{AtFlags, CWD, Mode, OFlags, RenameFlags, Timespec, Timestamps};
+use rustix::fs::{Mode, OFlags};
 use rustix::io::Errno;
+
+pub(crate) use change::{
+    copy_all, create_exact, create_file, link, make_folder, make_folders, reflink, remove_file, remove_folder,
+    remove_tree, rename, rename_new, set_mtime, symlink, sync, sync_filesystem, sync_folder, write, write_loose,
+    write_synced, write_whole,
+};
 
 use crate::error::{Error, PathContext, Result};
 
@@ -88,55 +99,12 @@ pub(crate) fn open_file(at: impl AsFd, name: impl rustix::path::Arg) -> io::Resu
     Ok(rustix::fs::openat(at, name, flags, Mode::empty())?.into())
 }
 
-/// Makes a file that isn't there yet, open for writing whatever its mode, which the user's umask narrows.
-pub(crate) fn create_file(at: impl AsFd, name: impl rustix::path::Arg, mode: u32) -> io::Result<File> {
-    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    Ok(rustix::fs::openat(at, name, flags, Mode::from_raw_mode(mode))?.into())
-}
-
-/// As [`create_file`], with exactly this mode, whatever the umask.
-pub(crate) fn create_exact(path: &Path, mode: u32) -> io::Result<File> {
-    let file = create_file(CWD, path, mode)?;
-    rustix::fs::fchmod(&file, Mode::from_raw_mode(mode))?;
-    Ok(file)
-}
-
-/// Sets when a file was last written.
-pub(crate) fn set_mtime(file: impl AsFd, mtime: i64) -> io::Result<()> {
-    let time = Timespec { tv_sec: mtime.div_euclid(1_000_000_000), tv_nsec: mtime.rem_euclid(1_000_000_000) };
-    Ok(rustix::fs::futimens(file, &Timestamps { last_access: time, last_modification: time })?)
-}
-
-/// Gives the file another name.
-pub(crate) fn link(from: impl AsFd, old: impl rustix::path::Arg, to: impl AsFd, new: &str) -> io::Result<()> {
-    Ok(rustix::fs::linkat(from, old, to, new, AtFlags::empty())?)
-}
-
-/// Makes `to` share the blocks of `from`; `Ok(false)` where that can't be done here.
-pub(crate) fn reflink(from: &File, to: &File) -> io::Result<bool> {
-    match rustix::fs::ioctl_ficlone(to, from) {
-        Ok(()) => Ok(true),
-        Err(Errno::OPNOTSUPP | Errno::XDEV | Errno::INVAL | Errno::NOTTY | Errno::NOSYS | Errno::PERM) => Ok(false),
-        Err(error) => Err(error.into()),
-    }
-}
-
 /// Whether a failed link means "not here" (another filesystem, too many links), so that a copy is the way.
 pub(crate) fn link_unsupported(error: &io::Error) -> bool {
     // ntfs-3g answers ERANGE where it has too many links.
     const UNSUPPORTED: [Errno; 6] =
         [Errno::MLINK, Errno::XDEV, Errno::PERM, Errno::OPNOTSUPP, Errno::NOSYS, Errno::RANGE];
     Errno::from_io_error(error).is_some_and(|errno| UNSUPPORTED.contains(&errno))
-}
-
-/// Renames, refusing to replace anything. Filesystems without that promise are asked first, which is enough under the
-/// yard's exclusive lock.
-pub(crate) fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
-    match rustix::fs::renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
-        Err(Errno::INVAL | Errno::NOSYS) if exists(to) => Err(io::ErrorKind::AlreadyExists.into()),
-        Err(Errno::INVAL | Errno::NOSYS) => fs::rename(from, to),
-        result => Ok(result?),
-    }
 }
 
 /// Reads `from` to its end, handing every piece to `each`. Returns how many bytes there were.
@@ -178,6 +146,7 @@ impl<'a> Writer<'a> {
         /// The size of the holes that are looked for.
         const HOLE: usize = 64 << 10;
         self.at += bytes.len() as u64;
+        change::step().at("write", self.path)?;
         if !self.holes {
             return self.file.write_all(bytes).at("write", self.path);
         }
@@ -200,76 +169,6 @@ impl<'a> Writer<'a> {
 /// Whether a file takes less room than its size says.
 pub(crate) fn has_holes(stat: &Stat) -> bool {
     stat.size > 0 && stat.allocated < stat.size
-}
-
-/// Makes the contents and names of everything on the filesystem of `folder` survive a power loss.
-pub(crate) fn sync_filesystem(folder: &Path) -> Result<()> {
-    let fd = open_folder(CWD, folder).at("open", folder)?;
-    rustix::fs::syncfs(fd).at("sync", folder)
-}
-
-/// Makes the names in `folder` survive a power loss.
-pub(crate) fn sync_folder(folder: &Path) -> Result<()> {
-    let fd = open_folder(CWD, folder).at("open", folder)?;
-    rustix::fs::fsync(fd).at("sync", folder)
-}
-
-/// Deletes a folder and all below it, following no link. Folders that their owner may not write are opened up first.
-pub(crate) fn remove_tree(path: &Path) -> Result<()> {
-    match fs::remove_dir_all(path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
-        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
-            open_up(path)?;
-            fs::remove_dir_all(path).at("delete", path)
-        }
-        result => result.at("delete", path),
-    }
-}
-
-fn open_up(folder: &Path) -> Result<()> {
-    let fd = open_folder(CWD, folder).at("open", folder);
-    // The mode is set by path where the folder may not even be opened.
-    match &fd {
-        Ok(fd) => rustix::fs::fchmod(fd, Mode::RWXU).at("make writable", folder)?,
-        Err(_) => rustix::fs::chmod(folder, Mode::RWXU).at("make writable", folder)?,
-    }
-    for entry in fs::read_dir(folder).at("list", folder)? {
-        let entry = entry.at("list", folder)?;
-        if entry.file_type().at("look at", entry.path())?.is_dir() {
-            open_up(&entry.path())?;
-        }
-    }
-    Ok(())
-}
-
-/// Writes a file as a whole: a temporary one beside it, synced, then renamed into place. After a crash the old bytes
-/// are there or the new ones.
-pub(crate) fn write_whole(path: &Path, bytes: &[u8]) -> Result<()> {
-    let mut name = path.file_name().map(OsStr::to_os_string).unwrap_or_default();
-    name.push(format!(".new-{}", std::process::id()));
-    let temp = path.with_file_name(name);
-    let written = write_synced(&temp, bytes).and_then(|()| fs::rename(&temp, path).at("replace", path));
-    if written.is_err() {
-        // The error that matters is the one at hand; a leftover beside it is harmless.
-        let _ = fs::remove_file(&temp);
-    }
-    written?;
-    path.parent().map_or(Ok(()), sync_folder)
-}
-
-/// As [`write_whole`] for what may be lost: a crash of the program leaves the old bytes or the new ones, a power loss
-/// may leave anything.
-pub(crate) fn write_loose(path: &Path, bytes: &[u8]) -> Result<()> {
-    let temp = path.with_extension(format!("new-{}", std::process::id()));
-    fs::write(&temp, bytes).at("write", &temp)?;
-    fs::rename(&temp, path).at("replace", path)
-}
-
-/// Writes a new file, or one of ours from before, and syncs it.
-pub(crate) fn write_synced(path: &Path, bytes: &[u8]) -> Result<()> {
-    let mut file = File::create(path).at("write", path)?;
-    file.write_all(bytes).at("write", path)?;
-    file.sync_all().at("sync", path)
 }
 
 /// The path without links in it.
@@ -301,10 +200,9 @@ impl FsClock {
     /// What it says now: the time stamp of a file made for that.
     pub(crate) fn now(&self) -> Result<i64> {
         let path = self.folder.join("clock");
-        let _ = fs::remove_file(&path);
-        write_unsynced(&path)?;
+        write(&path, "t")?;
         let stat = lstat(&path).at("look at", &path)?;
-        fs::remove_file(&path).at("delete", &path)?;
+        remove_file(&path)?;
         Ok(stat.mtime.max(stat.ctime))
     }
 
@@ -320,8 +218,4 @@ impl FsClock {
             std::thread::sleep(std::time::Duration::from_nanos(left.cast_unsigned() + 1_000_000));
         }
     }
-}
-
-fn write_unsynced(path: &Path) -> Result<()> {
-    File::create(path).and_then(|mut file| file.write_all(b"t")).at("write", path)
 }

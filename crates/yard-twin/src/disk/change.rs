@@ -1,0 +1,181 @@
+//! Everything that changes the disk: each a thin, named step.
+//!
+//! All of them pass through [`step`], so that tests can count them, make each one fail, and end the process at it.
+
+use std::fs::{self, File};
+use std::io::{self, Write};
+use std::os::fd::AsFd;
+use std::path::Path;
+
+use rustix::fs::{AtFlags, CWD, Mode, OFlags, RenameFlags, Timespec, Timestamps};
+use rustix::io::Errno;
+
+use super::{exists, open_folder};
+use crate::error::{PathContext, Result};
+
+/// The seam: called before each change.
+pub(super) fn step() -> io::Result<()> {
+    #[cfg(test)]
+    super::fault::step()?;
+    Ok(())
+}
+
+/// Makes a folder whose parent is there.
+pub(crate) fn make_folder(path: &Path) -> Result<()> {
+    step().and_then(|()| fs::create_dir(path)).at("make", path)
+}
+
+/// Makes a folder and those above it, as far as they aren't there.
+pub(crate) fn make_folders(path: &Path) -> Result<()> {
+    step().and_then(|()| fs::create_dir_all(path)).at("make", path)
+}
+
+/// Deletes a file or a symlink.
+pub(crate) fn remove_file(path: &Path) -> Result<()> {
+    step().and_then(|()| fs::remove_file(path)).at("delete", path)
+}
+
+/// Deletes an empty folder.
+pub(crate) fn remove_folder(path: &Path) -> Result<()> {
+    step().and_then(|()| fs::remove_dir(path)).at("delete", path)
+}
+
+/// Renames, replacing what is there.
+pub(crate) fn rename(from: &Path, to: &Path) -> Result<()> {
+    step().and_then(|()| fs::rename(from, to)).at("rename", from)
+}
+
+/// Writes a file whose loss would not matter.
+pub(crate) fn write(path: &Path, bytes: impl AsRef<[u8]>) -> Result<()> {
+    step().and_then(|()| fs::write(path, bytes)).at("write", path)
+}
+
+/// Copies all bytes of one file into another, by the kernel where it can.
+pub(crate) fn copy_all(mut from: &File, mut to: &File, path: &Path) -> Result<()> {
+    step().and_then(|()| io::copy(&mut from, &mut to)).map(|_| ()).at("write", path)
+}
+
+/// Makes a symlink.
+pub(crate) fn symlink(target: &str, at: impl AsFd, name: &str) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::symlinkat(target, at, name)?)
+}
+
+/// Makes a file that isn't there yet, open for writing whatever its mode, which the user's umask narrows.
+pub(crate) fn create_file(at: impl AsFd, name: impl rustix::path::Arg, mode: u32) -> io::Result<File> {
+    step()?;
+    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    Ok(rustix::fs::openat(at, name, flags, Mode::from_raw_mode(mode))?.into())
+}
+
+/// As [`create_file`], with exactly this mode, whatever the umask.
+pub(crate) fn create_exact(path: &Path, mode: u32) -> io::Result<File> {
+    let file = create_file(CWD, path, mode)?;
+    rustix::fs::fchmod(&file, Mode::from_raw_mode(mode))?;
+    Ok(file)
+}
+
+/// Sets when a file was last written.
+pub(crate) fn set_mtime(file: impl AsFd, mtime: i64) -> io::Result<()> {
+    step()?;
+    let time = Timespec { tv_sec: mtime.div_euclid(1_000_000_000), tv_nsec: mtime.rem_euclid(1_000_000_000) };
+    Ok(rustix::fs::futimens(file, &Timestamps { last_access: time, last_modification: time })?)
+}
+
+/// Gives the file another name.
+pub(crate) fn link(
+    from: impl AsFd,
+    old: impl rustix::path::Arg,
+    to: impl AsFd,
+    new: impl rustix::path::Arg,
+) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::linkat(from, old, to, new, AtFlags::empty())?)
+}
+
+/// Makes `to` share the blocks of `from`; `Ok(false)` where that can't be done here.
+pub(crate) fn reflink(from: &File, to: &File) -> io::Result<bool> {
+    step()?;
+    match rustix::fs::ioctl_ficlone(to, from) {
+        Ok(()) => Ok(true),
+        Err(Errno::OPNOTSUPP | Errno::XDEV | Errno::INVAL | Errno::NOTTY | Errno::NOSYS | Errno::PERM) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Renames, refusing to replace anything. Filesystems without that promise are asked first, which is enough under the
+/// yard's exclusive lock.
+pub(crate) fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
+    step()?;
+    match rustix::fs::renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
+        Err(Errno::INVAL | Errno::NOSYS) if exists(to) => Err(io::ErrorKind::AlreadyExists.into()),
+        Err(Errno::INVAL | Errno::NOSYS) => fs::rename(from, to),
+        result => Ok(result?),
+    }
+}
+
+/// Makes the contents and names of everything on the filesystem of `folder` survive a power loss.
+pub(crate) fn sync_filesystem(folder: &Path) -> Result<()> {
+    let fd = open_folder(CWD, folder).at("open", folder)?;
+    step().and_then(|()| Ok(rustix::fs::syncfs(fd)?)).at("sync", folder)
+}
+
+/// Makes a file's bytes survive a power loss.
+pub(crate) fn sync(file: &File, path: &Path) -> Result<()> {
+    step().and_then(|()| file.sync_all()).at("sync", path)
+}
+
+/// Makes the names in `folder` survive a power loss.
+pub(crate) fn sync_folder(folder: &Path) -> Result<()> {
+    let fd = open_folder(CWD, folder).at("open", folder)?;
+    step().and_then(|()| Ok(rustix::fs::fsync(fd)?)).at("sync", folder)
+}
+
+/// Deletes a folder and all below it, following no link. Folders that their owner may not write are opened up first.
+pub(crate) fn remove_tree(path: &Path) -> Result<()> {
+    match step().and_then(|()| fs::remove_dir_all(path)) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+            open_up(path)?;
+            fs::remove_dir_all(path).at("delete", path)
+        }
+        result => result.at("delete", path),
+    }
+}
+
+fn open_up(folder: &Path) -> Result<()> {
+    let fd = open_folder(CWD, folder).at("open", folder);
+    // The mode is set by path where the folder may not even be opened.
+    match &fd {
+        Ok(fd) => rustix::fs::fchmod(fd, Mode::RWXU).at("make writable", folder)?,
+        Err(_) => rustix::fs::chmod(folder, Mode::RWXU).at("make writable", folder)?,
+    }
+    for entry in fs::read_dir(folder).at("list", folder)? {
+        let entry = entry.at("list", folder)?;
+        if entry.file_type().at("look at", entry.path())?.is_dir() {
+            open_up(&entry.path())?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes a file as a whole: at `staged`, on the same filesystem, then synced and renamed into place. After a crash the
+/// old bytes are there or the new ones, and maybe what was staged.
+pub(crate) fn write_whole(path: &Path, staged: &Path, bytes: &[u8]) -> Result<()> {
+    write_synced(staged, bytes)?;
+    rename(staged, path)?;
+    path.parent().map_or(Ok(()), sync_folder)
+}
+
+/// As [`write_whole`] for what may be lost: a power loss may leave anything.
+pub(crate) fn write_loose(path: &Path, staged: &Path, bytes: &[u8]) -> Result<()> {
+    write(staged, bytes)?;
+    rename(staged, path)
+}
+
+/// Writes a new file, or one of ours from before, and syncs it.
+pub(crate) fn write_synced(path: &Path, bytes: &[u8]) -> Result<()> {
+    let mut file = step().and_then(|()| File::create(path)).at("write", path)?;
+    file.write_all(bytes).at("write", path)?;
+    sync(&file, path)
+}
