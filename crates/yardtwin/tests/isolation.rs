@@ -33,8 +33,7 @@ fn what_tools_do_in_one_twin_reaches_no_other() {
             desk.ok(&["clone", "wexcombe@1.4", twin, "--share", share]);
         }
         let (others, pool) = (look(&desk.at("yard/twins/b/game")), look(&desk.at("yard/pool")));
-        let targets =
-            ["scenery/hills.wjp", "signals/signal-07.wjg", "cabin/panel.ini", "bin/wexcombe", "boards/plain/board.txt"];
+        let targets = ["scenery/hills.wjp", "signals/signal-07.wjg", "cabin/panel.ini", "bin/wexcombe"];
         let mut refused = 0;
         for target in targets {
             for what in TRIES {
