@@ -1,6 +1,6 @@
 //! Intake: a folder becomes a stock build.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -236,11 +236,7 @@ impl Yard {
         let op = self.begin(ctx)?;
         let putter = Putter::new(&self.pool, op.path(), self.known_sizes()?)?;
         let stored = store(plan, &putter, ctx)?;
-        // What was added, changed or taken away meanwhile shows in a second look.
-        let (again, _) = leave_out(list(&plan.source, ctx)?, &plan.sheet_read, &plan.options.leave_out)?;
-        if let Some(path) = first_difference(&plan.seen, &again) {
-            return Err(IntakeError::Changed(source_path(&plan.source, path)).into());
-        }
+        look_again(plan, ctx)?;
         let mut links = Links::default();
         let listing = links.listing(plan, &stored.contents, self.root())?;
         let id = listing.id();
@@ -388,7 +384,7 @@ fn folders(path: &str) -> impl Iterator<Item = &str> {
 
 /// The contents of what was read, in the order of what was seen.
 struct Stored {
-    contents: HashMap<usize, ContentId>,
+    contents: Vec<Option<ContentId>>,
     not_kept: NotKept,
 }
 
@@ -398,7 +394,7 @@ fn store(plan: &IntakePlan, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
         let size = plan.seen[at].stat.size;
         if size >= LARGE { (0, u64::MAX - size, 0) } else { (1, 0, at) }
     });
-    let contents = Mutex::new(HashMap::with_capacity(order.len()));
+    let contents = Mutex::new(vec![None; plan.seen.len()]);
     let attributes = AtomicU64::new(0);
     ctx.phase(Phase::Storing, plan.totals.files, plan.totals.bytes, || {
         parallel::for_each(
@@ -419,7 +415,7 @@ fn store(plan: &IntakePlan, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
                     attributes.fetch_add(1, Ordering::Relaxed);
                 }
                 let content = putter.put(&file, &seen.stat, &path, buffer, ctx)?;
-                lock(&contents).insert(at, content);
+                lock(&contents)[at] = Some(content);
                 ctx.progress().advance(1, seen.stat.size);
                 Ok(())
             },
@@ -445,6 +441,15 @@ fn not_kept(seen: &[Seen]) -> NotKept {
     counts
 }
 
+/// Looks at the source a second time: what was added, changed or taken away since the first time shows.
+fn look_again(plan: &IntakePlan, ctx: &Ctx) -> Result<()> {
+    let (again, _) = leave_out(list(&plan.source, ctx)?, &plan.sheet_read, &plan.options.leave_out)?;
+    match first_difference(&plan.seen, &again) {
+        None => Ok(()),
+        Some(path) => Err(IntakeError::Changed(source_path(&plan.source, path)).into()),
+    }
+}
+
 /// The first path at which two looks at a source differ.
 fn first_difference<'a>(before: &'a [Seen], after: &'a [Seen]) -> Option<&'a RelPath> {
     let same = |a: &Seen, b: &Seen| a.path == b.path && a.stat.same_bytes(&b.stat);
@@ -462,11 +467,11 @@ struct Links {
 }
 
 impl Links {
-    fn listing(&mut self, plan: &IntakePlan, contents: &HashMap<usize, ContentId>, yard: &Path) -> Result<Listing> {
+    fn listing(&mut self, plan: &IntakePlan, contents: &[Option<ContentId>], yard: &Path) -> Result<Listing> {
         let none = ContentId::from_bytes([0; 32]);
         let mut entries = Vec::with_capacity(plan.seen.len() + plan.emptied.len());
         for (at, seen) in plan.seen.iter().enumerate() {
-            let mut entry = entry(seen, contents.get(&at).copied().unwrap_or(none));
+            let mut entry = entry(seen, contents[at].unwrap_or(none));
             if let Node::Symlink { target } = &entry.node {
                 entry.node = Node::Symlink { target: self.target(plan, &seen.path, target, yard)? };
             }

@@ -101,9 +101,14 @@ pub(crate) fn walk(folder: &Path, prefix: &RelPath, manner: Manner, ctx: &Ctx) -
     });
     let mut all = Walked::default();
     for part in parts {
-        let part = part?;
-        all.seen.extend(part.seen);
-        all.not_taken.extend(part.not_taken);
+        let mut part = part?;
+        // The larger one takes the smaller one in, so that little is moved.
+        if part.seen.len() > all.seen.len() {
+            std::mem::swap(&mut part, &mut all);
+        }
+        all.seen.reserve_exact(part.seen.len());
+        all.seen.append(&mut part.seen);
+        all.not_taken.append(&mut part.not_taken);
     }
     all.seen.sort_unstable_by(|a, b| a.path.cmp(&b.path));
     all.not_taken.sort_unstable();
