@@ -176,6 +176,9 @@ pub(crate) fn canonical(path: &Path) -> Result<PathBuf> {
     path.canonicalize().at("find", path)
 }
 
+/// The kernel's tick at its slowest, in nanoseconds.
+const TICK: i64 = 10_000_000;
+
 /// The clock by which a filesystem stamps its files, which need not be the system's.
 pub(crate) struct FsClock {
     folder: PathBuf,
@@ -183,13 +186,34 @@ pub(crate) struct FsClock {
 }
 
 impl FsClock {
-    /// How coarse the time stamps are at worst: the kernel's tick, or 2 s on the FAT family.
-    pub(crate) fn new(folder: &Path) -> Self {
+    /// Finds out how coarse the time stamps of the filesystem of `folder` are.
+    ///
+    /// Some kernels (Linux from 6.13, on most filesystems) give a change that follows a look at the file a time stamp of
+    /// its own, however soon it comes: then every change after a look shows. Else it is the kernel's tick at worst, or
+    /// 2 s on the FAT family.
+    pub(crate) fn new(folder: &Path) -> Result<Self> {
         const MSDOS: i64 = 0x4d44;
         const EXFAT: i64 = 0x2011_bab0;
         let kind = rustix::fs::statfs(folder).map_or(0, |s| s.f_type);
-        let grain = if kind == MSDOS || kind == EXFAT { 2_000_000_000 } else { 10_000_000 };
-        Self { folder: folder.into(), grain }
+        let mut clock = Self { folder: folder.into(), grain: TICK };
+        if kind == MSDOS || kind == EXFAT {
+            clock.grain = 2_000_000_000;
+        } else if clock.every_change_shows()? {
+            clock.grain = 0;
+        }
+        Ok(clock)
+    }
+
+    /// Whether a file that is written to again right after each of several looks shows another time each time. With
+    /// coarse stamps all of these fall into one tick, or into two.
+    fn every_change_shows(&self) -> Result<bool> {
+        let path = self.folder.join("clock");
+        let mut stamps = Vec::with_capacity(4);
+        for _ in 0..stamps.capacity() {
+            write(&path, "t")?;
+            stamps.push(lstat(&path).at("look at", &path)?.ctime);
+        }
+        Ok(stamps.is_sorted_by(|earlier, later| earlier < later))
     }
 
     /// How coarse it is, in nanoseconds.
@@ -212,7 +236,7 @@ impl FsClock {
             let now = self.now()?;
             let left = time + self.grain - now;
             // A clock that was set back is not waited for: those files are read once more, that is all.
-            if left < 0 || left > 2 * self.grain {
+            if left < 0 || left > 2 * self.grain.max(TICK) {
                 return Ok(now);
             }
             std::thread::sleep(std::time::Duration::from_nanos(left.cast_unsigned() + 1_000_000));

@@ -150,7 +150,7 @@ impl Yard {
         let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
         let op = self.begin(ctx)?;
         let policy = Policy::new(plan.sharing, Facts::probe(op.path())?, &plan.listing, written);
-        let clock = FsClock::new(op.path());
+        let clock = FsClock::new(op.path())?;
         let held = if policy.links() { self.alone(ctx)? } else { self.shared(ctx)? };
         let started = clock.now()?;
         let stage = op.path().join("twin");

@@ -158,7 +158,7 @@ impl Yard {
         let mut mine = self.listing(state.disk)?.contents();
         mine.extend(self.listing(state.laid)?.contents());
         let elsewhere = self.contents_elsewhere(Some(&row), None)?;
-        let clock = FsClock::new(op.path());
+        let clock = FsClock::new(op.path())?;
         let started = clock.now()?;
         let intent = self.catalog.intend(&Intent::Forget { twin: row.id })?;
         for path in &plan.entries {

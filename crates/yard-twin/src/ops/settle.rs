@@ -47,7 +47,7 @@ impl Yard {
         let index = Index::load(&index_path(&folder), state.disk, pool_inode, before.entries().len())?;
         let op = self.begin(ctx)?;
         let putter = Putter::new(&self.pool, op.path(), std::collections::HashSet::new())?;
-        let clock = FsClock::new(op.path());
+        let clock = FsClock::new(op.path())?;
         let windows = self.catalog.windows()?;
         let settling = Settling {
             folder: &folder,
