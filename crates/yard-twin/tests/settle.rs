@@ -127,3 +127,33 @@ fn a_write_through_a_lifted_guard_is_found_named_and_can_be_put_right() {
     clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap();
     assert_eq!(fs::read(place.at("yard/twins/c/game/same.dat")).unwrap(), b"before");
 }
+
+#[test]
+fn what_is_worth_nothing_is_neither_taken_in_nor_kept_nor_carried_along() {
+    let place = Place::new();
+    let source = place.at("source");
+    standins::write_wexcombe(&source, "1.4", std::path::Path::new("/bin/true")).unwrap();
+    let log = |root: &std::path::Path| {
+        fs::create_dir_all(root.join("logs/old")).unwrap();
+        fs::write(root.join("logs/old/today.log"), "a long log").unwrap();
+    };
+    log(&source);
+    let yard = Yard::init(&place.at("yard")).unwrap();
+    fs::write(place.at("yard/sheets/wexcombe.toml"), standins::WEXCOMBE_SHEET).unwrap();
+    take_in(&yard, &source, "1.4").unwrap();
+    let made = clone(&yard, "wexcombe@1.4", "a", Sharing::None).unwrap();
+    let game = made.folder.join("game");
+    assert_eq!(fs::read_dir(game.join("logs")).unwrap().count(), 0, "the folder is there, since programs may need it");
+    log(&game);
+    fs::create_dir_all(made.folder.join("home/.cache")).unwrap();
+    fs::write(made.folder.join("home/.cache/thumbnails"), "a long log too").unwrap();
+    fs::write(game.join("cabin/shifts/one.wjs"), "a shift").unwrap();
+    let twin = details(&yard, "a");
+    assert_eq!(twin.changes.summary(), "one.wjs new");
+    let second = clone(&yard, "a", "b", Sharing::All).unwrap();
+    assert_eq!(fs::read_dir(second.folder.join("game/logs")).unwrap().count(), 0);
+    assert!(second.folder.join("game/cabin/shifts/one.wjs").exists());
+    assert!(game.join("logs/old/today.log").exists(), "in the twin itself they are left alone");
+    let pool = common::look(&place.at("yard/pool"));
+    assert!(pool.values().all(|what| !what.1.starts_with(b"a long log")));
+}

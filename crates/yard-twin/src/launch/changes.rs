@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-use crate::listing::{Change, Listing, Node, diff};
+use crate::listing::{Change, Entry, Listing, Node, diff};
 use crate::sheet::Sheet;
 
 /// Counts of changes, in one group of belongings or outside them all.
@@ -27,19 +27,16 @@ pub struct Changes {
     pub groups: Vec<GroupChange>,
 }
 
-/// What changed from `before` to `after`, by the groups of `sheet`.
+/// Which files and symlinks changed from `before` to `after`, by the groups of `sheet`.
 #[must_use]
 pub fn changes(before: &Listing, after: &Listing, sheet: Option<&Sheet>) -> Changes {
     let mut groups: BTreeMap<(bool, Option<String>), GroupChange> = BTreeMap::new();
     for change in diff(before, after) {
         let path = change.path();
-        // A folder that got its first file, or lost its last one, is no change of its own.
-        let only_filled = match change {
-            Change::Gone(entry) => entry.node == Node::EmptyFolder && after.has(path.as_str()),
-            Change::New(entry) => entry.node == Node::EmptyFolder && before.has(path.as_str()),
-            Change::Changed { .. } => false,
-        };
-        if only_filled {
+        // A folder that comes or goes with what is in it, or with what is worth nothing, is no change of its own.
+        if let Change::New(Entry { node: Node::EmptyFolder, .. })
+        | Change::Gone(Entry { node: Node::EmptyFolder, .. }) = change
+        {
             continue;
         }
         let group = sheet.and_then(|sheet| sheet.group_of(path)).map(str::to_owned);

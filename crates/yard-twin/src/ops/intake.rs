@@ -1,6 +1,6 @@
 //! Intake: a folder becomes a stock build.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -22,7 +22,7 @@ use crate::parallel::{self, lock};
 use crate::path::RelPath;
 use crate::pool::Putter;
 use crate::progress::{Ctx, Phase};
-use crate::scan::{Kind, Manner, Seen, walk};
+use crate::scan::{Kind, Manner, Seen, walk, without};
 use crate::sheet::{self, Belongings, Sheet};
 
 /// Files from this size on are read first, the largest first, so that none of them ends the intake alone.
@@ -95,14 +95,14 @@ pub struct IntakePlan {
     pub belongings: Vec<Belongings>,
     /// What is left out.
     pub left_out: Vec<Belongings>,
+    /// Files that are worth nothing by the sheet (caches, logs), and are not taken in.
+    pub scratch: u64,
     /// Whether the source goes away afterwards.
     pub take_away: bool,
     #[serde(skip)]
     options: IntakeOptions,
     #[serde(skip)]
     seen: Vec<Seen>,
-    #[serde(skip)]
-    emptied: Vec<RelPath>,
     #[serde(skip)]
     sheet_read: Sheet,
     #[serde(skip)]
@@ -169,7 +169,8 @@ impl Yard {
         }
         let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
         let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
-        let (seen, emptied) = leave_out(seen, &sheet, &options.leave_out)?;
+        let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
+        let seen = leave_out(seen, &sheet, &options.leave_out)?;
         Ok(IntakePlan {
             build,
             totals: totals(&seen),
@@ -177,11 +178,11 @@ impl Yard {
             program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
             belongings,
             left_out,
+            scratch,
             take_away: options.take_away,
             source,
             options,
             seen,
-            emptied,
             sheet_read: sheet,
             sheet_text,
         })
@@ -353,33 +354,10 @@ fn split(sheet: &Sheet, listing: &Listing, leave_out: &[String]) -> Result<(Vec<
     Ok(sheet.belongings(listing).into_iter().partition(|group| leave_out.contains(&group.group)))
 }
 
-/// What is left when groups are left out, and the folders that are empty then: a program may need them.
-fn leave_out(seen: Vec<Seen>, sheet: &Sheet, groups: &[String]) -> Result<(Vec<Seen>, Vec<RelPath>)> {
-    if groups.is_empty() {
-        return Ok((seen, Vec::new()));
-    }
-    let out = |seen: &Seen| sheet.group_of(&seen.path).is_some_and(|group| groups.iter().any(|name| name == group));
-    let (left, kept): (Vec<_>, Vec<_>) = seen.into_iter().partition(out);
-    let kept_folders: HashSet<&str> = kept.iter().flat_map(|seen| folders(seen.path.as_str())).collect();
-    let mut emptied: BTreeMap<&str, RelPath> = BTreeMap::new();
-    for seen in &left {
-        // The deepest folder stands for those above it.
-        if let Some(folder) = seen.path.parent().filter(|f| *f != "game" && !kept_folders.contains(f)) {
-            emptied.insert(folder, RelPath::new(folder)?);
-        }
-    }
-    let all: Vec<_> = emptied.keys().copied().collect();
-    let covered = |folder: &str| all.iter().any(|o| o.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/')));
-    let emptied = emptied.iter().filter(|(folder, _)| !covered(folder)).map(|(_, path)| path.clone()).collect();
-    drop(kept_folders);
-    Ok((kept, emptied))
-}
-
-/// A path's folders, the nearest first.
-fn folders(path: &str) -> impl Iterator<Item = &str> {
-    std::iter::successors(path.rsplit_once('/').map(|(parent, _)| parent), |folder| {
-        folder.rsplit_once('/').map(|(parent, _)| parent)
-    })
+/// What is left without the groups that are left out, and without what is worth nothing.
+fn leave_out(seen: Vec<Seen>, sheet: &Sheet, groups: &[String]) -> Result<Vec<Seen>> {
+    let in_group = |path: &RelPath| sheet.group_of(path).is_some_and(|group| groups.iter().any(|name| name == group));
+    without(seen, |path| sheet.is_scratch(path) || (!groups.is_empty() && in_group(path)))
 }
 
 /// The contents of what was read, in the order of what was seen.
@@ -443,7 +421,7 @@ fn not_kept(seen: &[Seen]) -> NotKept {
 
 /// Looks at the source a second time: what was added, changed or taken away since the first time shows.
 fn look_again(plan: &IntakePlan, ctx: &Ctx) -> Result<()> {
-    let (again, _) = leave_out(list(&plan.source, ctx)?, &plan.sheet_read, &plan.options.leave_out)?;
+    let again = leave_out(list(&plan.source, ctx)?, &plan.sheet_read, &plan.options.leave_out)?;
     match first_difference(&plan.seen, &again) {
         None => Ok(()),
         Some(path) => Err(IntakeError::Changed(source_path(&plan.source, path)).into()),
@@ -452,7 +430,8 @@ fn look_again(plan: &IntakePlan, ctx: &Ctx) -> Result<()> {
 
 /// The first path at which two looks at a source differ.
 fn first_difference<'a>(before: &'a [Seen], after: &'a [Seen]) -> Option<&'a RelPath> {
-    let same = |a: &Seen, b: &Seen| a.path == b.path && a.stat.same_bytes(&b.stat);
+    let empty = |seen: &Seen| matches!(seen.kind, Kind::EmptyFolder);
+    let same = |a: &Seen, b: &Seen| a.path == b.path && ((empty(a) && empty(b)) || a.stat.same_bytes(&b.stat));
     match before.iter().zip(after).find(|(a, b)| !same(a, b)) {
         Some((a, b)) => Some((&a.path).min(&b.path)),
         None => before.get(after.len()).or(after.get(before.len())).map(|seen| &seen.path),
@@ -469,16 +448,13 @@ struct Links {
 impl Links {
     fn listing(&mut self, plan: &IntakePlan, contents: &[Option<ContentId>], yard: &Path) -> Result<Listing> {
         let none = ContentId::from_bytes([0; 32]);
-        let mut entries = Vec::with_capacity(plan.seen.len() + plan.emptied.len());
+        let mut entries = Vec::with_capacity(plan.seen.len());
         for (at, seen) in plan.seen.iter().enumerate() {
             let mut entry = entry(seen, contents[at].unwrap_or(none));
             if let Node::Symlink { target } = &entry.node {
                 entry.node = Node::Symlink { target: self.target(plan, &seen.path, target, yard)? };
             }
             entries.push(entry);
-        }
-        for path in &plan.emptied {
-            entries.push(Entry { path: path.clone(), node: Node::EmptyFolder, mtime: 0 });
         }
         Listing::new(entries)
     }

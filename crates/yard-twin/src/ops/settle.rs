@@ -47,6 +47,7 @@ impl Yard {
         let index = Index::load(&index_path(&folder), state.disk, pool_inode, before.entries().len())?;
         let op = self.begin(ctx)?;
         let putter = Putter::new(&self.pool, op.path(), std::collections::HashSet::new())?;
+        let sheet = self.sheet(&state.build.title)?;
         let clock = FsClock::new(op.path())?;
         let windows = self.catalog.windows()?;
         let settling = Settling {
@@ -54,6 +55,7 @@ impl Yard {
             last: &before,
             index: index.as_ref(),
             windows: &windows,
+            sheet: sheet.as_ref(),
             pool: &self.pool,
             putter: &putter,
             clock: &clock,

@@ -3,7 +3,9 @@
 mod index;
 mod quick;
 mod walk;
+mod without;
 
 pub(crate) use index::{Index, Row};
 pub(crate) use quick::{Found, Settling, settle_folder};
 pub(crate) use walk::{Kind, Manner, Seen, Walked, walk};
+pub(crate) use without::without;

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 
 use rustix::fs::CWD;
 
-use super::{Index, Kind, Manner, Row, Seen, Walked, walk};
+use super::{Index, Kind, Manner, Row, Seen, Walked, walk, without};
 use crate::disk::{self, FsClock, Stat};
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::ContentId;
@@ -16,6 +16,7 @@ use crate::parallel;
 use crate::path::RelPath;
 use crate::pool::{Pool, Putter, Share};
 use crate::progress::Ctx;
+use crate::sheet::Sheet;
 
 /// How often a file is read again that changes while it is being read.
 const TRIES: usize = 3;
@@ -30,6 +31,8 @@ pub(crate) struct Settling<'a> {
     pub(crate) index: Option<&'a Index>,
     /// When our own commands linked and unlinked: that moves a linked file's ctime and means nothing.
     pub(crate) windows: &'a [(i64, i64)],
+    /// The title's sheet, which says what is worth nothing.
+    pub(crate) sheet: Option<&'a Sheet>,
     pub(crate) pool: &'a Pool,
     pub(crate) putter: &'a Putter<'a>,
     pub(crate) clock: &'a FsClock,
@@ -62,6 +65,9 @@ pub(crate) fn settle_folder(settling: &Settling<'_>, ctx: &Ctx) -> Result<Found>
         let part = walk(&settling.folder.join(root), &RelPath::new(root)?, Manner::Lenient, ctx)?;
         walked.seen.extend(part.seen);
         walked.not_taken.extend(part.not_taken);
+    }
+    if let Some(sheet) = settling.sheet {
+        walked.seen = without(walked.seen, |path| sheet.is_scratch(path))?;
     }
     let mut known: Vec<Option<(Entry, Row)>> = Vec::with_capacity(walked.seen.len());
     let mut last = settling.last.entries().iter().enumerate().peekable();

@@ -40,6 +40,8 @@ pub struct Sheet {
     /// Patterns of those that are worth nothing.
     pub scratch: Vec<String>,
     #[serde(skip)]
+    worthless: PathSet,
+    #[serde(skip)]
     written: PathSet,
     #[serde(skip)]
     groups: Vec<(String, PathSet)>,
@@ -129,6 +131,12 @@ impl Sheet {
         &self.written
     }
 
+    /// Whether a path is scratch: worth nothing, so neither kept nor carried along.
+    #[must_use]
+    pub fn is_scratch(&self, path: &RelPath) -> bool {
+        self.worthless.contains(path.as_str())
+    }
+
     /// The path of the program that is started here unless a profile says otherwise.
     #[must_use]
     pub fn default_program(&self) -> Option<String> {
@@ -193,7 +201,7 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
          # Where a folder says which build it is: a line of a text file, or a JSON pointer.\n\
          # [label]\n# file = \"release.json\"\n# pointer = \"/build\"        # or: line = 1\n\n\
          # Paths that the program writes: never shared between twins. Those in scratch are worth nothing (caches,\n\
-         # logs). Patterns start with game/ or home/; * stays within a folder, ** doesn't; a folder stands for all in it.\n\
+         # logs), and neither kept nor copied along. Patterns start with game/ or home/; * stays within a folder, ** doesn't; a folder stands for all in it.\n\
          [paths]\n",
     );
     let list = |patterns: &[String]| {

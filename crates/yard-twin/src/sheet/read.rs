@@ -192,6 +192,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         good: Good { present: checker.all_inside(raw.good.present)?, absent: checker.all_inside(raw.good.absent)? },
         label: raw.label.map(|label| checker.label(label)).transpose()?,
         belongings,
+        worthless: checker.set(&scratch, raw.ignore_case)?,
         live,
         scratch,
         written,

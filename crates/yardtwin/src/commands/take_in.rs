@@ -73,6 +73,10 @@ fn plan_facts(yard: &Yard, plan: &IntakePlan) -> Vec<(&'static str, String)> {
         ("a player's own", belongings(&plan.belongings)),
         ("left out", belongings(&plan.left_out)),
         (
+            "worth nothing",
+            if plan.scratch > 0 { format!("{}, not taken in", files(plan.scratch)) } else { String::new() },
+        ),
+        (
             "sheet",
             match plan.sheet {
                 SheetUse::Known => String::new(),
