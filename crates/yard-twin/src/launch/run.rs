@@ -110,7 +110,7 @@ pub struct RunOutcome {
     pub changes: Changes,
     /// The file with its output.
     pub output: PathBuf,
-    /// Shared files that were written through their guard.
+    /// Shared files that were found to be written through their guard, before the run or after it.
     pub leaks: Vec<String>,
     /// How long it ran.
     #[serde(serialize_with = "crate::progress::seconds")]
@@ -128,6 +128,7 @@ pub struct Running<'y> {
     readers: Vec<JoinHandle<()>>,
     record: RunRecord,
     before: Listing,
+    leaks: Vec<String>,
     output: PathBuf,
     began: Instant,
 }
@@ -208,7 +209,7 @@ impl Yard {
         home::prepare(&plan.home)?;
         let settled = self.settle_held(&plan.row, &held, ctx)?;
         self.lay_home(&plan.row, &settled, ctx)?;
-        let before = settled.listing;
+        let Settled { listing: before, leaks, .. } = settled;
         let (started_at, isolation) = (Timestamp::now(), plan.isolation.to_string());
         let folder = self.present_folder(&plan.row)?;
         let program = plan.program.strip_prefix(folder.join("game")).unwrap_or(&plan.program).display().to_string();
@@ -253,6 +254,7 @@ impl Yard {
             readers: readers.into_iter().flatten().collect(),
             record,
             before,
+            leaks,
             output,
             began: Instant::now(),
         })
@@ -310,7 +312,15 @@ impl Running<'_> {
         self.record.summary = outcome.as_ref().ok().map(|(changes, _)| changes.summary());
         self.yard.catalog.end_run(&self.record)?;
         let (changes, leaks) = outcome?;
-        Ok(RunOutcome { twin: self.row.name, record: self.record, changes, output: self.output, leaks, ran })
+        self.leaks.extend(leaks);
+        Ok(RunOutcome {
+            twin: self.row.name,
+            record: self.record,
+            changes,
+            output: self.output,
+            leaks: self.leaks,
+            ran,
+        })
     }
 
     /// Waits, and forgets the process id before the system can give it to another process.

@@ -49,6 +49,8 @@ pub struct ClonePlan {
     pub from_removed: bool,
     /// What it will hold.
     pub totals: Totals,
+    /// Shared files of the source twin that were found to be written through their guard.
+    pub leaks: Vec<String>,
     #[serde(skip)]
     listing: Arc<Listing>,
     #[serde(skip)]
@@ -82,6 +84,7 @@ struct Start {
     profile: String,
     sharing: Sharing,
     from_removed: bool,
+    leaks: Vec<String>,
 }
 
 impl Yard {
@@ -101,6 +104,7 @@ impl Yard {
                     profile: profile::NEW.into(),
                     sharing: self.default_sharing(),
                     from_removed: false,
+                    leaks: Vec::new(),
                 }
             }
             Source::Twin(twin) => self.start_from_twin(twin, ctx)?,
@@ -112,6 +116,7 @@ impl Yard {
             sharing: options.sharing.unwrap_or(start.sharing),
             from_removed: start.from_removed,
             totals: start.listing.totals(),
+            leaks: start.leaks,
             listing: Arc::new(start.listing),
             profile: start.profile,
         })
@@ -124,7 +129,7 @@ impl Yard {
             let listing = self.listing(state.disk)?;
             let listing = portable(&listing, &self.twins_folder().join(row.folder_before_removal()), self.root())?;
             let (build, profile, sharing) = (state.build, state.profile, state.sharing);
-            return Ok(Start { build, listing, profile, sharing, from_removed: true });
+            return Ok(Start { build, listing, profile, sharing, from_removed: true, leaks: Vec::new() });
         }
         let settled = self.settle(&row, ctx)?;
         if !settled.not_taken.is_empty() {
@@ -132,7 +137,7 @@ impl Yard {
         }
         let listing = portable(&settled.listing, &self.folder_of(&row), self.root())?;
         let State { build, sharing, profile, .. } = settled.state;
-        Ok(Start { build, listing, profile, sharing, from_removed: false })
+        Ok(Start { build, listing, profile, sharing, from_removed: false, leaks: settled.leaks })
     }
 
     /// Makes the new twin: staged whole, then renamed into place.

@@ -38,6 +38,8 @@ pub struct RemovePlan {
     pub only_here: OnlyHere,
     /// What is in its folder and can't be kept; only [`Yard::forget_twin`] deletes it.
     pub not_taken: Vec<String>,
+    /// Shared files that were found to be written through their guard.
+    pub leaks: Vec<String>,
     /// Launch entries that go with it.
     pub entries: Vec<PathBuf>,
     /// Whether its folder is missing, so that only its record is removed.
@@ -81,10 +83,10 @@ impl Yard {
     pub fn plan_remove(&self, name: &TwinName, ctx: &Ctx) -> Result<RemovePlan> {
         let row = self.twin_row(name, true)?;
         let removed = row.removed_at.is_some();
-        let (mut not_taken, mut folder_missing) = (Vec::new(), false);
+        let (mut not_taken, mut leaks, mut folder_missing) = (Vec::new(), Vec::new(), false);
         if !removed {
             match self.settle(&row, ctx) {
-                Ok(settled) => not_taken = settled.not_taken,
+                Ok(settled) => (not_taken, leaks) = (settled.not_taken, settled.leaks),
                 Err(Error::Twin(TwinError::FolderMissing { found: None, .. })) => folder_missing = true,
                 Err(error) => return Err(error),
             }
@@ -98,6 +100,7 @@ impl Yard {
             totals: listing.totals(),
             only_here: only_here(&listing, &self.contents_elsewhere(Some(&row), None)?),
             not_taken,
+            leaks,
             entries: self.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
             folder_missing,
             removed,

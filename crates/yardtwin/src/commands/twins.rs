@@ -23,6 +23,7 @@ pub(crate) fn clone(
 ) -> Done {
     let ctx = ctx(screen);
     let plan = yard.plan_clone(source, name, CloneOptions { sharing }, &ctx)?;
+    leaks(&plan.leaks, screen);
     if how.dry_run {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("The twin {} would be made from {}", shell(name), shell(source)));
@@ -237,6 +238,7 @@ pub(crate) fn folder(yard: &Yard, name: &TwinName, place: Option<&str>, open: bo
 pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let plan = yard.plan_remove(name, &ctx)?;
+    leaks(&plan.leaks, screen);
     if plan.removed && !forget {
         return Err(Failure::refused(
             format!("the twin {name} is removed already"),
