@@ -85,6 +85,14 @@ fn what_two_builds_have_in_common_is_stored_once_and_taking_one_in_again_changes
     assert!(again.was_there && again.new_contents == 0);
     let other = take_in(&yard, &place.at("two"), "1.4").unwrap_err();
     assert_eq!(other.class(), yard_twin::Class::Refused);
+    // What differs in names or sizes is refused before anything is read, what differs in bytes alone after it.
+    let mut options = IntakeOptions::new(place.at("two"), "wexcombe".parse().unwrap());
+    options.build = Some("1.4".parse().unwrap());
+    assert!(yard.plan_intake(options.clone(), &Ctx::new()).is_err());
+    fs::remove_file(place.at("two/new in 2.0")).unwrap();
+    fs::write(place.at("two/target"), "THE target").unwrap();
+    let plan = yard.plan_intake(options, &Ctx::new()).unwrap();
+    assert_eq!(yard.apply_intake(&plan, &Ctx::new()).unwrap_err().class(), yard_twin::Class::Refused);
     assert_eq!(yard.stock_builds(false).unwrap().len(), 2);
 }
 

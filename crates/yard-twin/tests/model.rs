@@ -43,7 +43,7 @@ fn files(root: &Path) -> Vec<PathBuf> {
 
 impl World {
     fn new(seed: u64) -> Self {
-        let place = Place::new();
+        let place = Place::in_memory();
         let yard = Yard::init(&place.at("yard")).unwrap();
         let mut world = Self { place, yard, model: Model::default(), dice: Dice::new(seed), log: Vec::new() };
         fs::create_dir_all(world.place.at("source/bin")).unwrap();

@@ -171,6 +171,7 @@ impl Yard {
         let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
         let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
         let seen = leave_out(seen, &sheet, &options.leave_out)?;
+        self.check_label(&build, &seen)?;
         Ok(IntakePlan {
             build,
             totals: totals(&seen),
@@ -223,6 +224,16 @@ impl Yard {
         Ok((Sheet::parse(&text, &self.sheet_path(title))?, Some(text)))
     }
 
+    /// Whether the name is free, or what has it looks the same: better said now than after minutes of reading.
+    fn check_label(&self, build: &BuildRef, seen: &[Seen]) -> Result<()> {
+        match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
+            Some(row) => {
+                Self::same_or_error(build, &row, &outline(&self.listing(row.listing)?)?, &outline(&provisional(seen)?)?)
+            }
+            None => Ok(()),
+        }
+    }
+
     /// Takes the folder in: every file is read once, hashed and stored in the same pass; where the filesystem can share
     /// blocks, it is cloned and the clone hashed. Memory does not grow with the sizes of files.
     ///
@@ -271,16 +282,22 @@ impl Yard {
 
     /// Whether just this stock build is there already; an error if its name is taken by something else.
     fn already(&self, build: &BuildRef, listing: &Listing) -> Result<bool> {
-        let Some(row) = self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) else { return Ok(false) };
+        match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
+            Some(row) => Self::same_or_error(build, &row, &self.listing(row.listing)?, listing).map(|()| true),
+            None => Ok(false),
+        }
+    }
+
+    /// An error if the stock build that has this name is spelt differently, or holds something else.
+    fn same_or_error(build: &BuildRef, row: &StockRow, there: &Listing, listing: &Listing) -> Result<()> {
         if row.build != *build {
             let (name, existing) = (build.to_string(), row.build.to_string());
             return Err(Error::Exists { what: "stock build", name, existing });
         }
-        if row.listing == listing.id() {
-            return Ok(true);
+        match diff(there, listing).count() as u64 {
+            0 => Ok(()),
+            different => Err(IntakeError::OtherContents { build: build.to_string(), different }.into()),
         }
-        let different = diff(&self.listing(row.listing)?, listing).count() as u64;
-        Err(IntakeError::OtherContents { build: build.to_string(), different }.into())
     }
 }
 
@@ -311,6 +328,20 @@ fn list(source: &Path, ctx: &Ctx) -> Result<Vec<Seen>> {
 fn provisional(seen: &[Seen]) -> Result<Listing> {
     let unknown = ContentId::from_bytes([0; 32]);
     let entries = seen.iter().map(|seen| entry(seen, unknown));
+    Listing::new(entries.collect())
+}
+
+/// A listing without what is not known before reading: contents, and what becomes of symlinks.
+fn outline(listing: &Listing) -> Result<Listing> {
+    let unknown = ContentId::from_bytes([0; 32]);
+    let entries = listing.entries().iter().map(|entry| {
+        let node = match entry.node {
+            Node::File { size, executable, .. } => Node::File { content: unknown, size, executable },
+            Node::Symlink { .. } => Node::Symlink { target: "".into() },
+            Node::EmptyFolder => Node::EmptyFolder,
+        };
+        Entry { node, ..entry.clone() }
+    });
     Listing::new(entries.collect())
 }
 

@@ -69,7 +69,10 @@ fn show(yard: &Yard, build: &BuildRef, with_files: bool, screen: &Screen) -> Don
 fn say(details: &StockDetails, screen: &Screen) {
     let summary = &details.summary;
     screen.head(format_args!("{} \u{2013} {} {}", summary.build, summary.title_name, summary.build.build));
-    let own = format!("{} in {}", size(details.only_here.bytes), files(details.only_here.paths.len() as u64));
+    let own = match details.only_here.paths.len() as u64 {
+        0 => "nothing: all of it is in another stock build or a twin".into(),
+        count => format!("{} in {}", size(details.only_here.bytes), files(count)),
+    };
     let group = |group: &yard_twin::Belongings| format!("{} ({})", group.group, files(group.files));
     screen.facts(&[
         ("holds", format!("{}, {}", files(summary.totals.files), size(summary.totals.bytes))),
