@@ -300,6 +300,7 @@ impl Yard {
         // Whoever is at work now holds the yard or will look again later.
         let Some(_held) = lock::try_take(&self.root.join("locks/yard"), Mode::Alone)? else { return Ok(()) };
         for (id, intent) in self.catalog.intents()? {
+            tracing::info!(?intent, "a command died here: it is finished or undone");
             self.catalog.together(|| {
                 self.finish(&intent)?;
                 self.catalog.intent_done(id)
@@ -397,6 +398,7 @@ impl OpFolder {
         if disk::exists(&lock) && lock::try_take(&lock, Mode::Alone)?.is_none() {
             return Ok(());
         }
+        tracing::info!(path = %path.display(), "left by a command that died: deleted");
         if path.is_dir() { disk::remove_tree(path) } else { disk::remove_file(path) }
     }
 }

@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use common::{Dice, Place, Seen, assert_same, clone, leftovers, look, take_in};
 use yard_twin::{Class, Ctx, Sharing, Yard};
 
-const SEQUENCES: u64 = 60;
+const SEQUENCES: u64 = 150;
 const STEPS: u64 = 14;
 
 /// What should be there: what each stock build and each twin holds.

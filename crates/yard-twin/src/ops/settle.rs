@@ -61,6 +61,7 @@ impl Yard {
             clock: &clock,
         };
         let found = settle_folder(&settling, ctx)?;
+        tracing::debug!(twin = %row.name, files = found.rows.len(), read = found.read, "settled");
         let profile = profile::text(&folder.join("profile.toml"))?;
         let leaks = self.publish(putter, &found, ctx)?;
         let next = State { disk: found.listing.id(), profile, ..state.clone() };

@@ -73,6 +73,7 @@ impl Facts {
             link: disk::link(CWD, &from, CWD, &linked).is_ok(),
             guard: File::options().write(true).open(&from).is_err(),
         };
+        tracing::debug!(?facts, "what the disk can do");
         for path in [from, to, linked] {
             // One of them may not have been made; the folder goes away as a whole later.
             let _ = disk::remove_file(&path);
