@@ -258,9 +258,6 @@ pub enum IntakeError {
         /// How many paths differ.
         different: u64,
     },
-    /// The folder is not the one that was looked at when the plan was made.
-    #[error("{} changed since it was looked at", .0.display())]
-    Stale(PathBuf),
 }
 
 /// Why a twin can't be used as it is.
@@ -343,7 +340,7 @@ pub enum LaunchError {
     /// The program is there but may not be executed.
     #[error("the program {} is not marked as executable", .0.display())]
     NotExecutable(PathBuf),
-    /// The twin is named twice in the same place and can't be told apart.
+    /// A launch entry can't be written there.
     #[error("{} can't be written as a launch entry: {why}", path.display())]
     Entry {
         /// The entry.
@@ -382,6 +379,7 @@ impl Error {
                 let known: Vec<_> = known.iter().map(|name| format!("{name:?}")).collect();
                 format!("There are: {}.", known.join(", "))
             }
+            Self::Exists { what: "title sheet", .. } => "Change it in an editor, or replace it.".into(),
             Self::Exists { .. } => "Choose another name.".into(),
             Self::Busy { .. } => "Wait until it is done, then try again.".into(),
             Self::Catalogue { .. } => "The pool, the stock builds' listings and the twins' folders are untouched. \
@@ -439,7 +437,7 @@ impl IntakeError {
             Self::Nothing(_) => "Look whether it is the right folder.",
             Self::NotUtf8(_) => "Rename it, then try again.",
             Self::Special { .. } => "It is no part of a program: remove it, or stop the program that made it.",
-            Self::Changed(_) | Self::Stale(_) => "Close the program that writes there, then try again.",
+            Self::Changed(_) => "Close the program that writes there, then try again.",
             Self::LinkIntoYard { .. } => "A stock build can't lean on the yard: replace the link by what it leads to.",
             Self::NotGood { .. } => "Look whether it is the right folder and whole; if the sheet is wrong, mend it.",
             Self::NoLabel { .. } => "Say which build it is.",

@@ -64,8 +64,8 @@ mod yard;
 // The yard and what is done to it.
 pub use ops::{
     CloneOptions, CloneOutcome, ClonePlan, ForgetOutcome, Guard, IntakeOptions, IntakeOutcome, IntakePlan, NotKept,
-    OnlyHere, ProfileChange, ProfileView, RemoveOutcome, RemovePlan, ShareTotals, Shares, SheetUse, StockDetails,
-    StockRemovePlan, StockSummary, TakenAway, TwinDetails, TwinSummary, Unsettled,
+    OnlyHere, ProfileChange, ProfileView, RemoveOutcome, RemovePlan, ShareTotals, Shares, SheetPlan, SheetUse,
+    StockDetails, StockRemovePlan, StockSummary, TakenAway, TwinDetails, TwinSummary, Unsettled,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::Yard;

@@ -202,7 +202,7 @@ pub(crate) enum Stock {
         #[arg(long)]
         undo: bool,
         #[command(flatten)]
-        how: Careful,
+        how: DryRun,
     },
 }
 

@@ -23,12 +23,14 @@ fn everything(desk: &Desk) -> support::common::Seen {
 fn a_dry_run_changes_nothing_and_says_what_it_would_do() {
     let desk = Desk::with_twins(&["a", "gone"]);
     desk.ok(&["remove", "gone"]);
+    desk.ok(&["intake", "installed", "--title", "wexcombe", "--build", "off"]);
+    desk.ok(&["stock", "remove", "wexcombe@off"]);
     let changing: [&[&str]; 16] = [
         &["init", "second"],
         &["intake", "installed", "--title", "wexcombe", "--build", "2"],
         &["intake", "installed", "--title", "wexcombe", "--build", "2", "--move", "--leave-out", "settings"],
         &["intake", "installed", "--title", "unheard of", "--build", "2"],
-        &["stock", "remove", "wexcombe@1.4", "--undo"],
+        &["stock", "remove", "wexcombe@off", "--undo"],
         &["sheet", "new", "other"],
         &["sheet", "add", "wexcombe.toml", "--replace"],
         &["clone", "wexcombe@1.4", "b"],
@@ -50,6 +52,10 @@ fn a_dry_run_changes_nothing_and_says_what_it_would_do() {
         assert_same(&before, &everything(&desk), &format!("{arguments:?}"));
     }
     assert_eq!(desk.ok(&["list", "--json"]), list);
+    // What can't be done can't be done in a dry run either.
+    desk.fails(4, &["stock", "remove", "wexcombe@1.4", "--undo", "--dry-run"]);
+    desk.fails(4, &["sheet", "new", "wexcombe", "--dry-run"]);
+    desk.fails(1, &["entry", "remove", "a", "--dry-run"]);
 }
 
 /// The names of all fields of a JSON value, to any depth.

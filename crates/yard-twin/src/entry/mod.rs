@@ -109,19 +109,19 @@ impl Yard {
         Ok(entries)
     }
 
-    /// Deletes the launch entries of a twin, and says which.
+    /// Deletes the launch entries of a twin, and says which; with `dry_run`, only says which.
     ///
     /// # Errors
     /// [`Error::NotFound`] if the twin has none.
-    pub fn remove_entries(&self, name: &TwinName) -> Result<Vec<PathBuf>> {
+    pub fn remove_entries(&self, name: &TwinName, dry_run: bool) -> Result<Vec<PathBuf>> {
         let row = self.twin_row(name, false)?;
         let paths: Vec<_> =
             self.catalog.entries()?.into_iter().filter(|entry| entry.twin == row.id).map(|entry| entry.path).collect();
         if paths.is_empty() {
             return Err(Error::NotFound { what: "launch entry of", name: name.to_string(), known: Vec::new() });
         }
-        for path in &paths {
-            self.delete_entry(path)?;
+        if !dry_run {
+            paths.iter().try_for_each(|path| self.delete_entry(path))?;
         }
         Ok(paths)
     }

@@ -16,7 +16,7 @@ use crate::{Ctx, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
-const OPERATIONS: [(&str, Operation); 10] = [
+const OPERATIONS: [(&str, Operation); 11] = [
     ("intake", |yard, place| intake(yard, &place.join("source"), "b2")),
     ("clone, links", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::All)),
     ("clone, copies", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::None)),
@@ -26,6 +26,7 @@ const OPERATIONS: [(&str, Operation); 10] = [
     ("remove", |yard, _| yard.apply_remove(&yard.plan_remove(&"a".parse()?, &Ctx::new())?, &Ctx::new()).map(|_| ())),
     ("forget", |yard, _| yard.forget_twin(&yard.plan_remove(&"a".parse()?, &Ctx::new())?, &Ctx::new()).map(|_| ())),
     ("profile", |yard, _| yard.change_profile(&"a".parse()?, &"note".parse()?, Some(&["x".into()]), false).map(|_| ())),
+    ("sheet", |yard, place| yard.apply_sheet(&yard.plan_add_sheet(&place.join("sheet.toml"), true)?, &Ctx::new())),
     ("entry", |yard, place| {
         let options = EntryOptions { command: vec!["/bin/true".into()], folder: place.join("menu") };
         yard.apply_entry(&yard.plan_entry(&"a".parse()?, &options)?)
@@ -55,6 +56,7 @@ fn set_up(place: &Path, name: &str) {
     fs::set_permissions(source.join("bin/game"), fs::Permissions::from_mode(0o755)).unwrap();
     fs::write(source.join("scenery.dat"), "hills").unwrap();
     symlink("scenery.dat", source.join("link")).unwrap();
+    fs::write(place.join("sheet.toml"), "title = \"wexcombe\"\nname = \"Wexcombe Junction\"\n").unwrap();
     let yard = Yard::init(&place.join("yard")).unwrap();
     intake(&yard, &source, "b1").unwrap();
     clone(&yard, "wexcombe@b1", "a", Sharing::All).unwrap();
@@ -90,6 +92,9 @@ fn describe(place: &Path) -> String {
                 writeln!(out, "    {name} {}", blake3::hash(&bytes)).unwrap();
             }
         }
+    }
+    for path in yard.sheet_paths().unwrap() {
+        writeln!(out, "sheet {}", fs::read_to_string(path).unwrap()).unwrap();
     }
     writeln!(out, "entries {}", yard.catalog.entries().unwrap().len()).unwrap();
     assert!(yard.catalog.intents().unwrap().is_empty());

@@ -158,17 +158,17 @@ impl Yard {
         self.catalog.mark_stock(&row, Some(Timestamp::now()))
     }
 
-    /// Puts a removed stock build back on the list.
+    /// Puts a removed stock build back on the list; with `dry_run`, only looks whether it can be.
     ///
     /// # Errors
     /// [`Error::NotFound`] if none of that name was removed, [`Error::Exists`] if one of that name is there.
-    pub fn stock_unremove(&self, build: &BuildRef, ctx: &Ctx) -> Result<()> {
+    pub fn stock_unremove(&self, build: &BuildRef, dry_run: bool, ctx: &Ctx) -> Result<()> {
         let _alone = self.alone(ctx)?;
         let row = self.stock_row(build, true)?;
         if row.removed_at.is_none() {
             let name = build.to_string();
             return Err(Error::Exists { what: "stock build", existing: row.build.to_string(), name });
         }
-        self.catalog.mark_stock(&row, None)
+        if dry_run { Ok(()) } else { self.catalog.mark_stock(&row, None) }
     }
 }

@@ -109,13 +109,7 @@ impl Sheet {
     /// # Errors
     /// [`SheetError`] with line and column; [`crate::Error::Io`] if the file can't be read.
     pub fn load(path: &Path) -> Result<Self> {
-        let bytes = std::fs::read(path).at("read", path)?;
-        let text = std::str::from_utf8(&bytes).map_err(|error| {
-            let before = String::from_utf8_lossy(&bytes[..error.valid_up_to()]);
-            let (line, column) = position(&before, before.len());
-            SheetError { path: path.into(), line, column, message: "this is not UTF-8".into() }
-        })?;
-        Ok(Self::parse(text, path)?)
+        Ok(Self::parse(&read_text(path)?, path)?)
     }
 
     /// Reads a sheet from text; `path` is for messages only.
@@ -164,6 +158,17 @@ impl Sheet {
         let label = self.label.as_ref().ok_or("the title sheet has no [label]")?;
         label::read(label, game)
     }
+}
+
+/// The text of a sheet's file; what is not UTF-8 is an error with its place.
+pub(crate) fn read_text(path: &Path) -> Result<String> {
+    let bytes = std::fs::read(path).at("read", path)?;
+    let text = std::str::from_utf8(&bytes).map_err(|error| {
+        let before = String::from_utf8_lossy(&bytes[..error.valid_up_to()]);
+        let (line, column) = position(&before, before.len());
+        SheetError { path: path.into(), line, column, message: "this is not UTF-8".into() }
+    })?;
+    Ok(text.to_owned())
 }
 
 /// A commented sheet to start from.

@@ -167,11 +167,7 @@ fn list(yard: &Yard, screen: &Screen) -> Done {
 }
 
 fn remove(yard: &Yard, name: &TwinName, how: DryRun, screen: &Screen) -> Done {
-    let paths = if how.dry_run {
-        yard.entries()?.into_iter().filter(|entry| entry.twin.key() == name.key()).map(|entry| entry.path).collect()
-    } else {
-        yard.remove_entries(name)?
-    };
+    let paths = yard.remove_entries(name, how.dry_run)?;
     screen.answer(&paths, |screen| {
         let done = if how.dry_run { "would be deleted" } else { "are deleted" };
         screen.head(format_args!("The launch entries of {} {done}", shell(name)));

@@ -1,6 +1,5 @@
 //! `sheet new`, `sheet check`, `sheet add`.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -10,6 +9,7 @@ use yard_twin::{Error, Sheet, Title, Yard, new_sheet};
 use super::{Done, typed};
 use crate::args::{DryRun, SheetCommand};
 use crate::fail::Failure;
+use crate::progress::ctx;
 use crate::screen::{Screen, counted, shell};
 
 pub(crate) fn run(yard: impl Fn() -> Result<Yard, Failure>, command: SheetCommand, screen: &Screen) -> Done {
@@ -19,40 +19,23 @@ pub(crate) fn run(yard: impl Fn() -> Result<Yard, Failure>, command: SheetComman
             Ok(ExitCode::SUCCESS)
         }
         SheetCommand::New { title, print: false, how } => new(&yard()?, &title, how, screen),
-        SheetCommand::Check { file } if file.is_empty() => check(&in_yard(&yard()?)?, screen),
+        SheetCommand::Check { file } if file.is_empty() => check(&yard()?.sheet_paths()?, screen),
         SheetCommand::Check { file } => check(&file, screen),
         SheetCommand::Add { file, replace, how } => add(&yard()?, &file, replace, how, screen),
     }
 }
 
 fn new(yard: &Yard, title: &Title, how: DryRun, screen: &Screen) -> Done {
-    let path = yard.sheet_path(title);
-    if path.exists() {
-        return Err(Failure::refused(
-            format!("there is a sheet for {title} already: {}", path.display()),
-            "Change it in an editor, then check it: yardtwin sheet check",
-        ));
-    }
+    let plan = yard.plan_new_sheet(title)?;
     if !how.dry_run {
-        fs::write(&path, new_sheet(title)).map_err(|error| Failure::io("write", &path, &error))?;
+        yard.apply_sheet(&plan, &ctx(screen))?;
     }
-    screen.answer(&json!({ "title": title, "path": path, "dry_run": how.dry_run }), |screen| {
+    screen.answer(&plan, |screen| {
         let done = if how.dry_run { "would be written" } else { "is written" };
-        screen.head(format_args!("A sheet for {title} {done}: {}", path.display()));
-        screen.facts(&[("next", format!("fill it in, then: {}", typed("sheet check", &[&path.display()])))]);
+        screen.head(format_args!("A sheet for {title} {done}: {}", plan.path.display()));
+        screen.facts(&[("next", format!("fill it in, then: {}", typed("sheet check", &[&plan.path.display()])))]);
     });
     Ok(ExitCode::SUCCESS)
-}
-
-fn in_yard(yard: &Yard) -> Result<Vec<PathBuf>, Failure> {
-    let folder = yard.root().join("sheets");
-    let entries = fs::read_dir(&folder).map_err(|error| Failure::io("list", &folder, &error))?;
-    let mut paths: Vec<_> = entries
-        .filter_map(|entry| Some(entry.ok()?.path()))
-        .filter(|path| path.extension().is_some_and(|ending| ending == "toml"))
-        .collect();
-    paths.sort();
-    Ok(paths)
 }
 
 /// Checks sheets one by one; problems are the answer, not a failure.
@@ -84,27 +67,16 @@ fn check(paths: &[PathBuf], screen: &Screen) -> Done {
 }
 
 fn add(yard: &Yard, file: &Path, replace: bool, how: DryRun, screen: &Screen) -> Done {
-    let sheet = Sheet::load(file)?;
-    let path = yard.sheet_path(&sheet.title);
-    let (there, old) = (path.exists(), path.with_extension("toml.old"));
-    if there && !replace {
-        return Err(Failure::refused(
-            format!("there is a sheet for {} already: {}", sheet.title, path.display()),
-            format!("Replace it: yardtwin sheet add {} --replace", shell(&file.display())),
-        ));
-    }
+    let plan = yard.plan_add_sheet(file, replace)?;
     if !how.dry_run {
-        if there {
-            fs::rename(&path, &old).map_err(|error| Failure::io("rename", &path, &error))?;
-        }
-        fs::copy(file, &path).map_err(|error| Failure::io("write", &path, &error))?;
+        yard.apply_sheet(&plan, &ctx(screen))?;
     }
-    screen.answer(&json!({ "title": sheet.title, "path": path, "dry_run": how.dry_run }), |screen| {
+    screen.answer(&plan, |screen| {
         let done = if how.dry_run { "would be" } else { "is" };
-        screen.head(format_args!("The sheet for {} {done} in the yard: {}", sheet.name, path.display()));
+        screen.head(format_args!("The sheet for {} {done} in the yard: {}", plan.name, plan.path.display()));
         screen.facts(&[
-            ("kept", if there { format!("the old one: {}", old.display()) } else { String::new() }),
-            ("next", typed(&format!("intake FOLDER --title {}", shell(&sheet.title)), &[])),
+            ("kept", plan.keeps.as_ref().map(|old| format!("the old one: {}", old.display())).unwrap_or_default()),
+            ("next", typed(&format!("intake FOLDER --title {}", shell(&plan.title)), &[])),
         ]);
     });
     Ok(ExitCode::SUCCESS)

@@ -6,7 +6,7 @@ use serde_json::json;
 use yard_twin::{BuildRef, Listing, Node, StockDetails, StockSummary, Yard};
 
 use super::{Done, typed};
-use crate::args::{Careful, Stock};
+use crate::args::{DryRun, Stock};
 use crate::progress::ctx;
 use crate::screen::{Screen, files, moment, plain, shell, size, some_of};
 
@@ -101,7 +101,7 @@ fn say_files(listing: &Listing, screen: &Screen) {
     }
 }
 
-fn remove(yard: &Yard, build: &BuildRef, how: Careful, screen: &Screen) -> Done {
+fn remove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done {
     let plan = yard.plan_stock_remove(build)?;
     if !how.dry_run {
         yard.apply_stock_remove(&plan, &ctx(screen))?;
@@ -124,10 +124,8 @@ fn remove(yard: &Yard, build: &BuildRef, how: Careful, screen: &Screen) -> Done 
     Ok(ExitCode::SUCCESS)
 }
 
-fn unremove(yard: &Yard, build: &BuildRef, how: Careful, screen: &Screen) -> Done {
-    if !how.dry_run {
-        yard.stock_unremove(build, &ctx(screen))?;
-    }
+fn unremove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done {
+    yard.stock_unremove(build, how.dry_run, &ctx(screen))?;
     screen.answer(&json!({ "build": build, "dry_run": how.dry_run }), |screen| {
         let done = if how.dry_run { "would be on the list again" } else { "is on the list again" };
         screen.head(format_args!("{build} {done}"));

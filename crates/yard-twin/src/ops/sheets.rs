@@ -1,0 +1,89 @@
+//! Putting title sheets into a yard.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+use crate::Yard;
+use crate::disk;
+use crate::error::{Error, PathContext, Result};
+use crate::ident::Title;
+use crate::progress::Ctx;
+use crate::sheet::{self, Sheet};
+
+/// What putting a sheet into the yard will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct SheetPlan {
+    /// The title.
+    pub title: Title,
+    /// Its title as people write it.
+    pub name: String,
+    /// Where the sheet will be.
+    pub path: PathBuf,
+    /// Where the one that is there now will be kept.
+    pub keeps: Option<PathBuf>,
+    #[serde(skip)]
+    text: String,
+}
+
+impl Yard {
+    /// The sheets of the yard, right or wrong, by title.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn sheet_paths(&self) -> Result<Vec<PathBuf>> {
+        let folder = self.root().join("sheets");
+        let mut paths = Vec::new();
+        for entry in fs::read_dir(&folder).at("list", &folder)? {
+            paths.push(entry.at("list", &folder)?.path());
+        }
+        paths.retain(|path| path.extension().is_some_and(|ending| ending == "toml"));
+        paths.sort();
+        Ok(paths)
+    }
+
+    /// Plans a commented sheet to start from.
+    ///
+    /// # Errors
+    /// [`Error::Exists`] if the title has one.
+    pub fn plan_new_sheet(&self, title: &Title) -> Result<SheetPlan> {
+        self.plan_sheet(title.clone(), title.to_string(), sheet::new_sheet(title), false)
+    }
+
+    /// Checks a sheet that lies elsewhere, and plans to put it into the yard.
+    ///
+    /// # Errors
+    /// [`crate::SheetError`] if it is wrong; [`Error::Exists`] if its title has one and `replace` is not set.
+    pub fn plan_add_sheet(&self, file: &Path, replace: bool) -> Result<SheetPlan> {
+        let text = sheet::read_text(file)?;
+        let sheet = Sheet::parse(&text, file)?;
+        self.plan_sheet(sheet.title, sheet.name, text, replace)
+    }
+
+    fn plan_sheet(&self, title: Title, name: String, text: String, replace: bool) -> Result<SheetPlan> {
+        let path = self.sheet_path(&title);
+        let there = disk::exists(&path);
+        if there && !replace {
+            let name = title.to_string();
+            return Err(Error::Exists { what: "title sheet", existing: name.clone(), name });
+        }
+        Ok(SheetPlan { keeps: there.then(|| path.with_extension("toml.old")), title, name, path, text })
+    }
+
+    /// Writes the sheet as a whole, after the one that it replaces was written aside. After a crash the old one is in place
+    /// or the new one.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn apply_sheet(&self, plan: &SheetPlan, ctx: &Ctx) -> Result<()> {
+        let op = self.begin(ctx)?;
+        let _alone = self.alone(ctx)?;
+        let staged = op.path().join("sheet");
+        if let Some(old) = &plan.keeps {
+            disk::write_whole(old, &staged, &fs::read(&plan.path).at("read", &plan.path)?)?;
+        }
+        disk::write_whole(&plan.path, &staged, plan.text.as_bytes())
+    }
+}
