@@ -32,7 +32,6 @@ const STEPS: [&str; 1] = ["
         state TEXT NOT NULL,
         origin TEXT NOT NULL,
         made_at TEXT NOT NULL,
-        protected INTEGER NOT NULL DEFAULT 0,
         removed_at TEXT
     ) STRICT, WITHOUT ROWID;
     CREATE UNIQUE INDEX twins_by_name ON twins (name_key) WHERE removed_at IS NULL;
