@@ -56,6 +56,22 @@ pub enum Error {
         /// The reason.
         why: &'static str,
     },
+    /// A file would stand where a folder is needed.
+    #[error("{file} is no folder, and {below} needs one there")]
+    Obstructed {
+        /// What stands there.
+        file: String,
+        /// What should be below it.
+        below: String,
+    },
+    /// Two paths differ by case or accents' spelling only, where that makes them one.
+    #[error("{one} and {other} are one path here: they differ only by case or accents' spelling")]
+    Clash {
+        /// The one.
+        one: String,
+        /// The other.
+        other: String,
+    },
     /// Text that can't be used as a name or an id.
     #[error("{name:?} can't be used as a {what}: {why}")]
     Name {
@@ -282,6 +298,36 @@ pub enum TwinError {
         /// Each path with the reason.
         paths: Vec<String>,
     },
+    /// Something in its folder is not as it was when the change was planned.
+    #[error("{} of the twin {name:?} changed after this was planned", path.display())]
+    ChangedMeanwhile {
+        /// The twin.
+        name: String,
+        /// The path.
+        path: PathBuf,
+    },
+    /// Something that no listing holds stands where a file should go.
+    #[error("{} is in the way in the twin {name:?}, and can't be kept", path.display())]
+    InTheWay {
+        /// The twin.
+        name: String,
+        /// The path.
+        path: PathBuf,
+    },
+    /// Nothing in its history can be undone.
+    #[error("nothing has changed in the game files of the twin {0:?} that could be undone")]
+    NothingToUndo(String),
+    /// It is protected.
+    #[error("the twin {0:?} is protected: its game files may not be changed")]
+    Protected(String),
+    /// A change of it was cut off half way, and could not be finished so far.
+    #[error("a change of the twin {name:?} was cut off, and can't be finished: {why}")]
+    Unfinished {
+        /// The twin.
+        name: String,
+        /// What keeps it from being finished.
+        why: String,
+    },
     /// Something stands where the folder of a twin goes.
     #[error("{} is in the way: it belongs to no twin of this yard", .0.display())]
     FolderInTheWay(PathBuf),
@@ -360,10 +406,18 @@ impl Error {
     pub fn class(&self) -> Class {
         match self {
             Self::Path { .. } | Self::Name { .. } | Self::Launch(LaunchError::Setting { .. }) => Class::Usage,
-            Self::Twin(TwinError::NotTaken { .. } | TwinError::StockInUse { .. } | TwinError::FolderInTheWay(_))
+            Self::Twin(
+                TwinError::NotTaken { .. }
+                | TwinError::StockInUse { .. }
+                | TwinError::FolderInTheWay(_)
+                | TwinError::InTheWay { .. }
+                | TwinError::Protected(_),
+            )
+            | Self::Obstructed { .. }
+            | Self::Clash { .. }
             | Self::Intake(IntakeError::OtherContents { .. })
             | Self::Exists { .. } => Class::Refused,
-            Self::Busy { .. } => Class::Busy,
+            Self::Busy { .. } | Self::Twin(TwinError::ChangedMeanwhile { .. }) => Class::Busy,
             Self::Cancelled => Class::Cancelled,
             _ => Class::Failed,
         }
@@ -395,7 +449,12 @@ impl Error {
             Self::Intake(error) => error.remedy()?.into(),
             Self::Twin(error) => error.remedy()?,
             Self::Launch(error) => error.remedy()?.into(),
-            Self::Sheet(_) | Self::Path { .. } | Self::Name { .. } | Self::Cancelled => return None,
+            Self::Obstructed { .. } => {
+                "Nothing was changed. Move the one or the other out of the way, then try again.".into()
+            }
+            Self::Sheet(_) | Self::Clash { .. } | Self::Path { .. } | Self::Name { .. } | Self::Cancelled => {
+                return None;
+            }
         })
     }
 }
@@ -457,6 +516,17 @@ impl TwinError {
             Self::FolderMissing { .. } => {
                 "Put the folder back. If it is gone for good, remove the twin: its last known \
                 state stays, and a new twin can be cloned from it."
+                    .into()
+            }
+            Self::ChangedMeanwhile { .. } => {
+                "Nothing was changed. Do it again: what is there now is taken in first.".into()
+            }
+            Self::InTheWay { .. } => "Move it elsewhere, then try again.".into(),
+            Self::NothingToUndo(_) => "Name a state from its history.".into(),
+            Self::Protected(_) => "Nothing was changed. Take the protection off first.".into(),
+            Self::Unfinished { .. } => {
+                "Everything that was there is kept. Put right what is named; any command on this twin then finishes the \
+                 change."
                     .into()
             }
             Self::NotTaken { .. } => "Remove those, or close the program that made them; then try again.".into(),

@@ -125,6 +125,37 @@ name_type!(
     "build label"
 );
 
+name_type!(
+    /// What a snapshot is called. One that looks like a number is refused where it is set, since numbers name states.
+    SnapshotLabel,
+    "snapshot label"
+);
+
+/// A state in a twin's history: by its number, or by its label.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum SnapshotRef {
+    /// By the number that the history shows.
+    Number(u32),
+    /// By the label of a snapshot.
+    Label(SnapshotLabel),
+}
+
+impl FromStr for SnapshotRef {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<Self> {
+        text.parse().map_or_else(|_| text.parse().map(Self::Label), |number| Ok(Self::Number(number)))
+    }
+}
+
+impl fmt::Display for SnapshotRef {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Number(number) => number.fmt(f),
+            Self::Label(label) => label.fmt(f),
+        }
+    }
+}
+
 /// A stock build by name: `title@build`.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]

@@ -62,18 +62,22 @@ mod state;
 mod yard;
 
 // The yard and what is done to it.
+pub use materialise::{Doing, Step, steps};
 pub use ops::{
-    CloneOptions, CloneOutcome, ClonePlan, ForgetOutcome, Guard, IntakeOptions, IntakeOutcome, IntakePlan, NotKept,
-    OnlyHere, ProfileChange, ProfileView, RemoveOutcome, RemovePlan, ShareTotals, Shares, SheetPlan, SheetUse,
-    StockDetails, StockRemovePlan, StockSummary, TakenAway, TwinDetails, TwinSummary, Unsettled,
+    CloneOptions, CloneOutcome, ClonePlan, Files, ForgetOutcome, Guard, IntakeOptions, IntakeOutcome, IntakePlan,
+    LetGo, NotKept, OnlyHere, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome,
+    RestoreOptions, RestoreOutcome, RestorePlan, ShareTotals, Shares, SheetPlan, SheetUse, SnapshotOutcome,
+    StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, TwinDetails, TwinSummary, Unsettled,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
-pub use yard::Yard;
+pub use yard::{KeepPolicy, Yard};
 
 // Names, ids and values.
-pub use catalog::RunRecord;
-pub use ident::{BuildLabel, BuildRef, ContentId, ListingId, Source, StateId, Title, TwinId, TwinName};
-pub use listing::{Change, Entry, Listing, Node, Totals, diff};
+pub use catalog::{Counts, HistoryEntry, RunRecord, What};
+pub use ident::{
+    BuildLabel, BuildRef, ContentId, ListingId, SnapshotLabel, SnapshotRef, Source, StateId, Title, TwinId, TwinName,
+};
+pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
 pub use path::RelPath;
 pub use pool::{Share, Sharing, Unshared};
 pub use profile::{Profile, Setting};

@@ -1,7 +1,7 @@
 //! Work shared out to threads.
 
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Condvar, Mutex};
 
 use crate::error::Result;
 
@@ -31,6 +31,59 @@ pub(crate) fn for_each<'a, T: Sync, S>(
         run();
     });
     failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner).map_or(Ok(()), Err)
+}
+
+/// Jobs that are left, and how many threads are at one just now: it is over when both are none.
+struct Queue<J> {
+    jobs: Vec<J>,
+    busy: usize,
+    failed: bool,
+}
+
+/// Does `first` and all jobs that come of it, on `threads` threads, each with state of its own; returns those states.
+/// `work` puts the jobs that come of one into the list. The newest are done first; after an error no new one is begun.
+pub(crate) fn crawl<J: Send, S: Send>(
+    first: Vec<J>,
+    threads: usize,
+    state: impl Fn() -> S + Sync,
+    work: impl Fn(&mut S, J, &mut Vec<J>) -> Result<()> + Sync,
+) -> Result<Vec<S>> {
+    let queue = Mutex::new(Queue { jobs: first, busy: 0, failed: false });
+    let more = Condvar::new();
+    let next = || {
+        let mut queue = lock(&queue);
+        loop {
+            match queue.jobs.pop() {
+                _ if queue.failed => return None,
+                Some(job) => {
+                    queue.busy += 1;
+                    return Some(job);
+                }
+                None if queue.busy == 0 => return None,
+                None => queue = more.wait(queue).unwrap_or_else(std::sync::PoisonError::into_inner),
+            }
+        }
+    };
+    let run = || {
+        let (mut state, mut below) = (state(), Vec::new());
+        while let Some(job) = next() {
+            let done = work(&mut state, job, &mut below);
+            let mut queue = lock(&queue);
+            queue.busy -= 1;
+            queue.failed |= done.is_err();
+            queue.jobs.append(&mut below);
+            more.notify_all();
+            drop(queue);
+            done?;
+        }
+        Ok(state)
+    };
+    std::thread::scope(|scope| {
+        let others: Vec<_> = (1..threads).map(|_| scope.spawn(run)).collect();
+        let mine = run();
+        let others = others.into_iter().map(|thread| thread.join().unwrap_or_else(|p| std::panic::resume_unwind(p)));
+        others.chain([mine]).collect()
+    })
 }
 
 /// Locks a mutex; one whose holder panicked still holds whole values here, since the panic goes on to the caller.

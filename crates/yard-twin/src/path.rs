@@ -56,6 +56,12 @@ impl RelPath {
         self.0.rsplit_once('/').map(|(parent, _)| parent)
     }
 
+    /// Whether it is `other`, or lies below it.
+    #[must_use]
+    pub fn is_at_or_below(&self, other: &Self) -> bool {
+        self.0.strip_prefix(&*other.0).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    }
+
     /// The last component.
     #[must_use]
     pub fn name(&self) -> &str {
@@ -90,6 +96,11 @@ fn fault(text: &str) -> Option<&'static str> {
         _ if part.contains('\0') => Some("it holds a NUL"),
         _ => None,
     })
+}
+
+/// A path and the folders above it, the nearest first.
+pub(crate) fn at_and_above(path: &str) -> impl Iterator<Item = &str> {
+    std::iter::successors(Some(path), |path| path.rsplit_once('/').map(|(up, _)| up))
 }
 
 /// Orders two relative paths by component: `a`, `a/b`, `a-b`.

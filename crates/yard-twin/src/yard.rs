@@ -1,16 +1,19 @@
 //! Opening a yard: its layout, its locks, and what a command that died left behind.
 
+use std::borrow::Cow;
 use std::collections::HashSet;
 use std::fs;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 use crate::catalog::{Catalog, Intent, StockRow, TwinRow};
 use crate::disk;
 use crate::error::{Error, PathContext, Result, YardError, position};
-use crate::ident::{BuildRef, ListingId, StateId, Title, TwinId, TwinName};
-use crate::listing::Listing;
+use crate::ident::{BuildRef, ContentId, ListingId, StateId, Title, TwinId, TwinName};
+use crate::listing::delta::{self, Packed};
+use crate::listing::{Entry, Layer, Listing};
 use crate::lock::{self, Held, Mode};
 use crate::pool::{Pool, Sharing};
 use crate::progress::Ctx;
@@ -27,6 +30,15 @@ format = 1
 # How new twins share storage where the filesystem can't share blocks by itself:
 # \"careful\" links large files and kinds that come in masses, \"all\" links all that programs don't write, \"none\" copies.
 share = \"careful\"
+
+# What can be gone back to. A state of a twin is kept while it is one of the last `states`, or younger than `days`;
+# snapshots are kept until they are dropped. Removed twins and stock builds go after `removed_days`. What nothing needs any
+# more stays for another `grace_days`, so that a catalogue from a backup still works. All of it goes by `sweep` only.
+[keep]
+states = 50
+days = 30
+removed_days = 30
+grace_days = 7
 ";
 
 /// The folders of a yard.
@@ -39,6 +51,28 @@ struct Settings {
     format: u32,
     #[serde(default)]
     share: Sharing,
+    #[serde(default)]
+    keep: KeepPolicy,
+}
+
+/// What of the past is kept, and how long. Nothing goes but by a sweep.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct KeepPolicy {
+    /// So many of the newest states of each twin are kept at least. Default: 50.
+    pub states: u32,
+    /// States younger than so many days are kept. Default: 30.
+    pub days: u32,
+    /// Removed twins and stock builds are kept for so many days. Default: 30.
+    pub removed_days: u32,
+    /// What nothing needs stays for so many days more. Default: 7.
+    pub grace_days: u32,
+}
+
+impl Default for KeepPolicy {
+    fn default() -> Self {
+        Self { states: 50, days: 30, removed_days: 30, grace_days: 7 }
+    }
 }
 
 /// An open yard: the root folder that holds everything.
@@ -131,6 +165,12 @@ impl Yard {
         self.settings.share
     }
 
+    /// What of the past is kept.
+    #[must_use]
+    pub fn keep_policy(&self) -> KeepPolicy {
+        self.settings.keep
+    }
+
     /// Where the sheet of a title is.
     #[must_use]
     pub fn sheet_path(&self, title: &Title) -> PathBuf {
@@ -190,6 +230,15 @@ impl Yard {
         OpFolder::make(&self.root.join("tmp"))
     }
 
+    /// As [`Yard::begin`], by one who holds the yard alone; refuses while another operation is under way.
+    pub(crate) fn begin_alone(&self, _alone: &Held) -> Result<OpFolder> {
+        let tmp = self.root.join("tmp");
+        if fs::read_dir(&tmp).at("list", &tmp)?.next().is_some() {
+            return Err(Error::Busy { what: "the yard".into(), holders: Vec::new() });
+        }
+        OpFolder::make(&tmp)
+    }
+
     /// The twin of that name; with `removed`, the one of that name that was removed last if none is there.
     pub(crate) fn twin_row(&self, name: &TwinName, removed: bool) -> Result<TwinRow> {
         let rows = self.catalog.twins()?;
@@ -245,18 +294,68 @@ impl Yard {
         Ok(())
     }
 
-    pub(crate) fn put_listing(&self, listing: &Listing, op: &OpFolder) -> Result<ListingId> {
+    /// Keeps a listing: whole, or as its difference from `before`, the one that it came of, where that is small.
+    pub(crate) fn put_listing(
+        &self,
+        listing: &Listing,
+        before: Option<(ListingId, &Layer)>,
+        op: &OpFolder,
+    ) -> Result<ListingId> {
         let id = listing.id();
-        if !disk::exists(&self.blob_path("listings", &id.to_string())) {
-            self.put_blob("listings", &id.to_string(), &listing.encode()?, op)?;
+        if disk::exists(&self.blob_path("listings", &id.to_string())) {
+            return Ok(id);
         }
+        let bytes = match before {
+            Some((before, layer)) => self.delta(listing, before, layer)?,
+            None => None,
+        };
+        let bytes = bytes.map_or_else(|| listing.encode(), Ok)?;
+        self.put_blob("listings", &id.to_string(), &bytes, op)?;
         Ok(id)
     }
 
+    /// The listing as a difference from one that is kept whole, if less than a tenth differs.
+    fn delta(&self, listing: &Listing, before: ListingId, layer: &Layer) -> Result<Option<Vec<u8>>> {
+        let small = |layer: &Layer| layer.len() * 10 < listing.entries().len();
+        if !small(layer) {
+            return Ok(None);
+        }
+        let (base, layer) = match self.base_of(before)? {
+            None => (before, Cow::Borrowed(layer)),
+            Some(base) => match self.packed_listing(before)? {
+                Packed::Delta { layer: earlier, .. } => (base, Cow::Owned(earlier.then(layer))),
+                Packed::Whole(_) => return Ok(None),
+            },
+        };
+        if small(&layer) { delta::encode(base, &layer).map(Some) } else { Ok(None) }
+    }
+
     pub(crate) fn listing(&self, id: ListingId) -> Result<Listing> {
+        match self.packed_listing(id)? {
+            Packed::Whole(listing) => Ok(listing),
+            Packed::Delta { base, layer } => {
+                let damaged = |why: String| Error::Damaged { path: self.blob_path("listings", &id.to_string()), why };
+                match self.packed_listing(base)? {
+                    Packed::Whole(base) => delta::resolve(&base, &layer, id).map_err(damaged),
+                    Packed::Delta { .. } => Err(damaged("it differs from one that is not kept whole".into())),
+                }
+            }
+        }
+    }
+
+    /// The listing that another one is kept as a difference from.
+    pub(crate) fn base_of(&self, id: ListingId) -> Result<Option<ListingId>> {
+        let path = self.blob_path("listings", &id.to_string());
+        let mut head = Vec::new();
+        let file = fs::File::open(&path).at("open", &path)?;
+        file.take(delta::HEAD as u64).read_to_end(&mut head).at("read", &path)?;
+        Ok(delta::base(&head))
+    }
+
+    fn packed_listing(&self, id: ListingId) -> Result<Packed> {
         let path = self.blob_path("listings", &id.to_string());
         let bytes = fs::read(&path).at("read", &path)?;
-        Listing::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
+        delta::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
     }
 
     pub(crate) fn put_state(&self, state: &State, op: &OpFolder) -> Result<StateId> {
@@ -274,17 +373,41 @@ impl Yard {
     /// Sizes of the contents that the pool may have, by the listings of what there is.
     pub(crate) fn known_sizes(&self) -> Result<HashSet<u64>> {
         let mut sizes = HashSet::new();
-        for id in self.listings_in_use()? {
-            sizes.extend(self.listing(id)?.entries().iter().map(|entry| entry.node.size()));
-        }
+        self.each_entry(self.listings_in_use()?, |entry| sizes.extend([entry.node.size()]))?;
         Ok(sizes)
     }
 
-    /// Every listing that a stock build or a twin needs, removed ones too.
+    /// The contents that listings need.
+    pub(crate) fn contents_of(&self, listings: HashSet<ListingId>) -> Result<HashSet<ContentId>> {
+        let mut contents = HashSet::new();
+        self.each_entry(listings, |entry| contents.extend(entry.node.content()))?;
+        Ok(contents)
+    }
+
+    /// Goes through the entries of many listings, and of those that they are kept as differences from; most once only.
+    fn each_entry(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) -> Result<()> {
+        let mut bases = HashSet::new();
+        for &id in &listings {
+            if let Some(base) = self.base_of(id)? {
+                bases.insert(base);
+                if let Packed::Delta { layer, .. } = self.packed_listing(id)? {
+                    layer.changes().iter().filter_map(|(_, entry)| entry.as_ref()).for_each(&mut each);
+                }
+            } else {
+                bases.insert(id);
+            }
+        }
+        bases.into_iter().try_for_each(|id| {
+            self.listing(id)?.entries().iter().for_each(&mut each);
+            Ok(())
+        })
+    }
+
+    /// Every listing that a stock build or a state of a twin needs, removed ones too.
     pub(crate) fn listings_in_use(&self) -> Result<HashSet<ListingId>> {
         let mut ids: HashSet<_> = self.catalog.stock_builds()?.into_iter().map(|row| row.listing).collect();
-        for row in self.catalog.twins()? {
-            let state = self.state(row.state)?;
+        for (_, state) in self.catalog.states_in_use()? {
+            let state = self.state(state)?;
             ids.extend([state.laid, state.disk]);
         }
         Ok(ids)
@@ -298,23 +421,46 @@ impl Yard {
             return Ok(());
         }
         // Whoever is at work now holds the yard or will look again later.
-        let Some(_held) = lock::try_take(&self.root.join("locks/yard"), Mode::Alone)? else { return Ok(()) };
+        let Some(held) = lock::try_take(&self.root.join("locks/yard"), Mode::Alone)? else { return Ok(()) };
+        let (mut changes, mut stages) = (Vec::new(), Vec::new());
         for (id, intent) in self.catalog.intents()? {
+            if let Intent::Change { twin, stage, .. } = &intent {
+                match self.catalog.twin(*twin)?.filter(|row| row.removed_at.is_none()) {
+                    Some(row) => {
+                        changes.push(row);
+                        stages.push(tmp.join(stage));
+                    }
+                    None => self.catalog.intent_done(id)?,
+                }
+                continue;
+            }
             tracing::info!(?intent, "a command died here: it is finished or undone");
             self.catalog.together(|| {
-                self.finish(&intent)?;
+                self.finish_intent(&intent)?;
                 self.catalog.intent_done(id)
             })?;
         }
         for entry in fs::read_dir(&tmp).at("list", &tmp)? {
             let path = entry.at("list", &tmp)?.path();
-            OpFolder::remove_if_left(&path)?;
+            if !stages.contains(&path) {
+                OpFolder::remove_if_left(&path)?;
+            }
+        }
+        drop(held);
+        for row in changes {
+            // One that is held is being changed just now, or running.
+            if let Some(held) = lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?
+                && let Err(error) = self.finish_change(&row, &held, &Ctx::default())
+            {
+                // Commands on this twin will say so; the others are not kept from their work.
+                tracing::info!(twin = %row.name, %error, "could not be finished yet");
+            }
         }
         Ok(())
     }
 
     /// Takes an intended step to its end if it was begun, else leaves things as they were.
-    fn finish(&self, intent: &Intent) -> Result<()> {
+    fn finish_intent(&self, intent: &Intent) -> Result<()> {
         match intent {
             // The rename is the step: where the folder is there, the twin is, and its user may be in it already.
             Intent::Clone { twin } => {
@@ -330,6 +476,13 @@ impl Yard {
                 }
             }
             Intent::Forget { twin } => self.forget(*twin)?,
+            Intent::Rename { twin, name, folder, new_folder } => {
+                let [old, new] = [folder, new_folder].map(|folder| self.twins_folder().join(folder));
+                if folder == new_folder || (folder_id(&new) == Some(*twin) && !disk::exists(&old)) {
+                    self.catalog.rename_twin(*twin, name, new_folder)?;
+                }
+            }
+            Intent::Change { .. } => {}
         }
         Ok(())
     }
@@ -375,7 +528,9 @@ fn read_settings(text: &str, path: &Path) -> Result<Settings> {
 /// A folder of one operation below `tmp/`: deleted when the operation ends, or by the next command if it can't.
 pub(crate) struct OpFolder {
     path: PathBuf,
-    _lock: Held,
+    /// `None` for one inside another.
+    _lock: Option<Held>,
+    leave: bool,
 }
 
 impl OpFolder {
@@ -385,7 +540,24 @@ impl OpFolder {
         let path = tmp.join(TwinId::random()?.to_string());
         disk::make_folder(&path)?;
         let lock = lock::take(&path.join(Self::LOCK), Mode::Alone, "the operation", &Ctx::default())?;
-        Ok(Self { path, _lock: lock })
+        Ok(Self { path, _lock: Some(lock), leave: false })
+    }
+
+    /// A folder inside another one.
+    pub(crate) fn below(other: &Self, name: &str) -> Result<Self> {
+        let path = other.path.join(name);
+        disk::make_folder(&path)?;
+        Ok(Self { path, _lock: None, leave: false })
+    }
+
+    /// Its name below `tmp/`.
+    pub(crate) fn name(&self) -> String {
+        self.path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+    }
+
+    /// Leaves it where it is, for whoever finishes what it is for.
+    pub(crate) fn leave(&mut self) {
+        self.leave = true;
     }
 
     pub(crate) fn path(&self) -> &Path {
@@ -405,6 +577,9 @@ impl OpFolder {
 
 impl Drop for OpFolder {
     fn drop(&mut self) {
+        if self.leave {
+            return;
+        }
         if let Err(error) = disk::remove_tree(&self.path) {
             tracing::warn!(%error, "left for the next command");
         }

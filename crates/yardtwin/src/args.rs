@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
-use yard_twin::{BuildLabel, BuildRef, Sharing, Source, Title, TwinId, TwinName};
+use yard_twin::{BuildLabel, BuildRef, Sharing, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 problems found, 4 refused to protect data, 5 busy,
@@ -86,6 +86,62 @@ pub(crate) enum Command {
         forget: bool,
         #[command(flatten)]
         how: Careful,
+    },
+    /// Give a twin another name; its folder and what its launch entries start stay
+    Rename {
+        /// The twin
+        name: TwinName,
+        /// Its new name
+        new: TwinName,
+        /// Rename its folder too: absolute paths inside it that lead there break
+        #[arg(long)]
+        move_folder: bool,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Refuse whatever would change a twin's game files
+    Protect {
+        /// The twin
+        name: TwinName,
+        /// Take the protection off
+        #[arg(long)]
+        off: bool,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Keep a twin as it is now, to go back to
+    Snapshot {
+        /// The twin
+        name: TwinName,
+        /// What the snapshot is called
+        label: Option<SnapshotLabel>,
+        /// Let the snapshot of that label or number go
+        #[arg(long, requires = "label")]
+        drop: bool,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Put a twin's game files back; belongings, live paths and the home stay as they are now
+    Restore {
+        /// The twin
+        name: TwinName,
+        /// A number from the history, or a label [default: before the last change of the game files]
+        snapshot: Option<SnapshotRef>,
+        /// Belongings, live paths, the home and the profile go back too
+        #[arg(long)]
+        all: bool,
+        #[command(flatten)]
+        how: Careful,
+    },
+    /// List what happened to a twin, and what it can go back to
+    History {
+        /// The twin; a removed one too
+        name: TwinName,
+    },
+    /// Let go of old states and delete what nothing needs, as yard.toml says
+    Sweep {
+        #[command(flatten)]
+        how: DryRun,
     },
     /// Look at a twin's profile, and change it
     #[command(subcommand)]

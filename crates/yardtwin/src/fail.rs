@@ -97,6 +97,8 @@ impl Failure {
             Error::Twin(TwinError::StockInUse { twins, .. }) => {
                 format!("yardtwin remove {}", twins.first().map(shell).unwrap_or_default())
             }
+            Error::Twin(TwinError::Protected(name)) => format!("yardtwin protect {} --off", shell(name)),
+            Error::Twin(TwinError::NothingToUndo(name)) => format!("yardtwin history {}", shell(name)),
             Error::ContentMissing { .. } => "yardtwin intake FOLDER --title TITLE --build BUILD".into(),
             Error::Launch(LaunchError::NoProgram { twin, .. }) => {
                 format!("yardtwin profile set {} program PATH-IN-THE-GAME-FOLDER", shell(twin))

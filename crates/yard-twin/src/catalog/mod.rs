@@ -1,5 +1,6 @@
 //! The catalogue: which stock builds, twins, runs and launch entries there are.
 
+mod history;
 mod records;
 mod schema;
 
@@ -7,6 +8,8 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OpenFlags};
 
+pub(crate) use history::NewChange;
+pub use history::{Counts, HistoryEntry, What};
 pub use records::RunRecord;
 pub(crate) use records::{EntryRow, Intent, StockRow, TwinRow};
 

@@ -7,6 +7,7 @@ use rusqlite::types::Type;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 
+use super::history::{Counts, NewChange, What};
 use super::{Catalog, DbContext};
 use crate::error::Result;
 use crate::ident::{BuildRef, ListingId, StateId, TwinId, TwinName};
@@ -39,6 +40,12 @@ pub(crate) struct TwinRow {
     pub(crate) origin: String,
     pub(crate) made_at: Timestamp,
     pub(crate) removed_at: Option<Timestamp>,
+    /// The state that it had when it was protected.
+    #[serde(default)]
+    pub(crate) protected: Option<StateId>,
+    /// The boot during which its folder was made, until that has been synced.
+    #[serde(default)]
+    pub(crate) unsynced: Option<String>,
 }
 
 impl TwinRow {
@@ -92,9 +99,14 @@ pub(crate) enum Intent {
     Remove { twin: TwinId, folder: String, removed_folder: String },
     /// A twin and all that is left of it goes for good.
     Forget { twin: TwinId },
+    /// A twin gets another name, and its folder too where the two differ.
+    Rename { twin: TwinId, name: TwinName, folder: String, new_folder: String },
+    /// A twin's folder is changed entry by entry from one state to another. `stage` is the operation's folder, which
+    /// holds what came out.
+    Change { twin: TwinId, from: StateId, to: StateId, stage: String, what: Option<What> },
 }
 
-fn parsed<T: std::str::FromStr<Err: std::error::Error + Send + Sync + 'static>>(
+pub(super) fn parsed<T: std::str::FromStr<Err: std::error::Error + Send + Sync + 'static>>(
     row: &Row<'_>,
     at: usize,
 ) -> rusqlite::Result<T> {
@@ -124,7 +136,7 @@ fn stock_row(row: &Row<'_>) -> rusqlite::Result<StockRow> {
     })
 }
 
-const TWIN_COLUMNS: &str = "id, name, folder, state, origin, made_at, removed_at";
+const TWIN_COLUMNS: &str = "id, name, folder, state, origin, made_at, removed_at, protected, unsynced";
 
 fn twin_row(row: &Row<'_>) -> rusqlite::Result<TwinRow> {
     Ok(TwinRow {
@@ -135,11 +147,13 @@ fn twin_row(row: &Row<'_>) -> rusqlite::Result<TwinRow> {
         origin: row.get(4)?,
         made_at: parsed(row, 5)?,
         removed_at: parsed_if(row, 6)?,
+        protected: parsed_if(row, 7)?,
+        unsynced: row.get(8)?,
     })
 }
 
 impl Catalog {
-    fn all<T>(
+    pub(super) fn all<T>(
         &self,
         sql: &str,
         values: impl rusqlite::Params,
@@ -150,7 +164,7 @@ impl Catalog {
         rows.collect::<rusqlite::Result<_>>().of(&self.path)
     }
 
-    fn run(&self, sql: &str, values: impl rusqlite::Params) -> Result<usize> {
+    pub(super) fn run(&self, sql: &str, values: impl rusqlite::Params) -> Result<usize> {
         self.db.execute(sql, values).of(&self.path)
     }
 
@@ -214,6 +228,15 @@ impl Catalog {
         Ok(())
     }
 
+    /// Forgets a stock build that was removed.
+    pub(crate) fn delete_stock(&self, row: &StockRow) -> Result<()> {
+        self.run(
+            "DELETE FROM stock_builds WHERE title = ?1 AND build = ?2 AND taken_at = ?3 AND removed_at IS NOT NULL",
+            params![row.build.title.as_str(), row.build.build.as_str(), row.taken_at.to_string()],
+        )?;
+        Ok(())
+    }
+
     /// All twins by name; removed ones too.
     pub(crate) fn twins(&self) -> Result<Vec<TwinRow>> {
         self.all(&format!("SELECT {TWIN_COLUMNS} FROM twins ORDER BY name_key, made_at"), [], twin_row)
@@ -228,9 +251,9 @@ impl Catalog {
 
     /// Adds a twin; adding it again changes nothing.
     pub(crate) fn add_twin(&self, row: &TwinRow) -> Result<()> {
-        self.run(
-            "INSERT INTO twins (id, name, name_key, folder, state, origin, made_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
-             ON CONFLICT (id) DO NOTHING",
+        let added = self.run(
+            "INSERT INTO twins (id, name, name_key, folder, state, origin, made_at, unsynced)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8) ON CONFLICT (id) DO NOTHING",
             params![
                 row.id.to_string(),
                 row.name.as_str(),
@@ -238,15 +261,43 @@ impl Catalog {
                 row.folder,
                 row.state.to_string(),
                 row.origin,
-                row.made_at.to_string()
+                row.made_at.to_string(),
+                row.unsynced
             ],
+        )?;
+        if added > 0 {
+            let what = What::Made { from: row.origin.clone() };
+            let (game, own) = (Counts::default(), Counts::default());
+            self.add_change(row.id, &NewChange { what, game, own, label: None, state: row.state })?;
+        }
+        Ok(())
+    }
+
+    /// Moves a twin to another state.
+    pub(crate) fn set_state(&self, twin: TwinId, state: StateId) -> Result<()> {
+        self.run("UPDATE twins SET state = ?2 WHERE id = ?1", params![twin.to_string(), state.to_string()])?;
+        Ok(())
+    }
+
+    /// Gives a twin another name and folder.
+    pub(crate) fn rename_twin(&self, twin: TwinId, name: &TwinName, folder: &str) -> Result<()> {
+        self.run(
+            "UPDATE twins SET name = ?2, name_key = ?3, folder = ?4 WHERE id = ?1",
+            params![twin.to_string(), name.as_str(), name.key(), folder],
         )?;
         Ok(())
     }
 
-    /// Moves a twin to another state: the instant at which a change of it is committed.
-    pub(crate) fn set_state(&self, twin: TwinId, state: StateId) -> Result<()> {
-        self.run("UPDATE twins SET state = ?2 WHERE id = ?1", params![twin.to_string(), state.to_string()])?;
+    /// Marks a twin as protected since it had that state, or as open to changes.
+    pub(crate) fn protect_twin(&self, twin: TwinId, since: Option<StateId>) -> Result<()> {
+        let since = since.map(|state| state.to_string());
+        self.run("UPDATE twins SET protected = ?2 WHERE id = ?1", params![twin.to_string(), since])?;
+        Ok(())
+    }
+
+    /// Notes that a twin's folder has been synced.
+    pub(crate) fn mark_synced(&self, twin: TwinId) -> Result<()> {
+        self.run("UPDATE twins SET unsynced = NULL WHERE id = ?1", [twin.to_string()])?;
         Ok(())
     }
 
@@ -336,6 +387,15 @@ impl Catalog {
                 .map_err(|error| rusqlite::Error::FromSqlConversionFailure(1, Type::Text, Box::new(error)))?;
             Ok((row.get(0)?, intent))
         })
+    }
+
+    /// Writes another intent in the place of one.
+    pub(crate) fn replace_intent(&self, id: i64, intent: &Intent) -> Result<()> {
+        let body = serde_json::to_string(intent)
+            .map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))
+            .of(&self.path)?;
+        self.run("UPDATE intents SET body = ?2 WHERE id = ?1", params![id, body])?;
+        Ok(())
     }
 
     pub(crate) fn intent_done(&self, id: i64) -> Result<()> {

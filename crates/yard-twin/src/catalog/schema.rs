@@ -8,7 +8,8 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-const STEPS: [&str; 1] = ["
+const STEPS: [&str; 2] = [
+    "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
         title TEXT NOT NULL,
@@ -65,7 +66,40 @@ const STEPS: [&str; 1] = ["
         started INTEGER NOT NULL,
         ended INTEGER NOT NULL
     ) STRICT;
-"];
+",
+    "
+    ALTER TABLE twins ADD COLUMN protected TEXT;
+    ALTER TABLE twins ADD COLUMN unsynced TEXT;
+
+    CREATE TABLE changes (
+        id INTEGER PRIMARY KEY,
+        twin TEXT NOT NULL REFERENCES twins (id) ON DELETE CASCADE,
+        number INTEGER NOT NULL,
+        at TEXT NOT NULL,
+        what TEXT NOT NULL,
+        game TEXT NOT NULL,
+        own TEXT NOT NULL,
+        label TEXT,
+        started_fine INTEGER NOT NULL DEFAULT 0,
+        state TEXT NOT NULL
+    ) STRICT;
+    CREATE UNIQUE INDEX changes_by_number ON changes (twin, number);
+    CREATE UNIQUE INDEX changes_by_label ON changes (twin, label) WHERE label IS NOT NULL;
+    INSERT INTO changes (twin, number, at, what, game, own, state)
+        SELECT id, 1, made_at, json_object('what', 'made', 'from', origin),
+            '{\"new\":0,\"changed\":0,\"gone\":0}', '{\"new\":0,\"changed\":0,\"gone\":0}', state
+        FROM twins;
+
+    CREATE TABLE unneeded (
+        path TEXT PRIMARY KEY,
+        since TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID;
+
+    CREATE TABLE generation (
+        number INTEGER NOT NULL
+    ) STRICT;
+",
+];
 
 /// The version that this crate writes, and the newest one that it reads.
 fn newest() -> u32 {

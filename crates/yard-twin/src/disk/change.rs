@@ -4,7 +4,7 @@
 
 use std::fs::{self, File};
 use std::io::{self, Write};
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, RenameFlags, Timespec, Timestamps};
@@ -33,6 +33,11 @@ pub(crate) fn make_folders(path: &Path) -> Result<()> {
 /// Deletes a file or a symlink.
 pub(crate) fn remove_file(path: &Path) -> Result<()> {
     step().and_then(|()| fs::remove_file(path)).at("delete", path)
+}
+
+/// As [`remove_file`]; nothing there is fine.
+pub(crate) fn remove_if_there(path: &Path) -> Result<()> {
+    if exists(path) { remove_file(path) } else { Ok(()) }
 }
 
 /// Deletes an empty folder.
@@ -112,6 +117,46 @@ pub(crate) fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
         Err(Errno::INVAL | Errno::NOSYS) => fs::rename(from, to),
         result => Ok(result?),
     }
+}
+
+/// A name in an open folder.
+#[derive(Clone, Copy)]
+pub(crate) struct At<'a>(pub(crate) BorrowedFd<'a>, pub(crate) &'a str);
+
+/// Renames within open folders, refusing to replace anything.
+pub(crate) fn move_new(from: At<'_>, to: At<'_>) -> io::Result<()> {
+    step()?;
+    match rustix::fs::renameat_with(from.0, from.1, to.0, to.1, RenameFlags::NOREPLACE) {
+        // Filesystems without that promise are asked first.
+        Err(Errno::INVAL | Errno::NOSYS) => match rustix::fs::statat(to.0, to.1, AtFlags::SYMLINK_NOFOLLOW) {
+            Err(Errno::NOENT) => Ok(rustix::fs::renameat(from.0, from.1, to.0, to.1)?),
+            Err(error) => Err(error.into()),
+            Ok(_) => Err(io::ErrorKind::AlreadyExists.into()),
+        },
+        result => Ok(result?),
+    }
+}
+
+/// Makes two names in open folders change places; `Ok(false)` where that can't be done here.
+pub(crate) fn exchange(a: At<'_>, b: At<'_>) -> io::Result<bool> {
+    step()?;
+    match rustix::fs::renameat_with(a.0, a.1, b.0, b.1, RenameFlags::EXCHANGE) {
+        Err(Errno::INVAL | Errno::NOSYS) => Ok(false),
+        Err(error) => Err(error.into()),
+        Ok(()) => Ok(true),
+    }
+}
+
+/// Makes a folder in an open one.
+pub(crate) fn make_folder_at(at: At<'_>) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::mkdirat(at.0, at.1, Mode::from_raw_mode(0o777))?)
+}
+
+/// Deletes an empty folder in an open one.
+pub(crate) fn remove_folder_at(at: At<'_>) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::unlinkat(at.0, at.1, AtFlags::REMOVEDIR)?)
 }
 
 /// Makes the contents and names of everything on the filesystem of `folder` survive a power loss.

@@ -15,9 +15,9 @@ use rustix::fs::{Mode, OFlags};
 use rustix::io::Errno;
 
 pub(crate) use change::{
-    copy_all, create_exact, create_file, link, make_folder, make_folders, reflink, remove_file, remove_folder,
-    remove_tree, rename, rename_new, set_mtime, symlink, sync, sync_filesystem, sync_folder, write, write_loose,
-    write_synced, write_whole,
+    At, copy_all, create_exact, create_file, exchange, link, make_folder, make_folder_at, make_folders, move_new,
+    reflink, remove_file, remove_folder, remove_folder_at, remove_if_there, remove_tree, rename, rename_new, set_mtime,
+    symlink, sync, sync_filesystem, sync_folder, write, write_loose, write_synced, write_whole,
 };
 
 use crate::error::{Error, PathContext, Result};
@@ -169,6 +169,11 @@ impl<'a> Writer<'a> {
 /// Whether a file takes less room than its size says.
 pub(crate) fn has_holes(stat: &Stat) -> bool {
     stat.size > 0 && stat.allocated < stat.size
+}
+
+/// What tells this run of the system from the one before; `None` where it doesn't say.
+pub(crate) fn boot_id() -> Option<String> {
+    std::fs::read_to_string("/proc/sys/kernel/random/boot_id").ok().map(|id| id.trim().to_owned())
 }
 
 /// The path without links in it.

@@ -32,9 +32,26 @@ pub(super) fn text(name: &str, twin: &TwinName, id: TwinId, command: &[String]) 
          Categories=Game;\n\
          X-YardTwin-Twin={id}\n",
         escaped(&shown(name)),
-        escaped(&format!("Starts the twin {twin} with its own settings and saves")),
+        escaped(&comment(twin)),
         escaped(&exec.join(" ")),
     )
+}
+
+/// The text of an entry of ours with another name in it; `None` if it is no entry of this twin.
+pub(super) fn relabelled(text: &str, name: &str, twin: &TwinName, id: TwinId) -> Option<String> {
+    if !text.lines().any(|line| line == format!("X-YardTwin-Twin={id}")) {
+        return None;
+    }
+    let line = |line: &str| match line.split_once('=') {
+        Some(("Name", _)) => format!("Name={}\n", escaped(&shown(name))),
+        Some(("Comment", _)) => format!("Comment={}\n", escaped(&comment(twin))),
+        _ => format!("{line}\n"),
+    };
+    Some(text.lines().map(line).collect())
+}
+
+fn comment(twin: &TwinName) -> String {
+    format!("Starts the twin {twin} with its own settings and saves")
 }
 
 /// The text without control characters, which no menu shows.

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::Yard;
-use crate::catalog::EntryRow;
+use crate::catalog::{EntryRow, TwinRow};
 use crate::disk;
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::ident::{TwinId, TwinName};
@@ -59,17 +59,12 @@ impl Yard {
     /// [`Error::NotFound`]; [`LaunchError::Entry`] where the format can't hold the command.
     pub fn plan_entry(&self, name: &TwinName, options: &EntryOptions) -> Result<EntryPlan> {
         let row = self.twin_row(name, false)?;
-        let build = self.state(row.state)?.build;
         let folder = std::path::absolute(&options.folder).at("find", &options.folder)?;
         let path = folder.join(format!("yardtwin-{}.desktop", row.id));
         if path.to_str().is_none() {
             return Err(LaunchError::Entry { path, why: "its path is not UTF-8" }.into());
         }
-        let plain = format!("{} {} \u{2013} {}", self.title_name(&build), build.build, row.name);
-        let yard = self.root().file_name().unwrap_or_default().to_string_lossy();
-        let candidates = [plain.clone(), format!("{plain} ({yard})"), format!("{plain} ({yard}, {})", row.id)];
-        let taken = desktop::names_in(&folder, &path)?;
-        let label = candidates.into_iter().find(|name| !taken.contains(name)).unwrap_or(plain);
+        let label = self.entry_label(&row.name, &row, &folder, &path)?;
         let mut command = options.command.clone();
         command.push(row.id.to_string());
         let text = desktop::text(&label, &row.name, row.id, &command);
@@ -124,6 +119,34 @@ impl Yard {
             paths.iter().try_for_each(|path| self.delete_entry(path))?;
         }
         Ok(paths)
+    }
+
+    /// Makes the launch entries of a twin show its new name, and says which; with `dry_run`, only says which. What they
+    /// start stays. One whose file is gone, or is not ours any more, is left alone.
+    pub(crate) fn rename_entries(&self, row: &TwinRow, new: &TwinName, dry_run: bool) -> Result<Vec<PathBuf>> {
+        let mut renamed = Vec::new();
+        for entry in self.catalog.entries()?.into_iter().filter(|entry| entry.twin == row.id) {
+            let Ok(text) = std::fs::read_to_string(&entry.path) else { continue };
+            let folder = entry.path.parent().unwrap_or(Path::new("/"));
+            let label = self.entry_label(new, row, folder, &entry.path)?;
+            let Some(text) = desktop::relabelled(&text, &label, new, row.id) else { continue };
+            if !dry_run {
+                disk::write_whole(&entry.path, &entry.path.with_extension("new"), text.as_bytes())?;
+                self.catalog.add_entry(&EntryRow { name: label, ..entry.clone() }, Timestamp::now())?;
+            }
+            renamed.push(entry.path);
+        }
+        Ok(renamed)
+    }
+
+    /// What a menu shows for a twin, told apart from the other entries in the folder.
+    fn entry_label(&self, name: &TwinName, row: &TwinRow, folder: &Path, path: &Path) -> Result<String> {
+        let build = self.state(row.state)?.build;
+        let plain = format!("{} {} \u{2013} {name}", self.title_name(&build), build.build);
+        let yard = self.root().file_name().unwrap_or_default().to_string_lossy();
+        let candidates = [plain.clone(), format!("{plain} ({yard})"), format!("{plain} ({yard}, {})", row.id)];
+        let taken = desktop::names_in(folder, path)?;
+        Ok(candidates.into_iter().find(|name| !taken.contains(name)).unwrap_or(plain))
     }
 
     /// Deletes a launch entry; one that is gone already is only forgotten.

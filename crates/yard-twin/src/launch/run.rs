@@ -20,7 +20,7 @@ use super::command::{choose, locate};
 use super::home;
 use super::isolation::Isolation;
 use crate::Yard;
-use crate::catalog::{RunRecord, TwinRow};
+use crate::catalog::{RunRecord, TwinRow, What};
 use crate::disk;
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::ident::{BuildRef, TwinId, TwinName};
@@ -129,6 +129,8 @@ pub struct Running<'y> {
     record: RunRecord,
     before: Listing,
     leaks: Vec<String>,
+    /// The number of the state that it began with.
+    started_from: u32,
     output: PathBuf,
     began: Instant,
 }
@@ -207,9 +209,10 @@ impl Yard {
         let mut held = self.hold_twin(&plan.row, ctx)?;
         held.for_long(&self.twin_lock_path(plan.row.id))?;
         home::prepare(&plan.home)?;
-        let settled = self.settle_held(&plan.row, &held, ctx)?;
+        let settled = self.settle_held(&plan.row, &held, What::Outside, ctx)?;
         self.lay_home(&plan.row, &settled, ctx)?;
         let Settled { listing: before, leaks, .. } = settled;
+        let started_from = self.catalog.newest_change(plan.row.id)?;
         let (started_at, isolation) = (Timestamp::now(), plan.isolation.to_string());
         let folder = self.present_folder(&plan.row)?;
         let program = plan.program.strip_prefix(folder.join("game")).unwrap_or(&plan.program).display().to_string();
@@ -255,6 +258,7 @@ impl Yard {
             record,
             before,
             leaks,
+            started_from,
             output,
             began: Instant::now(),
         })
@@ -272,8 +276,8 @@ impl Yard {
         }
         let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
         let op = self.begin(ctx)?;
-        let state = State { laid: self.put_listing(&laid, &op)?, ..settled.state.clone() };
-        self.move_to(row.id, &state, &settled.listing, &op).map(|_| ())
+        let state = State { laid: self.put_listing(&laid, None, &op)?, ..settled.state.clone() };
+        self.catalog.set_state(row.id, self.put_state(&state, &op)?)
     }
 }
 
@@ -304,13 +308,17 @@ impl Running<'_> {
         self.record.ended_at = Some(Timestamp::now());
         self.record.exit_code = status.code();
         self.record.signal = status.signal();
-        let settled = self.yard.settle_held(&self.row, &self.held, ctx);
+        let what = What::Run { run: self.record.id };
+        let settled = self.yard.settle_held(&self.row, &self.held, what, ctx);
         let outcome = settled.and_then(|settled| {
             let sheet = self.yard.sheet(&settled.state.build.title)?;
             Ok((changes(&self.before, &settled.listing, sheet.as_ref()), settled.leaks))
         });
         self.record.summary = outcome.as_ref().ok().map(|(changes, _)| changes.summary());
         self.yard.catalog.end_run(&self.record)?;
+        if status.success() {
+            self.yard.catalog.started_fine(self.row.id, self.started_from)?;
+        }
         let (changes, leaks) = outcome?;
         self.leaks.extend(leaks);
         Ok(RunOutcome {

@@ -1,8 +1,7 @@
 //! How one listing differs from another.
 
-use std::cmp::Ordering;
-
-use super::{Entry, Listing};
+use super::layer::pairs;
+use super::{Entry, Listing, Node};
 
 /// One path at which two listings differ.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -30,27 +29,23 @@ impl Change<'_> {
     }
 }
 
+impl<'a> Change<'a> {
+    /// What stands there in the first, and in the second.
+    pub(crate) fn nodes(&self) -> (Option<&'a Node>, Option<&'a Node>) {
+        match *self {
+            Self::New(after) => (None, Some(&after.node)),
+            Self::Gone(before) => (Some(&before.node), None),
+            Self::Changed { before, after } => (Some(&before.node), Some(&after.node)),
+        }
+    }
+}
+
 /// The paths at which `a` and `b` differ, in order. Times don't count.
 pub fn diff<'a>(a: &'a Listing, b: &'a Listing) -> impl Iterator<Item = Change<'a>> {
-    let (mut left, mut right) = (a.entries().iter().peekable(), b.entries().iter().peekable());
-    std::iter::from_fn(move || {
-        loop {
-            let order = match (left.peek(), right.peek()) {
-                (None, None) => return None,
-                (Some(_), None) => Ordering::Less,
-                (None, Some(_)) => Ordering::Greater,
-                (Some(x), Some(y)) => x.path.cmp(&y.path),
-            };
-            match order {
-                Ordering::Less => return left.next().map(Change::Gone),
-                Ordering::Greater => return right.next().map(Change::New),
-                Ordering::Equal => {
-                    let (before, after) = (left.next()?, right.next()?);
-                    if before.node != after.node {
-                        return Some(Change::Changed { before, after });
-                    }
-                }
-            }
-        }
+    pairs(a.entries(), b.entries()).filter_map(|pair| match pair {
+        (Some(before), None) => Some(Change::Gone(before)),
+        (None, Some(after)) => Some(Change::New(after)),
+        (Some(before), Some(after)) if before.node != after.node => Some(Change::Changed { before, after }),
+        _ => None,
     })
 }

@@ -3,7 +3,9 @@
 //! The format is written down in `docs/formats.md`. The stream has one encoding per listing, so that its BLAKE3 is the
 //! listing's id; times follow it in the file but are no part of it.
 
-use std::io::Read;
+use std::io::{self, Read, Write};
+
+use zstd::stream::Encoder;
 
 use super::{Entry, Listing, Node};
 use crate::error::{Error, Result};
@@ -18,30 +20,67 @@ const LEVEL: i32 = 3;
 /// Largest decoded listing that is accepted, in bytes: some 20 million entries.
 const DECODED_MAX: u64 = 2 << 30;
 
+/// So many bytes of columns are gathered before they are hashed or compressed.
+const PIECE: usize = 64 << 10;
+
 const FILE: u8 = 0;
 const EXECUTABLE: u8 = 1;
 const SYMLINK: u8 = 2;
 const EMPTY_FOLDER: u8 = 3;
 
 pub(super) fn id(listing: &Listing) -> ListingId {
-    ListingId::from_bytes(*blake3::hash(&canonical(listing)).as_bytes())
+    let mut hasher = blake3::Hasher::new();
+    let mut piece = Vec::with_capacity(PIECE * 2);
+    canonical(&listing.entries, &mut piece, |piece| {
+        hasher.update(piece);
+        piece.clear();
+    });
+    hasher.update(&piece);
+    ListingId::from_bytes(*hasher.finalize().as_bytes())
 }
 
+/// The file of a listing as a whole.
 pub(super) fn encode(listing: &Listing) -> Result<Vec<u8>> {
-    let mut columns = canonical(listing);
+    let mut packer = packer(MAGIC.to_vec())?;
+    columns(&listing.entries, &mut packer).and_then(|()| packer.finish()).map_err(packing)
+}
+
+/// Something to write columns to; they come out compressed, after `head`.
+pub(super) fn packer(head: Vec<u8>) -> Result<Encoder<'static, Vec<u8>>> {
+    Encoder::new(head, LEVEL).map_err(packing)
+}
+
+pub(super) fn packing(error: io::Error) -> Error {
+    Error::io("compress", "a listing", error)
+}
+
+/// The columns of sorted entries, their times too.
+pub(super) fn columns(entries: &[Entry], out: &mut impl Write) -> io::Result<()> {
+    let mut piece = Vec::with_capacity(PIECE * 2);
+    let mut failure = Ok(());
+    canonical(entries, &mut piece, |piece| {
+        if failure.is_ok() {
+            failure = out.write_all(piece);
+        }
+        piece.clear();
+    });
+    failure?;
     let mut last = 0;
-    for entry in &listing.entries {
-        put_signed(&mut columns, entry.mtime.wrapping_sub(last));
+    for entry in entries {
+        put_signed(&mut piece, entry.mtime.wrapping_sub(last));
         last = entry.mtime;
     }
-    let packed = zstd::bulk::compress(&columns, LEVEL).map_err(|e| Error::io("compress", "a listing", e))?;
-    Ok([MAGIC.as_slice(), &packed].concat())
+    out.write_all(&piece)
 }
 
-fn canonical(listing: &Listing) -> Vec<u8> {
-    let entries = &listing.entries;
-    let mut out = Vec::with_capacity(entries.len() * 64);
-    put(&mut out, entries.len() as u64);
+/// The canonical stream, into `out`, which is handed to `full` whenever much has gathered.
+fn canonical(entries: &[Entry], out: &mut Vec<u8>, mut full: impl FnMut(&mut Vec<u8>)) {
+    let mut enough = |out: &mut Vec<u8>| {
+        if out.len() >= PIECE {
+            full(out);
+        }
+    };
+    put(out, entries.len() as u64);
     for entry in entries {
         out.push(match entry.node {
             Node::File { executable: false, .. } => FILE,
@@ -49,50 +88,62 @@ fn canonical(listing: &Listing) -> Vec<u8> {
             Node::Symlink { .. } => SYMLINK,
             Node::EmptyFolder => EMPTY_FOLDER,
         });
+        enough(out);
     }
     let mut last = "";
     for entry in entries {
         let path = entry.path.as_str();
         let shared = last.bytes().zip(path.bytes()).take_while(|(a, b)| a == b).count();
-        put(&mut out, shared as u64);
-        put_bytes(&mut out, &path.as_bytes()[shared..]);
+        put(out, shared as u64);
+        put_bytes(out, &path.as_bytes()[shared..]);
         last = path;
+        enough(out);
     }
     for entry in entries {
         match &entry.node {
-            Node::File { size, .. } => put(&mut out, *size),
-            Node::Symlink { target } => put_bytes(&mut out, target.as_bytes()),
+            Node::File { size, .. } => put(out, *size),
+            Node::Symlink { target } => put_bytes(out, target.as_bytes()),
             Node::EmptyFolder => {}
         }
+        enough(out);
     }
     for content in entries.iter().filter_map(|e| e.node.content()) {
         out.extend_from_slice(content.as_bytes());
+        enough(out);
     }
-    out
 }
 
+/// Reads a whole listing; one that keeps only what differs from another is for [`super::delta`].
 pub(super) fn decode(bytes: &[u8], id: ListingId) -> Result<Listing, String> {
-    let packed = bytes.strip_prefix(MAGIC).ok_or("it does not begin as a listing does")?;
-    let decoder = zstd::stream::Decoder::new(packed).map_err(|e| e.to_string())?;
-    let mut columns = Vec::new();
-    decoder.take(DECODED_MAX).read_to_end(&mut columns).map_err(|e| e.to_string())?;
+    let columns = unpack(bytes.strip_prefix(MAGIC).ok_or("it does not begin as a listing does")?)?;
     let mut reader = Reader { rest: &columns };
-    let mut entries = reader.entries().ok_or("it ends too early or holds what no listing holds")?;
+    let mut entries = reader.entries().ok_or(CUT_OFF)?;
     let canonical = &columns[..columns.len() - reader.rest.len()];
     if blake3::hash(canonical).as_bytes() != id.as_bytes() {
-        return Err("it is not what its name says".into());
+        return Err(NOT_ITSELF.into());
     }
-    reader.times(&mut entries).ok_or("its times are cut off")?;
+    reader.times(&mut entries).filter(|()| reader.rest.is_empty()).ok_or("its times are cut off")?;
     Listing::new(entries).map_err(|e| e.to_string())
 }
 
+pub(super) const CUT_OFF: &str = "it ends too early or holds what no listing holds";
+pub(super) const NOT_ITSELF: &str = "it is not what its name says";
+
+/// Decompresses columns, up to a limit that no yard reaches.
+pub(super) fn unpack(packed: &[u8]) -> Result<Vec<u8>, String> {
+    let decoder = zstd::stream::Decoder::new(packed).map_err(|e| e.to_string())?;
+    let mut columns = Vec::new();
+    decoder.take(DECODED_MAX).read_to_end(&mut columns).map_err(|e| e.to_string())?;
+    Ok(columns)
+}
+
 /// Reads columns; every step answers `None` where the bytes make no sense.
-struct Reader<'a> {
-    rest: &'a [u8],
+pub(super) struct Reader<'a> {
+    pub(super) rest: &'a [u8],
 }
 
 impl Reader<'_> {
-    fn number(&mut self) -> Option<u64> {
+    pub(super) fn number(&mut self) -> Option<u64> {
         let mut value = 0u64;
         for shift in (0..64).step_by(7) {
             let (&byte, rest) = self.rest.split_first()?;
@@ -116,7 +167,7 @@ impl Reader<'_> {
         self.take(len)
     }
 
-    fn paths(&mut self, count: usize) -> Option<Vec<RelPath>> {
+    pub(super) fn paths(&mut self, count: usize) -> Option<Vec<RelPath>> {
         let mut paths = Vec::new();
         let mut last = Vec::new();
         for _ in 0..count {
@@ -141,7 +192,7 @@ impl Reader<'_> {
         })
     }
 
-    fn entries(&mut self) -> Option<Vec<Entry>> {
+    pub(super) fn entries(&mut self) -> Option<Vec<Entry>> {
         let count = self.number()?;
         let kinds = self.take(count)?.to_vec();
         let paths = self.paths(kinds.len())?;
@@ -157,17 +208,17 @@ impl Reader<'_> {
         Some(entries)
     }
 
-    fn times(&mut self, entries: &mut [Entry]) -> Option<()> {
+    pub(super) fn times(&mut self, entries: &mut [Entry]) -> Option<()> {
         let mut last = 0i64;
         for entry in entries {
             last = last.wrapping_add(unzigzag(self.number()?));
             entry.mtime = last;
         }
-        self.rest.is_empty().then_some(())
+        Some(())
     }
 }
 
-fn put(out: &mut Vec<u8>, mut value: u64) {
+pub(super) fn put(out: &mut Vec<u8>, mut value: u64) {
     while value >= 0x80 {
         out.push(value.to_le_bytes()[0] | 0x80);
         value >>= 7;
@@ -175,7 +226,7 @@ fn put(out: &mut Vec<u8>, mut value: u64) {
     out.push(value.to_le_bytes()[0]);
 }
 
-fn put_bytes(out: &mut Vec<u8>, bytes: &[u8]) {
+pub(super) fn put_bytes(out: &mut Vec<u8>, bytes: &[u8]) {
     put(out, bytes.len() as u64);
     out.extend_from_slice(bytes);
 }

@@ -1,8 +1,14 @@
 //! Listings: what a folder holds. Pure values; nothing here touches a disk.
 
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod algebra;
+pub(crate) mod delta;
 mod diff;
 mod encode;
 mod entry;
+mod layer;
+mod rebase;
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 mod tests;
@@ -11,6 +17,8 @@ use std::collections::HashSet;
 
 pub use diff::{Change, diff};
 pub use entry::{Entry, Node};
+pub use layer::{Layer, overlay};
+pub use rebase::{Named, Reason, Rebased, rebase};
 
 use crate::error::{Error, Result};
 use crate::ident::{ContentId, ListingId};
@@ -42,6 +50,31 @@ impl Listing {
         Ok(Self { entries })
     }
 
+    /// Of sorted entries, where a folder that isn't empty may be listed as an empty one too: that is left out.
+    ///
+    /// # Errors
+    /// [`Error::Obstructed`] if one lies below another that is no folder.
+    pub(crate) fn with_folders_implied(mut entries: Vec<Entry>) -> Result<Self> {
+        let mut implied = Vec::new();
+        for (at, pair) in entries.windows(2).enumerate() {
+            let (a, b) = (&pair[0], &pair[1]);
+            if b.path.is_at_or_below(&a.path) {
+                if a.node != Node::EmptyFolder || a.path == b.path {
+                    return Err(Error::Obstructed { file: a.path.to_string(), below: b.path.to_string() });
+                }
+                implied.push(at);
+            }
+        }
+        if !implied.is_empty() {
+            let (mut at, mut left_out) = (0, implied.into_iter().peekable());
+            entries.retain(|_| {
+                at += 1;
+                left_out.next_if_eq(&(at - 1)).is_none()
+            });
+        }
+        Ok(Self { entries })
+    }
+
     /// The entries, in the order of their paths.
     #[must_use]
     pub fn entries(&self) -> &[Entry] {
@@ -54,6 +87,18 @@ impl Listing {
         self.position(path).map(|at| &self.entries[at])
     }
 
+    /// The entries, for whoever takes the listing apart.
+    pub(crate) fn into_entries(self) -> Vec<Entry> {
+        self.entries
+    }
+
+    /// Where among the entries what is at `path` or below it stands.
+    pub(crate) fn range(&self, path: &str) -> std::ops::Range<usize> {
+        let start = self.entries.partition_point(|e| crate::path::compare(e.path.as_str(), path).is_lt());
+        let within = |e: &Entry| e.path.as_str().strip_prefix(path).is_some_and(|r| r.is_empty() || r.starts_with('/'));
+        start..start + self.entries[start..].partition_point(within)
+    }
+
     /// Where among the entries `path` is.
     pub(crate) fn position(&self, path: &str) -> Option<usize> {
         self.entries.binary_search_by(|e| crate::path::compare(e.path.as_str(), path)).ok()
@@ -62,10 +107,7 @@ impl Listing {
     /// Whether there is anything at `path` or below it.
     #[must_use]
     pub fn has(&self, path: &str) -> bool {
-        let at = self.entries.partition_point(|e| crate::path::compare(e.path.as_str(), path).is_lt());
-        self.entries.get(at).is_some_and(|e| {
-            e.path.as_str().strip_prefix(path).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-        })
+        !self.range(path).is_empty()
     }
 
     /// Counts of what it holds.
@@ -100,11 +142,6 @@ impl Listing {
     /// The file that keeps it, as `docs/formats.md` describes it.
     pub(crate) fn encode(&self) -> Result<Vec<u8>> {
         encode::encode(self)
-    }
-
-    /// Reads what [`Listing::encode`] wrote for the listing `id`; the reason as text if it is anything else.
-    pub(crate) fn decode(bytes: &[u8], id: ListingId) -> Result<Self, String> {
-        encode::decode(bytes, id)
     }
 }
 

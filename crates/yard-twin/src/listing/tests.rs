@@ -3,7 +3,8 @@
 use proptest::collection::btree_map;
 use proptest::prelude::*;
 
-use super::{Change, Entry, Listing, Node, diff};
+use super::delta::{self, Packed};
+use super::{Change, Entry, Layer, Listing, Node, diff};
 use crate::ident::{ContentId, ListingId};
 use crate::path::RelPath;
 
@@ -17,6 +18,13 @@ fn node() -> impl Strategy<Value = Node> {
         1 => "[^\\x00]{1,12}".prop_map(|target| Node::Symlink { target: target.into() }),
         1 => Just(Node::EmptyFolder),
     ]
+}
+
+fn decode(bytes: &[u8], id: ListingId) -> Result<Listing, String> {
+    match delta::decode(bytes, id)? {
+        Packed::Whole(listing) => Ok(listing),
+        Packed::Delta { .. } => Err("a delta".into()),
+    }
 }
 
 /// A listing of paths of one to three parts; what would lie below another entry is left out.
@@ -41,17 +49,32 @@ proptest! {
     #[test]
     fn what_is_decoded_is_what_was_encoded(listing in listing()) {
         let bytes = listing.encode().unwrap();
-        prop_assert_eq!(Listing::decode(&bytes, listing.id()), Ok(listing));
+        prop_assert_eq!(decode(&bytes, listing.id()), Ok(listing));
+    }
+
+    #[test]
+    fn a_delta_is_read_as_the_listing_that_it_is_for(a in listing(), b in listing(), at in any::<prop::sample::Index>()) {
+        let mut bytes = delta::encode(a.id(), &Layer::between(&a, &b)).unwrap();
+        let Ok(Packed::Delta { base, layer }) = delta::decode(&bytes, b.id()) else { panic!("no delta") };
+        prop_assert_eq!(base, a.id());
+        prop_assert_eq!(delta::resolve(&a, &layer, b.id()), Ok(b.clone()));
+        let at = at.index(bytes.len());
+        bytes[at] ^= 1;
+        if let Ok(Packed::Delta { layer, .. }) = delta::decode(&bytes, b.id()) {
+            // Whatever came of it, nothing but the right listing passes.
+            let resolved = delta::resolve(&a, &layer, b.id());
+            prop_assert!(resolved.is_err() || resolved.is_ok_and(|listing| listing.id() == b.id()));
+        }
     }
 
     #[test]
     fn damage_is_noticed_and_never_a_panic(listing in listing(), at in any::<prop::sample::Index>(), flip in 1u8..) {
         let (mut bytes, id) = (listing.encode().unwrap(), listing.id());
-        prop_assert!(Listing::decode(&bytes[..at.index(bytes.len())], id).is_err());
+        prop_assert!(decode(&bytes[..at.index(bytes.len())], id).is_err());
         let at = at.index(bytes.len());
         bytes[at] ^= flip;
         // Times are advisory, and compression has bits to spare; but nothing else may differ.
-        if let Ok(decoded) = Listing::decode(&bytes, id) {
+        if let Ok(decoded) = decode(&bytes, id) {
             prop_assert_eq!(decoded.id(), id);
         }
     }
@@ -61,8 +84,8 @@ proptest! {
         let packed = zstd::bulk::compress(&bytes, 1).unwrap();
         let file = [b"ytlist\x00\x01".as_slice(), &packed].concat();
         let id = ListingId::from_bytes(*blake3::hash(&bytes).as_bytes());
-        let _ = Listing::decode(&file, id);
-        prop_assert!(Listing::decode(&bytes, id).is_err());
+        let _ = decode(&file, id);
+        prop_assert!(decode(&bytes, id).is_err());
     }
 
     #[test]

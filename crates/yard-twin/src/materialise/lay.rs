@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 use std::fs::File;
 use std::io;
-use std::os::fd::{BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -62,9 +62,11 @@ struct Unit<'a> {
     entries: Vec<usize>,
 }
 
-struct Work<'a> {
+/// Places single files and symlinks; one for all threads.
+pub(super) struct Placer<'a> {
     laying: &'a Laying<'a>,
     pool: OwnedFd,
+    /// The folder that paths are told against in messages.
     into: &'a Path,
     /// Executables that have their own file in the pool, or get it now.
     executables: Mutex<HashSet<ContentId>>,
@@ -72,6 +74,16 @@ struct Work<'a> {
 }
 
 impl Laying<'_> {
+    pub(super) fn placer<'a>(&'a self, into: &'a Path) -> Result<Placer<'a>> {
+        Ok(Placer {
+            laying: self,
+            pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?,
+            into,
+            executables: Mutex::default(),
+            number: AtomicU64::new(0),
+        })
+    }
+
     /// Lays `listing` out below the empty folder `into`, which gets a `game` and a `home` whatever the listing has.
     pub(crate) fn lay(&self, listing: &Listing, into: &Path) -> Result<Laid> {
         let units = units(listing);
@@ -80,18 +92,12 @@ impl Laying<'_> {
             let folder = into.join(unit.folder);
             disk::make_folder(&folder)?;
         }
-        let work = Work {
-            laying: self,
-            pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?,
-            into,
-            executables: Mutex::default(),
-            number: AtomicU64::new(0),
-        };
+        let placer = self.placer(into)?;
         let rows = Mutex::new(vec![Row::default(); listing.entries().len()]);
         let totals = listing.totals();
         self.ctx.phase(Phase::Building, totals.files, totals.bytes, || {
             parallel::for_each(&units, self.ctx.threads(), Vec::new, |buffer, unit| {
-                let made = work.unit(listing, unit, buffer)?;
+                let made = placer.unit(listing, unit, buffer)?;
                 let mut rows = lock(&rows);
                 for (at, row) in made {
                     rows[at] = row;
@@ -126,7 +132,7 @@ fn units(listing: &Listing) -> Vec<Unit<'_>> {
     folders.into_iter().map(|(folder, entries)| Unit { folder: folder.0, entries }).collect()
 }
 
-impl Work<'_> {
+impl Placer<'_> {
     fn unit(&self, listing: &Listing, unit: &Unit<'_>, buffer: &mut Vec<u8>) -> Result<Vec<(usize, Row)>> {
         let path = self.into.join(unit.folder);
         let folder = disk::open_folder(CWD, &path).at("open", &path)?;
@@ -135,15 +141,7 @@ impl Work<'_> {
         for &at in &unit.entries {
             self.laying.ctx.check()?;
             let entry = &listing.entries()[at];
-            match &entry.node {
-                Node::File { content, executable, .. } => {
-                    rows.push((at, self.file(&folder, entry, *content, *executable, buffer)?));
-                }
-                Node::Symlink { target } => {
-                    disk::symlink(target, &folder, entry.path.name()).at("make the link", self.on_disk(&entry.path))?;
-                }
-                Node::EmptyFolder => {}
-            }
+            rows.push((at, self.place(folder.as_fd(), entry.path.name(), entry, buffer)?));
             done = (done.0 + 1, done.1 + entry.node.size());
             if done.1 >= REPORT {
                 self.laying.ctx.progress().advance(done.0, done.1);
@@ -154,30 +152,42 @@ impl Work<'_> {
         Ok(rows)
     }
 
+    /// Puts an entry that is no folder into `folder` under `name`.
+    pub(super) fn place(&self, folder: BorrowedFd<'_>, name: &str, entry: &Entry, buffer: &mut Vec<u8>) -> Result<Row> {
+        match &entry.node {
+            Node::File { content, executable, .. } => self.file(folder, name, entry, *content, *executable, buffer),
+            Node::Symlink { target } => {
+                disk::symlink(target, folder, name).at("make the link", self.on_disk(&entry.path))?;
+                Ok(Row::default())
+            }
+            Node::EmptyFolder => Ok(Row::default()),
+        }
+    }
+
     fn on_disk(&self, path: &RelPath) -> std::path::PathBuf {
         path.below(self.into)
     }
 
     fn file(
         &self,
-        folder: &OwnedFd,
+        folder: BorrowedFd<'_>,
+        name: &str,
         entry: &Entry,
         content: ContentId,
         executable: bool,
         buffer: &mut Vec<u8>,
     ) -> Result<Row> {
-        use std::os::fd::AsFd;
         let way = self.laying.policy.way(entry);
-        if way == Share::Link && self.link(folder.as_fd(), entry, content, executable)? {
-            let stat = rustix::fs::statat(folder, entry.path.name(), AtFlags::SYMLINK_NOFOLLOW)
-                .at("look at", self.on_disk(&entry.path))?;
+        if way == Share::Link && self.link(folder, name, entry, content, executable)? {
+            let stat =
+                rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW).at("look at", self.on_disk(&entry.path))?;
             return self.checked(entry, content, Row::new(&Stat::from(stat), Share::Link), stat.st_size);
         }
         let from = disk::open_file(&self.pool, Pool::name(content, false))
             .map_err(|error| self.pool_error("open", entry, content, error))?;
         let mode = if executable { 0o777 } else { 0o666 };
         let path = || self.on_disk(&entry.path);
-        let to = disk::create_file(folder, entry.path.name(), mode).at("make", path())?;
+        let to = disk::create_file(folder, name, mode).at("make", path())?;
         let cloned = way == Share::Reflink && disk::reflink(&from, &to).at("clone into", path())?;
         if !cloned {
             copy(&from, &to, &path(), buffer)?;
@@ -207,11 +217,18 @@ impl Work<'_> {
     }
 
     /// Links the pool's file; `false` where that can't be done here.
-    fn link(&self, folder: BorrowedFd<'_>, entry: &Entry, content: ContentId, executable: bool) -> Result<bool> {
+    fn link(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &str,
+        entry: &Entry,
+        content: ContentId,
+        executable: bool,
+    ) -> Result<bool> {
         if executable {
             self.make_executable(entry, content)?;
         }
-        match disk::link(&self.pool, Pool::name(content, executable), folder, entry.path.name()) {
+        match disk::link(&self.pool, Pool::name(content, executable), folder, name) {
             Ok(()) => Ok(true),
             Err(error) if disk::link_unsupported(&error) => Ok(false),
             Err(error) => Err(self.pool_error("link", entry, content, error)),

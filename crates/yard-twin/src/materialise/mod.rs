@@ -1,5 +1,10 @@
-//! From a listing to a folder on disk.
+//! From a listing to a folder on disk: a new one, or one that is there and changes.
 
+mod change;
+mod folders;
 mod lay;
+mod steps;
 
+pub(crate) use change::{Changing, Doubtful, PATHS, Published};
 pub(crate) use lay::{Laid, Laying};
+pub use steps::{Doing, Step, steps};

@@ -169,6 +169,8 @@ impl Yard {
             origin: plan.source.to_string(),
             made_at: Timestamp::now(),
             removed_at: None,
+            protected: None,
+            unsynced: disk::boot_id(),
         };
         let looked_at = clock.wait_past(laid.latest)?;
         self.furnish(&stage, &row, plan, &laid, looked_at)?;
@@ -187,7 +189,7 @@ impl Yard {
     }
 
     fn put_first_state(&self, plan: &ClonePlan, op: &OpFolder) -> Result<crate::StateId> {
-        let listing = self.put_listing(&plan.listing, op)?;
+        let listing = self.put_listing(&plan.listing, None, op)?;
         let state = State::new(plan.build.clone(), plan.sharing, listing, listing, plan.profile.clone());
         self.put_state(&state, op)
     }
@@ -246,7 +248,7 @@ impl Yard {
     }
 
     /// A folder name for a twin: its name, unless a renamed twin still has that folder.
-    fn free_folder(&self, name: &TwinName) -> Result<String> {
+    pub(crate) fn free_folder(&self, name: &TwinName) -> Result<String> {
         let taken: Vec<_> = self
             .catalog
             .twins()?

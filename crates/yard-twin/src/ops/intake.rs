@@ -22,7 +22,7 @@ use crate::parallel::{self, lock};
 use crate::path::RelPath;
 use crate::pool::Putter;
 use crate::progress::{Ctx, Phase};
-use crate::scan::{Kind, Manner, Seen, walk, without};
+use crate::scan::{Kind, Seen, walk, without};
 use crate::sheet::{self, Belongings, Sheet};
 
 /// Files from this size on are read first, the largest first, so that none of them ends the intake alone.
@@ -257,7 +257,7 @@ impl Yard {
         let was_there = self.already(&plan.build, &listing)?;
         let published = putter.publish(ctx)?;
         if !was_there {
-            self.put_listing(&listing, &op)?;
+            self.put_listing(&listing, None, &op)?;
             if let Some(text) = &plan.sheet_text {
                 disk::write_whole(&self.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
             }
@@ -316,7 +316,7 @@ fn stock_row(plan: &IntakePlan, listing: ListingId) -> StockRow {
 
 /// Lists a source strictly.
 fn list(source: &Path, ctx: &Ctx) -> Result<Vec<Seen>> {
-    let seen = ctx.phase(Phase::Listing, 0, 0, || walk(source, &RelPath::new("game")?, Manner::Strict, ctx))?.seen;
+    let seen = ctx.phase(Phase::Listing, 0, 0, || walk(source, ctx))?;
     if seen.iter().any(|seen| !matches!(seen.kind, Kind::EmptyFolder)) {
         Ok(seen)
     } else {

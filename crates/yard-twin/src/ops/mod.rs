@@ -1,24 +1,32 @@
 //! The operations on a yard, each a few sentences in its words.
 
+mod change;
 mod clone;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::print_stderr)]
 mod faults;
+mod history;
 mod intake;
+mod power;
 mod profile;
+mod protect;
 mod remove;
 mod settle;
 mod sheets;
 mod show;
 mod stock;
+mod sweep;
 mod take_away;
 
 pub use clone::{CloneOptions, CloneOutcome, ClonePlan};
+pub use history::{RestoreOptions, RestoreOutcome, RestorePlan, SnapshotOutcome};
 pub use intake::{IntakeOptions, IntakeOutcome, IntakePlan, NotKept, SheetUse};
 pub use profile::{ProfileChange, ProfileView};
+pub use protect::{ProtectOutcome, RenameOutcome};
 pub use remove::{ForgetOutcome, OnlyHere, RemoveOutcome, RemovePlan};
 pub(crate) use settle::Settled;
 pub use sheets::SheetPlan;
 pub use show::{Guard, ShareTotals, Shares, TwinDetails, TwinSummary, Unsettled};
 pub use stock::{StockDetails, StockRemovePlan, StockSummary};
+pub use sweep::{Files, LetGo, SweepOutcome};
 pub use take_away::TakenAway;

@@ -119,6 +119,9 @@ impl Yard {
         let began = Instant::now();
         let row = self.twin_row(&plan.name, false)?;
         let _twin = self.hold_twin(&row, ctx)?;
+        if row.protected.is_some() {
+            return Err(TwinError::Protected(row.name.to_string()).into());
+        }
         let _alone = self.alone(ctx)?;
         let from = self.folder_of(&row);
         let removed_folder = row.removed_folder();
@@ -157,9 +160,10 @@ impl Yard {
         let op = self.begin(ctx)?;
         let _alone = self.alone(ctx)?;
         let row = self.catalog.twin(plan.row.id)?.unwrap_or_else(|| plan.row.clone());
-        let state = self.state(row.state)?;
-        let mut mine = self.listing(state.disk)?.contents();
-        mine.extend(self.listing(state.laid)?.contents());
+        if row.protected.is_some() {
+            return Err(TwinError::Protected(row.name.to_string()).into());
+        }
+        let mine = self.contents_of_twin(&row)?;
         let elsewhere = self.contents_elsewhere(Some(&row), None)?;
         let clock = FsClock::new(op.path())?;
         let started = clock.now()?;
@@ -180,21 +184,25 @@ impl Yard {
         but: Option<&TwinRow>,
         but_stock: Option<&BuildRef>,
     ) -> Result<HashSet<ContentId>> {
-        let mut listings: HashSet<ListingId> = HashSet::new();
-        for stock in self.catalog.stock_builds()? {
-            if but_stock != Some(&stock.build) {
-                listings.insert(stock.listing);
+        let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
+        let mut listings: HashSet<ListingId> = stock.map(|stock| stock.listing).collect();
+        for (twin, state) in self.catalog.states_in_use()? {
+            if but.is_none_or(|but| but.id != twin) {
+                let state = self.state(state)?;
+                listings.extend([state.laid, state.disk]);
             }
         }
-        for twin in self.catalog.twins()?.iter().filter(|twin| but.is_none_or(|but| but.id != twin.id)) {
-            let state = self.state(twin.state)?;
+        self.contents_of(listings)
+    }
+
+    /// The contents that any state of one twin needs.
+    fn contents_of_twin(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
+        let mut listings = HashSet::new();
+        for (_, state) in self.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
+            let state = self.state(state)?;
             listings.extend([state.laid, state.disk]);
         }
-        let mut contents = HashSet::new();
-        for id in listings {
-            contents.extend(self.listing(id)?.contents());
-        }
-        Ok(contents)
+        self.contents_of(listings)
     }
 }
 

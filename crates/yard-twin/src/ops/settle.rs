@@ -1,19 +1,21 @@
 //! Settle: what changed in a twin on disk is taken into the pool and into its state.
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use crate::Yard;
-use crate::catalog::TwinRow;
+use crate::catalog::{Counts, NewChange, TwinRow, What};
 use crate::disk::FsClock;
 use crate::error::{PathContext, Result, TwinError};
-use crate::ident::{ListingId, StateId, TwinId};
 use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node};
 use crate::lock::Held;
+use crate::path::RelPath;
 use crate::pool::Putter;
 use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::{Found, Index, Row, Settling, settle_folder};
+use crate::sheet::Sheet;
 use crate::state::State;
 use crate::yard::{OpFolder, folder_id};
 
@@ -22,10 +24,46 @@ pub(crate) struct Settled {
     pub(crate) state: State,
     pub(crate) listing: Listing,
     pub(crate) rows: Vec<Row>,
+    /// When the look began that the rows come of, by the filesystem's clock.
+    pub(crate) looked_at: i64,
     /// What can't be copied, each with its reason.
     pub(crate) not_taken: Vec<String>,
     /// Shared files that were written through their guard.
     pub(crate) leaks: Vec<String>,
+}
+
+/// A twin as it was, and what is different now.
+pub(crate) struct Look {
+    pub(crate) state: State,
+    pub(crate) before: Listing,
+    pub(crate) rows: Vec<Row>,
+    /// Whether the rows were not to be had.
+    pub(crate) stale_index: bool,
+    pub(crate) pool_inode: u64,
+    pub(crate) sheet: Option<Sheet>,
+    pub(crate) found: Found,
+    pub(crate) leaks: Vec<String>,
+}
+
+/// What a player or a program may change without changing the game: belongings, live and scratch paths, the home.
+pub(crate) struct Own<'a>(pub(crate) Option<&'a Sheet>);
+
+impl Own<'_> {
+    pub(crate) fn holds(&self, path: &RelPath) -> bool {
+        let by_sheet = |sheet: &Sheet| sheet.group_of(path).is_some() || sheet.written().contains(path.as_str());
+        !path.as_str().starts_with("game/") || self.0.is_some_and(by_sheet)
+    }
+}
+
+/// How many game files and how many others were found to be different.
+fn counts(found: &Found, before: &Listing, own: &Own<'_>) -> (Counts, Counts) {
+    let (mut game, mut others) = (Counts::default(), Counts::default());
+    for (path, now) in &found.changed {
+        let counts = if own.holds(path) { &mut others } else { &mut game };
+        let before = before.get(path.as_str()).map(|entry| &entry.node);
+        counts.add(before, now.as_ref().map(|(entry, _)| &entry.node));
+    }
+    (game, others)
 }
 
 impl Yard {
@@ -33,25 +71,55 @@ impl Yard {
     /// command is at it.
     pub(crate) fn settle(&self, row: &TwinRow, ctx: &Ctx) -> Result<Settled> {
         let held = self.hold_twin(row, ctx)?;
-        self.settle_held(row, &held, ctx)
+        self.settle_held(row, &held, What::Outside, ctx)
     }
 
-    /// As [`Yard::settle`], by one who holds the twin already.
-    pub(crate) fn settle_held(&self, row: &TwinRow, _held: &Held, ctx: &Ctx) -> Result<Settled> {
-        let folder = self.present_folder(row)?;
+    /// As [`Yard::settle`], by one who holds the twin already, and knows `what` has changed it.
+    pub(crate) fn settle_held(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
+        self.finish_change(row, held, ctx)?;
+        self.check_after_power_loss(row, ctx)?;
         // Another command may have settled it since the row was read.
         let row = &self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+        let folder = self.present_folder(row)?;
+        let op = self.begin(ctx)?;
+        let mut look = self.look(row, &folder, &op, ctx)?;
+        let state = &look.state;
+        let profile = profile::text(&folder.join("profile.toml"))?;
+        let (game, own) = counts(&look.found, &look.before, &Own(look.sheet.as_ref()));
+        let unchanged = look.found.changed.is_empty();
+        let layer = look.found.layer()?;
+        let (listing, rows) = look.found.merged(look.before, look.rows)?;
+        let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
+        let what = if unchanged && what == What::Outside { What::Settings } else { what };
+        if next != *state {
+            self.put_listing(&listing, Some((state.disk, &layer)), &op)?;
+            let state = self.put_state(&next, &op)?;
+            self.catalog.together(|| {
+                self.catalog.add_change(row.id, &NewChange { what, game, own, label: None, state }).map(|_| ())
+            })?;
+        }
+        let mut not_taken = look.found.not_taken;
+        not_taken.extend(self.forbidden_links(&folder, &listing));
+        let looked_at = look.found.looked_at;
+        let index = Index { listing: next.disk, pool: look.pool_inode, looked_at, rows };
+        if look.stale_index || !unchanged || !look.found.refreshed.is_empty() {
+            index.save(&index_path(&folder), &op.path().join("index"))?;
+        }
+        Ok(Settled { state: next, listing, rows: index.rows, looked_at, not_taken, leaks: look.leaks })
+    }
+
+    /// Looks at a twin's folder and puts what is new into the pool; its state stays as it is.
+    pub(crate) fn look(&self, row: &TwinRow, folder: &Path, op: &OpFolder, ctx: &Ctx) -> Result<Look> {
         let state = self.state(row.state)?;
         let before = self.listing(state.disk)?;
         let pool_inode = self.pool.inode()?;
-        let index = Index::load(&index_path(&folder), state.disk, pool_inode, before.entries().len())?;
-        let op = self.begin(ctx)?;
-        let putter = Putter::new(&self.pool, op.path(), std::collections::HashSet::new())?;
+        let index = Index::load(&index_path(folder), state.disk, pool_inode, before.entries().len())?;
         let sheet = self.sheet(&state.build.title)?;
         let clock = FsClock::new(op.path())?;
+        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
         let windows = self.catalog.windows()?;
         let settling = Settling {
-            folder: &folder,
+            folder,
             last: &before,
             index: index.as_ref(),
             windows: &windows,
@@ -61,20 +129,11 @@ impl Yard {
             clock: &clock,
         };
         let found = settle_folder(&settling, ctx)?;
-        tracing::debug!(twin = %row.name, files = found.rows.len(), read = found.read, "settled");
-        let profile = profile::text(&folder.join("profile.toml"))?;
+        tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");
         let leaks = self.publish(putter, &found, ctx)?;
-        let next = State { disk: found.listing.id(), profile, ..state.clone() };
-        if next != state {
-            self.move_to(row.id, &next, &found.listing, &op)?;
-        }
-        let mut not_taken = found.not_taken;
-        not_taken.extend(self.forbidden_links(&folder, &found.listing));
-        let looked = Index { listing: next.disk, pool: pool_inode, looked_at: found.looked_at, rows: found.rows };
-        if index.is_none_or(|index| index.rows != looked.rows || index.listing != looked.listing || found.read > 0) {
-            looked.save(&index_path(&folder), &op.path().join("index"))?;
-        }
-        Ok(Settled { state: next, listing: found.listing, rows: looked.rows, not_taken, leaks })
+        let stale_index = index.is_none();
+        let rows = index.map(|index| index.rows).unwrap_or_default();
+        Ok(Look { state, before, rows, stale_index, pool_inode, sheet, found, leaks })
     }
 
     /// Moves new contents into the pool, and takes those out of it that were written to through a link: a content that is
@@ -85,21 +144,10 @@ impl Yard {
         }
         let _alone = self.alone(ctx)?;
         putter.publish(ctx)?;
-        for (path, content) in &found.leaks {
-            let at = found.listing.position(path.as_str());
-            let ino = at.and_then(|at| found.rows.get(at)).map(|row| row.ino);
-            self.pool.delete_inode(*content, ino)?;
+        for (_, ino, content) in &found.leaks {
+            self.pool.delete_inode(*content, *ino)?;
         }
-        Ok(found.leaks.iter().map(|(path, _)| path.to_string()).collect())
-    }
-
-    /// Commits a twin's new state: durable when it returns.
-    pub(crate) fn move_to(&self, twin: TwinId, state: &State, disk: &Listing, op: &OpFolder) -> Result<StateId> {
-        let listed: ListingId = self.put_listing(disk, op)?;
-        debug_assert_eq!(listed, state.disk);
-        let id = self.put_state(state, op)?;
-        self.catalog.set_state(twin, id)?;
-        Ok(id)
+        Ok(found.leaks.iter().map(|(path, ..)| path.to_string()).collect())
     }
 
     /// The twin's folder, if it is there and the twin's.

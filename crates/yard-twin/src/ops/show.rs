@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use super::Settled;
-use crate::catalog::{RunRecord, TwinRow};
+use crate::catalog::{Counts, RunRecord, TwinRow};
 use crate::error::{Error, Result};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::launch::{Changes, changes};
@@ -105,6 +105,8 @@ pub struct TwinSummary {
     pub busy: bool,
     /// Whether its folder is where it should be.
     pub folder_missing: bool,
+    /// Whether its game files may not be changed.
+    pub protected: bool,
 }
 
 /// Why the figures of a twin may be out of date.
@@ -135,6 +137,10 @@ pub struct TwinDetails {
     pub guard: Guard,
     /// How it differs from what was laid.
     pub changes: Changes,
+    /// Game files that changed since it was protected, if it is.
+    pub changed_though_protected: Option<Counts>,
+    /// How many of its states can be gone back to.
+    pub states: u64,
     /// Belongings, by group.
     pub belongings: Vec<Belongings>,
     /// What can't be copied along, each with its reason.
@@ -176,6 +182,7 @@ impl Yard {
             last_run: self.catalog.runs(row.id)?.first().map(|run| run.started_at),
             busy: !removed && self.is_held(row)?,
             folder_missing: !removed && self.present_folder(row).is_err(),
+            protected: row.protected.is_some(),
         })
     }
 
@@ -208,6 +215,8 @@ impl Yard {
             guard: self.guard(&shares, ctx)?,
             shares,
             changes: laid.map(|laid| changes(&laid, &settled.listing, sheet.as_ref())).unwrap_or_default(),
+            changed_though_protected: self.changed_though_protected(&row, &settled.listing)?,
+            states: self.catalog.history(row.id)?.len() as u64,
             belongings: sheet.map(|sheet| sheet.belongings(&settled.listing)).unwrap_or_default(),
             not_taken: settled.not_taken,
             leaks: settled.leaks,
@@ -223,6 +232,7 @@ impl Yard {
         let path = super::settle::index_path(&self.folder_of(row));
         let index = Index::load(&path, state.disk, self.pool.inode()?, listing.entries().len())?;
         Ok(Settled {
+            looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
             rows: index.map(|index| index.rows).unwrap_or_default(),
             listing,
             state,

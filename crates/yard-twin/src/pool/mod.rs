@@ -75,10 +75,10 @@ impl Pool {
     }
 
     /// Deletes the file of a content that has this inode: it no longer holds what its name says.
-    pub(crate) fn delete_inode(&self, content: ContentId, ino: Option<u64>) -> Result<()> {
+    pub(crate) fn delete_inode(&self, content: ContentId, ino: u64) -> Result<()> {
         for executable in [false, true] {
             let path = self.root.join(Self::name(content, executable));
-            if disk::lstat(&path).is_ok_and(|stat| Some(stat.ino) == ino) {
+            if disk::lstat(&path).is_ok_and(|stat| stat.ino == ino) {
                 disk::remove_file(&path)?;
             }
         }

@@ -7,5 +7,6 @@ mod without;
 
 pub(crate) use index::{Index, Row};
 pub(crate) use quick::{Found, Settling, settle_folder};
-pub(crate) use walk::{Kind, Manner, Seen, Walked, walk};
+use walk::Manner;
+pub(crate) use walk::{Kind, Seen, walk};
 pub(crate) use without::without;

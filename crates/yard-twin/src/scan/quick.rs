@@ -1,17 +1,19 @@
-//! Takes in what changed in a twin: lists it, reads only what can't be known from its index.
+//! Takes in what changed in a twin: lists it against what was there, reads only what can't be known from its index.
 
 use std::collections::HashMap;
 use std::io;
+use std::ops::Range;
 use std::path::Path;
 use std::sync::Mutex;
 
 use rustix::fs::CWD;
 
-use super::{Index, Kind, Manner, Row, Seen, Walked, walk, without};
+use super::walk::{Job, Lister, Name, Worker};
+use super::{Index, Kind, Manner, Row};
 use crate::disk::{self, FsClock, Stat};
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::ContentId;
-use crate::listing::{Entry, Listing, Node};
+use crate::listing::{Entry, Layer, Listing, Node};
 use crate::parallel;
 use crate::path::RelPath;
 use crate::pool::{Pool, Putter, Share};
@@ -38,73 +40,226 @@ pub(crate) struct Settling<'a> {
     pub(crate) clock: &'a FsClock,
 }
 
-/// What is there now.
+/// What is different now.
+#[derive(Default)]
 pub(crate) struct Found {
-    pub(crate) listing: Listing,
-    pub(crate) rows: Vec<Row>,
+    /// What is not as it was, in the order of the paths; `None`: it is gone.
+    pub(crate) changed: Vec<(RelPath, Option<(Entry, Row)>)>,
+    /// Entries that are as they were and look different: by their place in the last listing.
+    pub(crate) refreshed: Vec<(usize, Row)>,
+    /// When the look began, by the filesystem's clock.
     pub(crate) looked_at: i64,
     /// Files that were read.
     pub(crate) read: usize,
     /// What no listing can hold, each with its reason.
     pub(crate) not_taken: Vec<String>,
-    /// Linked files that someone wrote through their guard into the pool: path, and the content that is now wrong.
-    pub(crate) leaks: Vec<(RelPath, ContentId)>,
+    /// Linked files that someone wrote through their guard into the pool: path, inode, and the content that is now wrong.
+    pub(crate) leaks: Vec<(RelPath, u64, ContentId)>,
 }
 
-/// A file that must be read, and every place among the seen that is one of its names.
+impl Found {
+    /// What changed, without how it looks.
+    pub(crate) fn layer(&self) -> Result<Layer> {
+        Layer::new(
+            self.changed.iter().map(|(path, now)| (path.clone(), now.as_ref().map(|(e, _)| e.clone()))).collect(),
+        )
+    }
+
+    /// The listing and its rows as they are now, from those of before.
+    pub(crate) fn merged(&mut self, last: Listing, mut rows: Vec<Row>) -> Result<(Listing, Vec<Row>)> {
+        rows.resize(last.entries().len(), Row::default());
+        for (at, row) in &self.refreshed {
+            rows[*at] = *row;
+        }
+        if self.changed.is_empty() {
+            return Ok((last, rows));
+        }
+        let mut entries = Vec::with_capacity(last.entries().len() + self.changed.len());
+        let mut merged = Vec::with_capacity(entries.capacity());
+        let mut changed = std::mem::take(&mut self.changed).into_iter().peekable();
+        let mut take = |entries: &mut Vec<Entry>, merged: &mut Vec<Row>, until: Option<&RelPath>| {
+            let mut replaced = false;
+            while let Some((path, now)) = changed.next_if(|(path, _)| until.is_none_or(|until| path <= until)) {
+                replaced = until == Some(&path);
+                if let Some((entry, row)) = now {
+                    entries.push(entry);
+                    merged.push(row);
+                }
+            }
+            replaced
+        };
+        for (entry, row) in last.into_entries().into_iter().zip(rows) {
+            if !take(&mut entries, &mut merged, Some(&entry.path)) {
+                entries.push(entry);
+                merged.push(row);
+            }
+        }
+        take(&mut entries, &mut merged, None);
+        Ok((Listing::new(entries)?, merged))
+    }
+}
+
+/// A file that must be read, and where it was in the last listing.
 struct Unread {
-    seen: usize,
-    names: Vec<usize>,
+    path: RelPath,
+    last: Option<usize>,
+    stat: Stat,
+}
+
+/// What one thread sees that is not as it was.
+#[derive(Default)]
+struct Sight {
+    unread: Vec<Unread>,
+    gone: Vec<usize>,
+    other: Vec<Entry>,
+    refreshed: Vec<(usize, Row)>,
+}
+
+/// What the last listing has at and below a folder, and when the folder was written.
+struct Below {
+    range: Range<usize>,
+    mtime: i64,
 }
 
 /// Lists `game` and `home` below the twin's folder and stages new contents with the putter, which stays to be published.
 pub(crate) fn settle_folder(settling: &Settling<'_>, ctx: &Ctx) -> Result<Found> {
-    let looked_at = settling.clock.now()?;
-    let mut walked = Walked::default();
+    let mut found = Found { looked_at: settling.clock.now()?, ..Found::default() };
+    let mut unread = Vec::new();
     for root in ["game", "home"] {
-        let part = walk(&settling.folder.join(root), &RelPath::new(root)?, Manner::Lenient, ctx)?;
-        walked.seen.extend(part.seen);
-        walked.not_taken.extend(part.not_taken);
+        let path = RelPath::new(root)?;
+        let range = settling.last.range(root);
+        let folder = settling.folder.join(root);
+        let lister = Lister::new(&folder, path, Manner::Lenient);
+        let workers = lister.crawl(
+            Below { range: range.clone(), mtime: 0 },
+            |job, names, worker, below| settling.visit(job, names, worker, below),
+            ctx,
+        )?;
+        if workers.is_empty() {
+            found.changed.extend(range.map(|at| (settling.path(at), None)));
+        }
+        for worker in workers {
+            let Sight { unread: more, gone, other, refreshed } = worker.found;
+            found.changed.extend(gone.into_iter().map(|at| (settling.path(at), None)));
+            found.changed.extend(other.into_iter().map(|entry| (entry.path.clone(), Some((entry, Row::default())))));
+            found.refreshed.extend(refreshed);
+            found.not_taken.extend(worker.not_taken);
+            unread.extend(more);
+        }
     }
-    if let Some(sheet) = settling.sheet {
-        walked.seen = without(walked.seen, |path| sheet.is_scratch(path))?;
-    }
-    let mut known: Vec<Option<(Entry, Row)>> = Vec::with_capacity(walked.seen.len());
-    let mut last = settling.last.entries().iter().enumerate().peekable();
-    for seen in &walked.seen {
-        while last.next_if(|(_, entry)| entry.path < seen.path).is_some() {}
-        let before = last.next_if(|(_, entry)| entry.path == seen.path);
-        known.push(settling.know(seen, before));
-    }
-    let read = known.iter().filter(|known| known.is_none()).count();
-    let leaks = settling.read_unknown(&mut walked, &mut known, ctx)?;
-    let (entries, rows) = known.into_iter().flatten().unzip();
-    Ok(Found { listing: Listing::new(entries)?, rows, looked_at, read, not_taken: walked.not_taken, leaks })
+    settling.read_unknown(unread, &mut found, ctx)?;
+    found.changed.sort_by(|a, b| a.0.cmp(&b.0).then(a.1.is_some().cmp(&b.1.is_some())));
+    // Where one thing went and another came at the same path, what came counts.
+    found.changed.dedup_by(|later, earlier| {
+        let same = later.0 == earlier.0;
+        if same {
+            std::mem::swap(later, earlier);
+        }
+        same
+    });
+    found.not_taken.sort_unstable();
+    Ok(found)
 }
 
 impl Settling<'_> {
-    /// What stands at a seen path, if that can be told without reading it.
-    fn know(&self, seen: &Seen, before: Option<(usize, &Entry)>) -> Option<(Entry, Row)> {
-        let entry = |node| Entry { path: seen.path.clone(), node, mtime: seen.stat.mtime };
-        match &seen.kind {
-            Kind::Symlink(target) => return Some((entry(Node::Symlink { target: target.clone() }), Row::default())),
-            Kind::EmptyFolder => return Some((entry(Node::EmptyFolder), Row::default())),
-            Kind::File => {}
+    fn path(&self, at: usize) -> RelPath {
+        self.last.entries()[at].path.clone()
+    }
+
+    fn is_scratch(&self, path: &RelPath) -> bool {
+        self.sheet.is_some_and(|sheet| sheet.is_scratch(path))
+    }
+
+    /// Compares what is in a folder with what was.
+    fn visit(
+        &self,
+        job: &Job<Below>,
+        names: Option<Vec<Name>>,
+        worker: &mut Worker<Sight>,
+        below: &mut Vec<(Box<str>, Below)>,
+    ) -> Result<()> {
+        let sight = &mut worker.found;
+        let mut range = job.about.range.clone();
+        let Some(names) = names else {
+            sight.gone.extend(range);
+            return Ok(());
+        };
+        // The folder itself, if it was a file, a symlink or empty.
+        let itself = self.last.entries()[range.clone()].first().filter(|entry| entry.path == job.path);
+        range.start += usize::from(itself.is_some());
+        let mut groups = Groups { entries: self.last.entries(), prefix: job.path.as_str().len() + 1, range };
+        let mut visible = false;
+        for name in names {
+            let group = groups.skip_to(&name.name, &mut sight.gone);
+            visible |= self.see(job, name, group, sight, below)?;
         }
-        let (at, before) = before?;
-        let (index, Node::File { content, size, .. }) = (self.index?, &before.node) else { return None };
+        sight.gone.extend(groups.range);
+        let stays = itself.is_some_and(|entry| entry.node == Node::EmptyFolder) && !visible;
+        if let (Some(_), false) = (itself, stays) {
+            sight.gone.push(job.about.range.start);
+        }
+        if !visible && !stays && !job.root {
+            let entry = Entry { path: job.path.clone(), node: Node::EmptyFolder, mtime: job.about.mtime };
+            sight.other.push(entry);
+        }
+        Ok(())
+    }
+
+    /// Judges one name, which had `group` in the last listing; says whether it is part of the twin.
+    fn see(
+        &self,
+        job: &Job<Below>,
+        Name { name, kind, stat }: Name,
+        group: Range<usize>,
+        sight: &mut Sight,
+        below: &mut Vec<(Box<str>, Below)>,
+    ) -> Result<bool> {
+        let first = self.last.entries()[group.clone()].first();
+        let leaf = first
+            .filter(|entry| group.len() == 1 && entry.path.as_str().len() == job.path.as_str().len() + 1 + name.len());
+        let path = leaf.map_or_else(|| job.path.join(&name), |entry| Ok(entry.path.clone()))?;
+        if self.is_scratch(&path) {
+            sight.gone.extend(group);
+            return Ok(false);
+        }
+        match (kind, leaf) {
+            (None, _) => below.push((name, Below { range: group, mtime: stat.mtime })),
+            (Some(Kind::File), Some(entry)) => match self.know(entry, group.start, &stat) {
+                Some(Known::AsItWas) => {}
+                Some(Known::Looks(row)) => sight.refreshed.push((group.start, row)),
+                None => sight.unread.push(Unread { path, last: Some(group.start), stat }),
+            },
+            (Some(Kind::File), None) => {
+                sight.gone.extend(group);
+                sight.unread.push(Unread { path, last: None, stat });
+            }
+            (Some(kind), leaf) => {
+                let node = match kind {
+                    Kind::Symlink(target) => Node::Symlink { target },
+                    _ => Node::EmptyFolder,
+                };
+                if leaf.is_none_or(|entry| entry.node != node) {
+                    sight.gone.extend(group);
+                    sight.other.push(Entry { path, node, mtime: stat.mtime });
+                }
+            }
+        }
+        Ok(true)
+    }
+
+    /// Whether a file is the one of the last listing, if that can be told without reading it.
+    fn know(&self, entry: &Entry, at: usize, stat: &Stat) -> Option<Known> {
+        let (index, Node::File { size, executable, .. }) = (self.index?, &entry.node) else { return None };
         let row = index.rows.get(at)?;
         let racy = row.racy(index.looked_at, self.clock.grain());
-        let same =
-            (row.ino, *size, row.mtime, row.mode) == (seen.stat.ino, seen.stat.size, seen.stat.mtime, seen.stat.mode);
-        if racy || !same || !self.ctime_explained(row, seen.stat.ctime) {
+        let same = (row.ino, *size, row.mtime, row.mode) == (stat.ino, stat.size, stat.mtime, stat.mode)
+            && *executable == stat.executable();
+        let share = row.share?;
+        if racy || !same || !self.ctime_explained(row, stat.ctime) {
             return None;
         }
-        let share = row.share?;
-        let node = Node::File { content: *content, size: *size, executable: seen.stat.executable() };
-        // All names of a linked file show one time: the pool's. The twin's own is the one in its listing.
-        let mtime = if share == Share::Link { before.mtime } else { seen.stat.mtime };
-        Some((Entry { path: seen.path.clone(), node, mtime }, Row::new(&seen.stat, share)))
+        let now = Row::new(stat, share);
+        Some(if now == *row { Known::AsItWas } else { Known::Looks(now) })
     }
 
     fn ctime_explained(&self, row: &Row, ctime: i64) -> bool {
@@ -112,63 +267,58 @@ impl Settling<'_> {
         row.ctime == ctime || (row.share == Some(Share::Link) && ours())
     }
 
-    fn read_unknown(
-        &self,
-        walked: &mut Walked,
-        known: &mut [Option<(Entry, Row)>],
-        ctx: &Ctx,
-    ) -> Result<Vec<(RelPath, ContentId)>> {
-        let mut unread: Vec<Unread> = Vec::new();
-        let mut by_inode = HashMap::new();
-        for (at, seen) in walked.seen.iter().enumerate().filter(|&(at, _)| known[at].is_none()) {
-            let first = *by_inode.entry((seen.stat.dev, seen.stat.ino)).or_insert(unread.len());
-            if first == unread.len() {
-                unread.push(Unread { seen: at, names: Vec::new() });
+    /// Reads the files that nothing is known about; each inode once.
+    fn read_unknown(&self, unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
+        found.read = unread.len();
+        let mut by_inode: HashMap<(u64, u64), Vec<Unread>> = HashMap::new();
+        for unread in unread {
+            by_inode.entry((unread.stat.dev, unread.stat.ino)).or_default().push(unread);
+        }
+        let mut files: Vec<Vec<Unread>> = by_inode.into_values().collect();
+        files.sort_unstable_by(|a, b| a[0].path.cmp(&b[0].path));
+        let bytes = files.iter().map(|names| names[0].stat.size).sum();
+        let done = Mutex::new(found);
+        let work = |buffer: &mut Vec<u8>, names: &Vec<Unread>| {
+            let read = self.read(&names[0], buffer, ctx)?;
+            let mut found = parallel::lock(&done);
+            for name in names {
+                self.take_down(name, &read, &mut found);
             }
-            unread[first].names.push(at);
+            ctx.progress().advance(1, names[0].stat.size);
+            Ok(())
+        };
+        if files.is_empty() {
+            return Ok(());
         }
-        if unread.is_empty() {
-            return Ok(Vec::new());
-        }
-        let bytes = unread.iter().map(|u| walked.seen[u.seen].stat.size).sum();
-        let results = Mutex::new((Vec::new(), Vec::new()));
-        ctx.phase(crate::Phase::Storing, unread.len() as u64, bytes, || {
-            parallel::for_each(
-                &unread,
-                ctx.threads(),
-                || vec![0; disk::BUFFER],
-                |buffer, unread| {
-                    let seen = &walked.seen[unread.seen];
-                    match self.read(seen, buffer, ctx)? {
-                        Read::Content(content, stat) => parallel::lock(&results).0.push((&unread.names, content, stat)),
-                        Read::Gone => {}
-                        Read::NotTaken(why) => parallel::lock(&results).1.push(why),
-                    }
-                    ctx.progress().advance(1, seen.stat.size);
-                    Ok(())
-                },
-            )
-        })?;
-        let (read, not_taken) = results.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let mut leaks = Vec::new();
-        for (names, content, stat) in read {
-            for &at in names {
-                let (entry, row, leaked) = self.read_entry(&walked.seen[at], content, &stat);
-                leaks.extend(leaked.map(|content| (entry.path.clone(), content)));
-                known[at] = Some((entry, row));
+        ctx.phase(crate::Phase::Storing, files.len() as u64, bytes, || {
+            parallel::for_each(&files, ctx.threads(), || vec![0; disk::BUFFER], work)
+        })
+    }
+
+    /// What was read of a file becomes part of what was found.
+    fn take_down(&self, name: &Unread, read: &Read, found: &mut Found) {
+        let last = name.last.map(|at| (at, &self.last.entries()[at]));
+        let Read::Content(content, stat) = read else {
+            found.changed.extend(last.map(|(_, entry)| (entry.path.clone(), None)));
+            if let Read::NotTaken(why) = read {
+                found.not_taken.push(why.clone());
             }
+            return;
+        };
+        let (entry, row, leaked) = self.read_entry(name, *content, stat);
+        found.leaks.extend(leaked.map(|content| (entry.path.clone(), stat.ino, content)));
+        match last {
+            Some((at, before)) if before.node == entry.node => found.refreshed.push((at, row)),
+            _ => found.changed.push((entry.path.clone(), Some((entry, row)))),
         }
-        walked.not_taken.extend(not_taken);
-        Ok(leaks)
     }
 
     /// The entry and row of a file that was read, and the content that it should still have if it is a leak.
-    fn read_entry(&self, seen: &Seen, content: ContentId, stat: &Stat) -> (Entry, Row, Option<ContentId>) {
-        let before = self.last.position(seen.path.as_str()).and_then(|at| {
+    fn read_entry(&self, name: &Unread, content: ContentId, stat: &Stat) -> (Entry, Row, Option<ContentId>) {
+        let before = name.last.and_then(|at| {
             let row = *self.index?.rows.get(at)?;
             Some((&self.last.entries()[at], row)).filter(|(_, row)| row.ino == stat.ino)
         });
-        let linked = self.is_pool_file(content, stat.ino);
         let (mut share, mut mtime, mut leaked) = (Share::Own, stat.mtime, None);
         if let Some((entry, row)) = before {
             let same = entry.node.content() == Some(content);
@@ -182,23 +332,24 @@ impl Settling<'_> {
                 _ => {}
             }
         }
-        if linked || leaked.is_some() {
+        if leaked.is_some() || self.is_pool_file(content, stat) {
             share = Share::Link;
         }
         let node = Node::File { content, size: stat.size, executable: stat.executable() };
-        (Entry { path: seen.path.clone(), node, mtime }, Row::new(stat, share), leaked)
+        (Entry { path: name.path.clone(), node, mtime }, Row::new(stat, share), leaked)
     }
 
     /// Whether an inode is the pool's own file of a content.
-    fn is_pool_file(&self, content: ContentId, ino: u64) -> bool {
-        [false, true].into_iter().any(|executable| {
-            let path = self.pool.root().join(Pool::name(content, executable));
-            disk::lstat(&path).is_ok_and(|stat| stat.ino == ino)
-        })
+    fn is_pool_file(&self, content: ContentId, stat: &Stat) -> bool {
+        stat.nlink > 1
+            && [false, true].into_iter().any(|executable| {
+                let path = self.pool.root().join(Pool::name(content, executable));
+                disk::lstat(&path).is_ok_and(|pool| pool.ino == stat.ino)
+            })
     }
 
-    fn read(&self, seen: &Seen, buffer: &mut [u8], ctx: &Ctx) -> Result<Read> {
-        let path = seen.path.below(self.folder);
+    fn read(&self, name: &Unread, buffer: &mut [u8], ctx: &Ctx) -> Result<Read> {
+        let path = name.path.below(self.folder);
         let mut last = None;
         for _ in 0..TRIES {
             let file = match disk::open_file(CWD, &path) {
@@ -218,8 +369,54 @@ impl Settling<'_> {
     }
 }
 
+/// What can be said of a file without reading it.
+enum Known {
+    /// It is as it was.
+    AsItWas,
+    /// Its bytes are as they were, and it looks different.
+    Looks(Row),
+}
+
 enum Read {
     Content(ContentId, Stat),
     Gone,
     NotTaken(String),
+}
+
+/// What a listing has in one folder, name by name.
+struct Groups<'a> {
+    entries: &'a [Entry],
+    /// Length of the folder's path and the `/` after it.
+    prefix: usize,
+    range: Range<usize>,
+}
+
+impl Groups<'_> {
+    /// The entries at and below `name`; those of the names before it are gone.
+    fn skip_to(&mut self, name: &str, gone: &mut Vec<usize>) -> Range<usize> {
+        while let Some(entry) = self.entries[self.range.clone()].first() {
+            let rest = &entry.path.as_str()[self.prefix..];
+            let first = rest.split('/').next().unwrap_or(rest);
+            if first > name {
+                break;
+            }
+            let end = if first.len() == rest.len() { self.range.start + 1 } else { self.end_of(first) };
+            let group = self.range.start..end;
+            self.range.start = end;
+            if first == name {
+                return group;
+            }
+            gone.extend(group);
+        }
+        self.range.start..self.range.start
+    }
+
+    /// Where what is below a folder ends.
+    fn end_of(&self, first: &str) -> usize {
+        let below = |entry: &Entry| {
+            let rest = &entry.path.as_str()[self.prefix..];
+            rest.strip_prefix(first).is_some_and(|rest| rest.starts_with('/'))
+        };
+        self.range.start + self.entries[self.range.clone()].partition_point(below)
+    }
 }

@@ -1,17 +1,16 @@
-//! Lists a folder: names, kinds and stats, nothing read. A folder is the unit of work for the threads.
+//! Lists folders: names, kinds and stats, nothing read. A folder is the unit of work for the threads.
 
 use std::io;
 use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Condvar, Mutex};
+use std::sync::Arc;
 
 use rustix::fs::{AtFlags, CWD, FileType, RawDir};
-use rustix::io::Errno;
 
 use crate::disk::{self, Stat};
 use crate::error::{Error, IntakeError, PathContext, Result};
-use crate::parallel::lock;
+use crate::parallel;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 
@@ -37,199 +36,136 @@ pub(crate) struct Seen {
     pub(crate) stat: Stat,
 }
 
-/// All that was seen, in the order of the paths.
-#[derive(Default)]
-pub(crate) struct Walked {
-    pub(crate) seen: Vec<Seen>,
-    /// What was passed over, each with its reason.
-    pub(crate) not_taken: Vec<String>,
+/// What is behind a name in a folder; `kind` is `None` for a folder.
+pub(super) struct Name {
+    pub(super) name: Box<str>,
+    pub(super) kind: Option<Kind>,
+    pub(super) stat: Stat,
 }
 
-struct Job {
+/// A folder to be listed.
+pub(super) struct Job<T> {
     parent: Arc<OwnedFd>,
     name: Box<str>,
-    path: RelPath,
-    root: bool,
+    pub(super) path: RelPath,
+    pub(super) root: bool,
+    /// What the visitor needs to know about it.
+    pub(super) about: T,
 }
 
-/// Folders to do, and how many threads are at one just now: it is over when both are none.
-struct Queue {
-    jobs: Vec<Job>,
-    busy: usize,
-    failed: bool,
-}
-
-struct Walk<'a> {
+/// How folders below one root are listed.
+pub(super) struct Lister<'a> {
     folder: &'a Path,
-    prefix: &'a RelPath,
+    prefix: RelPath,
     manner: Manner,
-    queue: Mutex<Queue>,
-    more: Condvar,
-    ctx: &'a Ctx,
 }
 
-/// Lists `folder`; what is in it gets paths below `prefix`.
-///
-/// The folder itself may be empty or (leniently) missing: then nothing is seen.
-pub(crate) fn walk(folder: &Path, prefix: &RelPath, manner: Manner, ctx: &Ctx) -> Result<Walked> {
-    let parent = match rustix::fs::openat(
-        CWD,
-        folder,
-        rustix::fs::OFlags::RDONLY | rustix::fs::OFlags::DIRECTORY | rustix::fs::OFlags::CLOEXEC,
-        rustix::fs::Mode::empty(),
-    ) {
-        Err(Errno::NOENT) if manner == Manner::Lenient => return Ok(Walked::default()),
-        opened => Arc::new(opened.at("open", folder)?),
-    };
-    let job = Job { parent, name: ".".into(), path: prefix.clone(), root: true };
-    let walk = Walk {
-        folder,
-        prefix,
-        manner,
-        queue: Mutex::new(Queue { jobs: vec![job], busy: 0, failed: false }),
-        more: Condvar::new(),
-        ctx,
-    };
-    let parts: Vec<Result<Walked>> = std::thread::scope(|scope| {
-        let others: Vec<_> = (1..ctx.threads()).map(|_| scope.spawn(|| walk.worker())).collect();
-        let mine = walk.worker();
-        others
-            .into_iter()
-            .map(|thread| thread.join().unwrap_or_else(|p| std::panic::resume_unwind(p)))
-            .chain([mine])
-            .collect()
-    });
-    let mut all = Walked::default();
-    for part in parts {
-        let mut part = part?;
-        // The larger one takes the smaller one in, so that little is moved.
-        if part.seen.len() > all.seen.len() {
-            std::mem::swap(&mut part, &mut all);
-        }
-        all.seen.reserve_exact(part.seen.len());
-        all.seen.append(&mut part.seen);
-        all.not_taken.append(&mut part.not_taken);
-    }
-    all.seen.sort_unstable_by(|a, b| a.path.cmp(&b.path));
-    all.not_taken.sort_unstable();
-    Ok(all)
+/// What lister and visitor find out on one thread.
+pub(super) struct Worker<S> {
+    pub(super) found: S,
+    /// What was passed over, each with its reason.
+    pub(super) not_taken: Vec<String>,
+    buffer: Vec<MaybeUninit<u8>>,
 }
 
-impl Walk<'_> {
-    fn worker(&self) -> Result<Walked> {
-        let mut found = Walked::default();
-        let mut buffer = vec![MaybeUninit::uninit(); 32 << 10];
-        while let Some(job) = self.next() {
-            let listed = self.list(&job, &mut buffer, &mut found);
-            let mut queue = lock(&self.queue);
-            queue.busy -= 1;
-            queue.failed |= listed.is_err();
-            self.more.notify_all();
-            drop(queue);
-            listed?;
-        }
-        Ok(found)
+impl<'a> Lister<'a> {
+    /// Lists below `folder`; what is in it gets paths below `prefix`.
+    pub(super) fn new(folder: &'a Path, prefix: RelPath, manner: Manner) -> Self {
+        Self { folder, prefix, manner }
     }
 
-    fn next(&self) -> Option<Job> {
-        let mut queue = lock(&self.queue);
-        loop {
-            if queue.failed {
-                return None;
-            }
-            // The newest first, so that few folders are open at once.
-            if let Some(job) = queue.jobs.pop() {
-                queue.busy += 1;
-                return Some(job);
-            }
-            if queue.busy == 0 {
-                return None;
-            }
-            queue = self.more.wait(queue).unwrap_or_else(std::sync::PoisonError::into_inner);
-        }
+    /// The root as a job; `None` (leniently) where it is missing.
+    fn root<T>(&self, about: T) -> Result<Option<Job<T>>> {
+        let parent = match disk::open_folder(CWD, self.folder) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound && self.manner == Manner::Lenient => return Ok(None),
+            opened => Arc::new(opened.at("open", self.folder)?),
+        };
+        Ok(Some(Job { parent, name: ".".into(), path: self.prefix.clone(), root: true, about }))
     }
 
-    /// Where `path` is on disk, for messages.
-    fn on_disk(&self, path: &RelPath) -> PathBuf {
+    /// Where `path` is on disk.
+    pub(super) fn on_disk(&self, path: &RelPath) -> PathBuf {
         let below = path.as_str().strip_prefix(self.prefix.as_str()).unwrap_or_default();
         self.folder.join(below.trim_start_matches('/'))
     }
 
-    fn list(&self, job: &Job, buffer: &mut [MaybeUninit<u8>], found: &mut Walked) -> Result<()> {
-        self.ctx.check()?;
-        let before = found.seen.len();
+    /// The names in a folder, in their order, and the folder; `None` (leniently) if it can't be listed.
+    fn names<T, S>(&self, job: &Job<T>, worker: &mut Worker<S>) -> Result<Option<(Arc<OwnedFd>, Vec<Name>)>> {
         let folder = match disk::open_folder(&*job.parent, &*job.name) {
             Ok(folder) => Arc::new(folder),
-            Err(error) => return self.pass_over(&job.path, error, "open", found),
+            Err(error) => return self.pass_over(&job.path, error, "open", &mut worker.not_taken).map(|()| None),
         };
-        let mut names = RawDir::new(&*folder, buffer);
-        let (mut empty, mut below) = (true, Vec::new());
+        let mut found = Vec::new();
+        let mut names = RawDir::new(&*folder, &mut worker.buffer);
         while let Some(name) = names.next() {
             let name = match name {
                 Ok(name) => name,
-                Err(error) => return self.pass_over(&job.path, error.into(), "list", found),
+                Err(error) => {
+                    return self.pass_over(&job.path, error.into(), "list", &mut worker.not_taken).map(|()| None);
+                }
             };
             let bytes = name.file_name().to_bytes();
             if bytes == b"." || bytes == b".." {
                 continue;
             }
-            empty = false;
             let Ok(text) = std::str::from_utf8(bytes) else {
                 let shown = self.on_disk(&job.path).join(String::from_utf8_lossy(bytes).as_ref());
                 if self.manner == Manner::Strict {
                     return Err(IntakeError::NotUtf8(shown).into());
                 }
-                found.not_taken.push(format!("{} (its name is not UTF-8)", shown.display()));
+                worker.not_taken.push(format!("{} (its name is not UTF-8)", shown.display()));
                 continue;
             };
-            let path = job.path.join(text)?;
-            if let Some(path) = self.see(&folder, text, path, found)? {
-                below.push(Job { parent: Arc::clone(&folder), name: text.into(), path, root: false });
-            }
+            found.extend(self.look(&folder, text, job, &mut worker.not_taken)?);
         }
-        if empty && !job.root {
-            let stat = disk::fstat(&*folder).at("look at", self.on_disk(&job.path))?;
-            found.seen.push(Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat });
-        }
-        self.ctx.progress().advance((found.seen.len() - before) as u64, 0);
-        lock(&self.queue).jobs.append(&mut below);
-        Ok(())
+        found.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+        Ok(Some((folder, found)))
     }
 
-    /// Takes one name down; hands the path back if it is a folder, to be listed later.
-    fn see(&self, folder: impl AsFd, name: &str, path: RelPath, found: &mut Walked) -> Result<Option<RelPath>> {
+    fn look<T>(
+        &self,
+        folder: impl AsFd,
+        name: &str,
+        job: &Job<T>,
+        not_taken: &mut Vec<String>,
+    ) -> Result<Option<Name>> {
+        let path = || job.path.join(name);
         let stat = match rustix::fs::statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW) {
             Ok(stat) => stat,
-            Err(error) => return self.pass_over(&path, error.into(), "look at", found).map(|()| None),
+            Err(error) => return self.pass_over(&path()?, error.into(), "look at", not_taken).map(|()| None),
         };
-        let kind = match FileType::from_raw_mode(stat.st_mode) {
-            FileType::Directory => return Ok(Some(path)),
-            FileType::RegularFile => Kind::File,
-            FileType::Symlink => match rustix::fs::readlinkat(&folder, name, Vec::new()) {
-                Err(error) => return self.pass_over(&path, error.into(), "read the link", found).map(|()| None),
-                Ok(target) => match target.into_string() {
-                    Ok(target) => Kind::Symlink(target.into()),
-                    Err(_) => return self.special(&path, "symlink whose target is not UTF-8", found).map(|()| None),
-                },
+        let special = match FileType::from_raw_mode(stat.st_mode) {
+            FileType::Directory => return Ok(Some(Name { name: name.into(), kind: None, stat: stat.into() })),
+            FileType::RegularFile => {
+                return Ok(Some(Name { name: name.into(), kind: Some(Kind::File), stat: stat.into() }));
+            }
+            FileType::Symlink => match rustix::fs::readlinkat(&folder, name, Vec::new()).map(|t| t.into_string()) {
+                Err(error) => return self.pass_over(&path()?, error.into(), "read the link", not_taken).map(|()| None),
+                Ok(Ok(target)) => {
+                    let kind = Some(Kind::Symlink(target.into()));
+                    return Ok(Some(Name { name: name.into(), kind, stat: stat.into() }));
+                }
+                Ok(Err(_)) => "symlink whose target is not UTF-8",
             },
-            FileType::Socket => return self.special(&path, "socket", found).map(|()| None),
-            FileType::Fifo => return self.special(&path, "fifo", found).map(|()| None),
-            _ => return self.special(&path, "device", found).map(|()| None),
+            FileType::Socket => "socket",
+            FileType::Fifo => "fifo",
+            _ => "device",
         };
-        found.seen.push(Seen { path, kind, stat: stat.into() });
+        let shown = self.on_disk(&path()?);
+        if self.manner == Manner::Strict {
+            return Err(IntakeError::Special { path: shown, kind: special }.into());
+        }
+        not_taken.push(format!("{} (a {special})", shown.display()));
         Ok(None)
     }
 
-    fn special(&self, path: &RelPath, kind: &'static str, found: &mut Walked) -> Result<()> {
-        let shown = self.on_disk(path);
-        if self.manner == Manner::Strict {
-            return Err(IntakeError::Special { path: shown, kind }.into());
-        }
-        found.not_taken.push(format!("{} (a {kind})", shown.display()));
-        Ok(())
-    }
-
-    fn pass_over(&self, path: &RelPath, error: io::Error, doing: &'static str, found: &mut Walked) -> Result<()> {
+    fn pass_over(
+        &self,
+        path: &RelPath,
+        error: io::Error,
+        doing: &'static str,
+        not_taken: &mut Vec<String>,
+    ) -> Result<()> {
         let shown = self.on_disk(path);
         let vanished = error.kind() == io::ErrorKind::NotFound;
         match (self.manner, vanished) {
@@ -237,9 +173,66 @@ impl Walk<'_> {
             (Manner::Strict, false) => Err(Error::io(doing, shown, error)),
             (Manner::Lenient, true) => Ok(()),
             (Manner::Lenient, false) => {
-                found.not_taken.push(format!("{} ({error})", shown.display()));
+                not_taken.push(format!("{} ({error})", shown.display()));
                 Ok(())
             }
         }
     }
+
+    /// Lists every folder, each by one thread, the ones below after it. `visit` is told what is in a folder (`None`: it
+    /// can't be listed), and says which of its folders are to be listed, with what is to be known about them then.
+    pub(super) fn crawl<T: Send, S: Send + Default>(
+        &self,
+        about: T,
+        visit: impl Fn(&Job<T>, Option<Vec<Name>>, &mut Worker<S>, &mut Vec<(Box<str>, T)>) -> Result<()> + Sync,
+        ctx: &Ctx,
+    ) -> Result<Vec<Worker<S>>> {
+        let Some(root) = self.root(about)? else { return Ok(Vec::new()) };
+        let worker =
+            || Worker { found: S::default(), not_taken: Vec::new(), buffer: vec![MaybeUninit::uninit(); 32 << 10] };
+        parallel::crawl(vec![root], ctx.threads(), worker, |worker, job, jobs| {
+            ctx.check()?;
+            let Some((folder, names)) = self.names(&job, worker)? else {
+                return visit(&job, None, worker, &mut Vec::new());
+            };
+            ctx.progress().advance(names.len() as u64, 0);
+            let mut below = Vec::new();
+            visit(&job, Some(names), worker, &mut below)?;
+            for (name, about) in below {
+                let path = job.path.join(&name)?;
+                jobs.push(Job { parent: Arc::clone(&folder), name, path, root: false, about });
+            }
+            Ok(())
+        })
+    }
+}
+
+/// Lists a source strictly: all that is below `folder`, in the order of the paths, which begin with `game/`.
+pub(crate) fn walk(folder: &Path, ctx: &Ctx) -> Result<Vec<Seen>> {
+    let lister = Lister::new(folder, RelPath::new("game")?, Manner::Strict);
+    let visit = |job: &Job<Stat>, names: Option<Vec<Name>>, worker: &mut Worker<Vec<Seen>>, below: &mut Vec<_>| {
+        let names = names.unwrap_or_default();
+        if names.is_empty() && !job.root {
+            worker.found.push(Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat: job.about });
+        }
+        for Name { name, kind, stat } in names {
+            match kind {
+                None => below.push((name, stat)),
+                Some(kind) => worker.found.push(Seen { path: job.path.join(&name)?, kind, stat }),
+            }
+        }
+        Ok(())
+    };
+    let about = disk::lstat(folder).at("look at", folder)?;
+    let mut all = Vec::new();
+    for mut worker in lister.crawl(about, visit, ctx)? {
+        // The larger one takes the smaller one in, so that little is moved.
+        if worker.found.len() > all.len() {
+            std::mem::swap(&mut worker.found, &mut all);
+        }
+        all.reserve_exact(worker.found.len());
+        all.append(&mut worker.found);
+    }
+    all.sort_unstable_by(|a, b| a.path.cmp(&b.path));
+    Ok(all)
 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 use super::{Kind, Seen};
 use crate::disk::Stat;
 use crate::error::Result;
-use crate::path::{RelPath, compare};
+use crate::path::{RelPath, at_and_above, compare};
 
 /// What was seen without what `out` names; folders that are empty then stay, since programs may need them.
 pub(crate) fn without(seen: Vec<Seen>, out: impl Fn(&RelPath) -> bool) -> Result<Vec<Seen>> {
@@ -37,9 +37,4 @@ pub(crate) fn without(seen: Vec<Seen>, out: impl Fn(&RelPath) -> bool) -> Result
     }
     kept.sort_unstable_by(|a, b| compare(a.path.as_str(), b.path.as_str()));
     Ok(kept)
-}
-
-/// A path and the folders above it, the nearest first.
-fn at_and_above(path: &str) -> impl Iterator<Item = &str> {
-    std::iter::successors(Some(path), |path| path.rsplit_once('/').map(|(folder, _)| folder))
 }

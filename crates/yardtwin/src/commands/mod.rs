@@ -1,6 +1,7 @@
 //! The commands: each asks the library, then says what came of it.
 
 mod demo;
+mod history;
 mod play;
 mod settings;
 mod sheets;
@@ -12,7 +13,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::CommandFactory;
-use yard_twin::{Yard, YardError};
+use yard_twin::{RestoreOptions, Yard, YardError};
 
 use crate::args::{Args, Command};
 use crate::fail::Failure;
@@ -36,6 +37,19 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Show { name } => twins::show(&yard()?, &name, screen),
         Command::Folder { name, place, open } => twins::folder(&yard()?, &name, place.as_deref(), open, screen),
         Command::Remove { name, forget, how } => twins::remove(&yard()?, &name, forget, how, screen),
+        Command::Rename { name, new, move_folder, how } => {
+            twins::rename(&yard()?, &name, &new, move_folder, how, screen)
+        }
+        Command::Protect { name, off, how } => twins::protect(&yard()?, &name, !off, how, screen),
+        Command::Snapshot { name, label: Some(label), drop: true, how } => {
+            history::drop_snapshot(&yard()?, &name, &label, how, screen)
+        }
+        Command::Snapshot { name, label, how, .. } => history::snapshot(&yard()?, &name, label.as_ref(), how, screen),
+        Command::Restore { name, snapshot, all, how } => {
+            history::restore(&yard()?, &name, RestoreOptions { to: snapshot, all }, how, screen)
+        }
+        Command::History { name } => history::history(&yard()?, &name, screen),
+        Command::Sweep { how } => history::sweep(&yard()?, how, screen),
         Command::Profile(command) => settings::run(&yard()?, command, screen),
         Command::Launch { name, id, arguments, how } => {
             let yard = yard()?;

@@ -1,17 +1,17 @@
-//! `clone`, `list`, `show`, `folder`, `remove`.
+//! `clone`, `list`, `show`, `folder`, `rename`, `protect`, `remove`.
 
 use std::process::{Command, ExitCode, Stdio};
 
 use yard_twin::{
-    CloneOptions, CloneOutcome, ClonePlan, Guard, RemovePlan, ShareTotals, Sharing, Source, TwinDetails, TwinName,
-    TwinSummary, Unsettled, Unshared, Yard,
+    CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, RemovePlan, ShareTotals, Sharing, Source, TwinDetails,
+    TwinName, TwinSummary, Unsettled, Unshared, Yard,
 };
 
 use super::{Done, typed};
 use crate::args::{Careful, DryRun};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, duration, files, listed, moment, shell, size, some_of};
+use crate::screen::{Screen, counted, duration, files, listed, moment, shell, size, some_of};
 
 pub(crate) fn clone(
     yard: &Yard,
@@ -170,15 +170,35 @@ fn say_twin(twin: &TwinDetails, screen: &Screen) {
         ("holds", format!("{}, {}", files(summary.totals.files), size(summary.totals.bytes))),
         ("on disk", shares(&twin.shares)),
         ("apart", guard(twin.guard).into()),
+        ("protected", protected(twin)),
         ("changed since", changed(twin)),
         ("a player's own", twin.belongings.iter().map(group).collect::<Vec<_>>().join("\n")),
         ("runs", runs),
+        ("history", format!("{} to go back to: {}", counted(twin.states, "state"), typed("history", &[&summary.name]))),
         ("entries", twin.entries.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join("\n")),
         ("not copied", some_of(&twin.not_taken, 5)),
         ("id", summary.id.to_string()),
         ("next", next),
     ]);
     leaks(&twin.leaks, screen);
+}
+
+fn protected(twin: &TwinDetails) -> String {
+    match twin.changed_though_protected {
+        None => String::new(),
+        Some(counts) if counts.total() == 0 => "yes, and no game file has changed since".into(),
+        Some(counts) => format!("yes, and yet game files were changed from outside: {}", changes(counts)),
+    }
+}
+
+/// Counts of changed paths in a few words.
+pub(crate) fn changes(counts: Counts) -> String {
+    let parts: Vec<_> = [(counts.new, "new"), (counts.changed, "changed"), (counts.gone, "gone")]
+        .iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, how)| format!("{count} {how}"))
+        .collect();
+    parts.join(", ")
 }
 
 fn times(count: usize) -> String {
@@ -232,6 +252,59 @@ pub(crate) fn folder(yard: &Yard, name: &TwinName, place: Option<&str>, open: bo
         }
     }
     screen.answer(&serde_json::json!({ "folder": folder }), |screen| screen.line(folder.display()));
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn rename(
+    yard: &Yard,
+    name: &TwinName,
+    new: &TwinName,
+    move_folder: bool,
+    how: DryRun,
+    screen: &Screen,
+) -> Done {
+    let outcome = yard.rename_twin(name, new, move_folder, how.dry_run, &ctx(screen))?;
+    screen.answer(&outcome, |screen| {
+        let done = if how.dry_run { "would be called" } else { "is now called" };
+        screen.head(format_args!("The twin {} {done} {}", shell(&outcome.before), shell(&outcome.name)));
+        let moved = outcome.moved_from.as_ref();
+        screen.facts(&[
+            ("folder", outcome.folder.join("game").display().to_string()),
+            ("moved from", moved.map(|from| from.display().to_string()).unwrap_or_default()),
+            ("entries", outcome.entries.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join("\n")),
+            (
+                "way back",
+                typed(
+                    if moved.is_some() { "rename --move-folder" } else { "rename" },
+                    &[&outcome.name, &outcome.before],
+                ),
+            ),
+        ]);
+        if moved.is_some() {
+            screen.warn("settings inside the twin that hold its old folder as an absolute path lead nowhere now");
+        }
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn protect(yard: &Yard, name: &TwinName, on: bool, how: DryRun, screen: &Screen) -> Done {
+    let outcome = yard.protect_twin(name, on, how.dry_run, &ctx(screen))?;
+    screen.answer(&outcome, |screen| {
+        let done = match (outcome.changed, how.dry_run, on) {
+            (false, _, true) => "is protected already",
+            (false, _, false) => "is not protected",
+            (true, true, true) => "would be protected",
+            (true, true, false) => "would be open to changes again",
+            (true, false, true) => "is protected: whatever would change its game files is refused",
+            (true, false, false) => "is open to changes again",
+        };
+        screen.head(format_args!("The twin {} {done}", shell(&outcome.name)));
+        if outcome.changed {
+            let back =
+                if on { typed("protect", &[&outcome.name]) + " --off" } else { typed("protect", &[&outcome.name]) };
+            screen.facts(&[("way back", back)]);
+        }
+    });
     Ok(ExitCode::SUCCESS)
 }
 

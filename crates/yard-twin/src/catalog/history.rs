@@ -1,0 +1,231 @@
+//! What happened to each twin: every change, with the state that came of it.
+
+use std::collections::HashMap;
+
+use jiff::Timestamp;
+use rusqlite::{OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+
+use super::records::parsed;
+use super::{Catalog, DbContext, Intent};
+use crate::error::Result;
+use crate::ident::{SnapshotLabel, StateId, TwinId};
+use crate::listing::Node;
+
+/// What kind of change it was.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "what", rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum What {
+    /// The twin was made.
+    Made {
+        /// Of what, as it was named then.
+        from: String,
+    },
+    /// Something else than this crate changed it: an installer, an editor, a file manager.
+    Outside,
+    /// A run of its program changed it.
+    Run {
+        /// The run.
+        run: i64,
+    },
+    /// Its settings were changed, and no file.
+    Settings,
+    /// It was put back to an earlier state.
+    Restore {
+        /// The number of that state in the history.
+        to: u32,
+        /// Whether belongings went back too.
+        all: bool,
+    },
+    /// Nothing changed: someone asked for the state to be kept.
+    Snapshot,
+    /// Files that others wrote while a restore was replacing them: what they held is kept here.
+    Meanwhile,
+}
+
+/// How many paths a change touched.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Counts {
+    /// Paths that are new.
+    pub new: u64,
+    /// Paths that hold something else.
+    pub changed: u64,
+    /// Paths that are gone.
+    pub gone: u64,
+}
+
+impl Counts {
+    /// Counts one path. A folder that comes or goes with what is in it is no change of its own.
+    pub(crate) fn add(&mut self, before: Option<&Node>, after: Option<&Node>) {
+        match (before, after) {
+            (None, None) | (Some(Node::EmptyFolder), None) | (None, Some(Node::EmptyFolder)) => {}
+            (None, Some(_)) => self.new += 1,
+            (Some(_), None) => self.gone += 1,
+            (Some(before), Some(after)) => self.changed += u64::from(before != after),
+        }
+    }
+
+    /// All of them together.
+    #[must_use]
+    pub fn total(&self) -> u64 {
+        self.new + self.changed + self.gone
+    }
+}
+
+/// One line of a twin's history.
+#[derive(Clone, Debug, Serialize)]
+pub struct HistoryEntry {
+    /// Counts up from 1 for each twin.
+    pub number: u32,
+    /// When it was found or done.
+    pub at: Timestamp,
+    /// What happened.
+    #[serde(flatten)]
+    pub what: What,
+    /// Game files that it changed.
+    pub game: Counts,
+    /// Belongings, live and scratch paths, and paths in the twin's home that it changed.
+    pub own: Counts,
+    /// The label of the snapshot.
+    pub label: Option<SnapshotLabel>,
+    /// Whether a run began with this state and ended well.
+    pub started_fine: bool,
+    /// The state that came of it.
+    #[serde(skip)]
+    pub(crate) state: StateId,
+}
+
+/// A change that is about to be recorded.
+pub(crate) struct NewChange<'a> {
+    pub(crate) what: What,
+    pub(crate) game: Counts,
+    pub(crate) own: Counts,
+    pub(crate) label: Option<&'a SnapshotLabel>,
+    pub(crate) state: StateId,
+}
+
+fn json<T: Serialize>(value: &T) -> rusqlite::Result<String> {
+    serde_json::to_string(value).map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))
+}
+
+fn from_json<T: for<'a> Deserialize<'a>>(row: &rusqlite::Row<'_>, at: usize) -> rusqlite::Result<T> {
+    let text: String = row.get(at)?;
+    serde_json::from_str(&text)
+        .map_err(|error| rusqlite::Error::FromSqlConversionFailure(at, rusqlite::types::Type::Text, Box::new(error)))
+}
+
+fn entry(row: &rusqlite::Row<'_>) -> rusqlite::Result<HistoryEntry> {
+    Ok(HistoryEntry {
+        number: row.get(0)?,
+        at: parsed(row, 1)?,
+        what: from_json(row, 2)?,
+        game: from_json(row, 3)?,
+        own: from_json(row, 4)?,
+        label: row.get::<_, Option<String>>(5)?.and_then(|label| label.parse().ok()),
+        started_fine: row.get(6)?,
+        state: parsed(row, 7)?,
+    })
+}
+
+impl Catalog {
+    /// Adds a change to a twin's history and moves the twin to the state that came of it: the instant at which a change
+    /// is committed. Returns its number.
+    pub(crate) fn add_change(&self, twin: TwinId, change: &NewChange<'_>) -> Result<u32> {
+        self.run(
+            "INSERT INTO changes (twin, number, at, what, game, own, label, state)
+             VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM changes WHERE twin = ?1), ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![
+                twin.to_string(),
+                Timestamp::now().to_string(),
+                json(&change.what).of(&self.path)?,
+                json(&change.game).of(&self.path)?,
+                json(&change.own).of(&self.path)?,
+                change.label.map(SnapshotLabel::as_str),
+                change.state.to_string()
+            ],
+        )?;
+        let id = self.db.last_insert_rowid();
+        self.set_state(twin, change.state)?;
+        self.db.query_row("SELECT number FROM changes WHERE id = ?1", [id], |row| row.get(0)).of(&self.path)
+    }
+
+    /// A twin's history, the newest first.
+    pub(crate) fn history(&self, twin: TwinId) -> Result<Vec<HistoryEntry>> {
+        self.all(
+            "SELECT number, at, what, game, own, label, started_fine, state FROM changes WHERE twin = ?1
+             ORDER BY number DESC",
+            [twin.to_string()],
+            entry,
+        )
+    }
+
+    /// Notes that the state a twin has now was started from, and that the run ended well.
+    pub(crate) fn started_fine(&self, twin: TwinId, number: u32) -> Result<()> {
+        self.run(
+            "UPDATE changes SET started_fine = 1 WHERE twin = ?1 AND number = ?2",
+            params![twin.to_string(), number],
+        )?;
+        Ok(())
+    }
+
+    /// The number of a twin's newest change.
+    pub(crate) fn newest_change(&self, twin: TwinId) -> Result<u32> {
+        self.db
+            .query_row("SELECT coalesce(max(number), 0) FROM changes WHERE twin = ?1", [twin.to_string()], |row| {
+                row.get(0)
+            })
+            .of(&self.path)
+    }
+
+    /// Forgets one change; its state goes with the next sweep.
+    pub(crate) fn drop_change(&self, twin: TwinId, number: u32) -> Result<()> {
+        self.run("DELETE FROM changes WHERE twin = ?1 AND number = ?2", params![twin.to_string(), number])?;
+        Ok(())
+    }
+
+    /// Every state that a twin has, had and keeps, or is on its way to.
+    pub(crate) fn states_in_use(&self) -> Result<Vec<(TwinId, StateId)>> {
+        let mut states = self.all(
+            "SELECT id, state FROM twins UNION SELECT twin, state FROM changes
+             UNION SELECT id, protected FROM twins WHERE protected IS NOT NULL",
+            [],
+            |row| Ok((parsed(row, 0)?, parsed(row, 1)?)),
+        )?;
+        for (_, intent) in self.intents()? {
+            if let Intent::Change { twin, from, to, .. } = intent {
+                states.extend([(twin, from), (twin, to)]);
+            }
+        }
+        Ok(states)
+    }
+
+    /// The files of the yard's own that were found to be needed by nothing, below its root, and since when.
+    pub(crate) fn unneeded(&self) -> Result<HashMap<String, Timestamp>> {
+        let rows = self.all("SELECT path, since FROM unneeded", [], |row| Ok((row.get(0)?, parsed(row, 1)?)))?;
+        Ok(rows.into_iter().collect())
+    }
+
+    /// Replaces the list of what is needed by nothing.
+    pub(crate) fn set_unneeded<'a>(&self, files: impl Iterator<Item = (&'a str, Timestamp)>) -> Result<()> {
+        self.run("DELETE FROM unneeded", [])?;
+        let mut statement = self.db.prepare("INSERT INTO unneeded (path, since) VALUES (?1, ?2)").of(&self.path)?;
+        for (path, since) in files {
+            statement.execute(params![path, since.to_string()]).of(&self.path)?;
+        }
+        Ok(())
+    }
+
+    /// How many sweeps there were.
+    pub(crate) fn generation(&self) -> Result<u32> {
+        let number: Option<u32> =
+            self.db.query_row("SELECT number FROM generation", [], |row| row.get(0)).optional().of(&self.path)?;
+        Ok(number.unwrap_or_default())
+    }
+
+    pub(crate) fn set_generation(&self, number: u32) -> Result<()> {
+        self.run("DELETE FROM generation", [])?;
+        self.run("INSERT INTO generation (number) VALUES (?1)", [number])?;
+        Ok(())
+    }
+}

@@ -1,0 +1,78 @@
+//! A listing kept as what differs from another one, so that a snapshot of a few changes among many files costs little.
+//!
+//! Depth is one: what it differs from is kept whole. The format is written down in `docs/formats.md`.
+
+use std::io::Write;
+
+use super::encode::{self, CUT_OFF, Reader, put, put_bytes};
+use super::{Entry, Layer, Listing, overlay};
+use crate::error::Result;
+use crate::ident::ListingId;
+
+const MAGIC: &[u8; 8] = b"ytdelta\x01";
+
+/// Bytes at the beginning of a file that say which kind it is.
+pub(crate) const HEAD: usize = 40;
+
+/// What a listing's file holds.
+pub(crate) enum Packed {
+    /// All of it.
+    Whole(Listing),
+    /// How it differs from another one.
+    Delta {
+        /// The other one.
+        base: ListingId,
+        /// What differs.
+        layer: Layer,
+    },
+}
+
+/// The file of a listing that is `base` with `layer` on top.
+pub(crate) fn encode(base: ListingId, layer: &Layer) -> Result<Vec<u8>> {
+    let gone: Vec<_> = layer.changes().iter().filter(|(_, entry)| entry.is_none()).map(|(path, _)| path).collect();
+    let entries: Vec<Entry> = layer.changes().iter().filter_map(|(_, entry)| entry.clone()).collect();
+    let mut paths = Vec::new();
+    put(&mut paths, gone.len() as u64);
+    for path in gone {
+        // Nothing is shared with the path before: there are few of them.
+        put(&mut paths, 0);
+        put_bytes(&mut paths, path.as_str().as_bytes());
+    }
+    let mut packer = encode::packer([MAGIC.as_slice(), base.as_bytes()].concat())?;
+    packer
+        .write_all(&paths)
+        .and_then(|()| encode::columns(&entries, &mut packer))
+        .and_then(|()| packer.finish())
+        .map_err(encode::packing)
+}
+
+/// Reads a listing's file of either kind; a whole one is checked against `id`.
+pub(crate) fn decode(bytes: &[u8], id: ListingId) -> Result<Packed, String> {
+    let Some(body) = bytes.strip_prefix(MAGIC) else { return encode::decode(bytes, id).map(Packed::Whole) };
+    let (base, packed) = body.split_first_chunk::<32>().ok_or(CUT_OFF)?;
+    let columns = encode::unpack(packed)?;
+    let mut reader = Reader { rest: &columns };
+    let layer = read(&mut reader).filter(|_| reader.rest.is_empty()).ok_or(CUT_OFF)?;
+    Ok(Packed::Delta { base: ListingId::from_bytes(*base), layer })
+}
+
+/// The listing that another one is kept as a difference from, by the first [`HEAD`] bytes of its file.
+pub(crate) fn base(head: &[u8]) -> Option<ListingId> {
+    head.strip_prefix(MAGIC)?.first_chunk().map(|base| ListingId::from_bytes(*base))
+}
+
+fn read(reader: &mut Reader<'_>) -> Option<Layer> {
+    let count = usize::try_from(reader.number()?).ok()?;
+    let gone = reader.paths(count)?;
+    let mut entries = reader.entries()?;
+    reader.times(&mut entries)?;
+    let gone = gone.into_iter().map(|path| (path, None));
+    let there = entries.into_iter().map(|entry| (entry.path.clone(), Some(entry)));
+    Layer::new(gone.chain(there).collect()).ok()
+}
+
+/// The listing that differs so from `base`.
+pub(crate) fn resolve(base: &Listing, layer: &Layer, id: ListingId) -> Result<Listing, String> {
+    let listing = overlay(base, layer).map_err(|e| e.to_string())?;
+    if listing.id() == id { Ok(listing) } else { Err(encode::NOT_ITSELF.into()) }
+}

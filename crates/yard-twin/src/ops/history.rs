@@ -1,0 +1,324 @@
+//! Snapshots: keeping a twin's states, looking at them, and going back to one.
+
+use std::time::{Duration, Instant};
+
+use serde::Serialize;
+
+use super::change::{Goal, Start, counts};
+use super::settle::Own;
+use crate::Yard;
+use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
+use crate::error::{Error, Result, TwinError};
+use crate::ident::{BuildRef, SnapshotLabel, SnapshotRef, StateId, TwinName};
+use crate::listing::{Listing, Named, rebase};
+use crate::materialise::{Step, steps};
+use crate::progress::Ctx;
+use crate::scan::Row;
+use crate::state::State;
+
+/// A snapshot that was made.
+#[derive(Clone, Debug, Serialize)]
+pub struct SnapshotOutcome {
+    /// The twin.
+    pub name: TwinName,
+    /// Its number in the history.
+    pub number: u32,
+    /// Its label.
+    pub label: Option<SnapshotLabel>,
+    /// What had changed since the last look, in game files and in others.
+    pub game: Counts,
+    /// As above, in belongings, live and scratch paths, and the home.
+    pub own: Counts,
+    /// What can't be kept, each with its reason.
+    pub not_taken: Vec<String>,
+}
+
+/// What a restore may be told. The default goes back by one change of the game files.
+#[derive(Clone, Debug, Default)]
+pub struct RestoreOptions {
+    /// The state to go back to; without one, that before the last change of the game files (with `all`, of anything).
+    pub to: Option<SnapshotRef>,
+    /// Belongings, live paths, the home and the profile go back too, instead of staying as they are now.
+    pub all: bool,
+}
+
+/// What a restore will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct RestorePlan {
+    /// The twin.
+    pub name: TwinName,
+    /// The state that it goes back to.
+    pub to: HistoryEntry,
+    /// Whether belongings go back too.
+    pub all: bool,
+    /// The stock build that the twin is on now, and the one that it will be on, where they differ.
+    pub build: Option<(BuildRef, BuildRef)>,
+    /// Game files that differ between now and then: these go back.
+    pub game: Counts,
+    /// Belongings, live paths and paths in the home that differ: these stay as they are now, unless `all` is set.
+    pub own: Counts,
+    /// What is done, in order.
+    pub steps: Vec<Step>,
+    /// What is there now and gives way: it stays in the history.
+    pub named: Vec<Named>,
+    /// What can't be kept, each with its reason.
+    pub not_taken: Vec<String>,
+    /// Shared files that were found to be written through their guard.
+    pub leaks: Vec<String>,
+    #[serde(skip)]
+    goal: RestoreGoal,
+}
+
+/// What the application of a restore needs, and nobody reads.
+#[derive(Clone, Debug)]
+struct RestoreGoal {
+    row: TwinRow,
+    from: StateId,
+    from_state: State,
+    state: State,
+    there: Listing,
+    rows: Vec<Row>,
+    looked_at: i64,
+    next: Listing,
+}
+
+/// What a restore did.
+#[derive(Clone, Debug, Serialize)]
+pub struct RestoreOutcome {
+    /// The twin.
+    pub name: TwinName,
+    /// The number of the state that it went back to.
+    pub to: u32,
+    /// The number of this restore in the history; `None` if there was nothing to do.
+    pub number: Option<u32>,
+    /// The number of the state before it, which is the way back.
+    pub before: u32,
+    /// Paths that others wrote to meanwhile: what they held is in the history, before the restore.
+    pub late: Vec<String>,
+    /// What stood in the way and could not be kept: where it is now.
+    pub set_aside: Vec<String>,
+    /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub took: Duration,
+}
+
+impl Yard {
+    /// Keeps the state that a twin has now until it is let go by [`Yard::drop_snapshot`].
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`Error::Exists`] if the twin has a snapshot of that label, [`Error::Busy`] while it runs.
+    /// With `dry_run` nothing is kept, but what changed is taken in.
+    pub fn snapshot(
+        &self,
+        name: &TwinName,
+        label: Option<&SnapshotLabel>,
+        dry_run: bool,
+        ctx: &Ctx,
+    ) -> Result<SnapshotOutcome> {
+        let row = self.twin_row(name, false)?;
+        if let Some(label) = label {
+            self.check_label_free(&row, label)?;
+        }
+        let held = self.hold_twin(&row, ctx)?;
+        let before = self.catalog.newest_change(row.id)?;
+        let settled = self.settle_held(&row, &held, What::Outside, ctx)?;
+        let (state, _) = settled.state.encode();
+        let found = self.catalog.history(row.id)?.into_iter().next().filter(|entry| entry.number > before);
+        let (game, own) = found.map_or_else(Default::default, |entry| (entry.game, entry.own));
+        let mut number = before + 1;
+        if !dry_run {
+            let none = Counts::default();
+            self.catalog.together(|| {
+                let change = NewChange { what: What::Snapshot, game: none, own: none, label, state };
+                number = self.catalog.add_change(row.id, &change)?;
+                Ok(())
+            })?;
+        }
+        let not_taken = settled.not_taken;
+        Ok(SnapshotOutcome { name: row.name, number, label: label.cloned(), game, own, not_taken })
+    }
+
+    fn check_label_free(&self, row: &TwinRow, label: &SnapshotLabel) -> Result<()> {
+        if label.as_str().bytes().all(|byte| byte.is_ascii_digit()) {
+            let why = "numbers name the lines of the history";
+            return Err(Error::Name { what: "snapshot label", name: label.to_string(), why });
+        }
+        let history = self.catalog.history(row.id)?;
+        match history.into_iter().filter_map(|entry| entry.label).find(|there| there.key() == label.key()) {
+            None => Ok(()),
+            Some(there) => {
+                let (name, existing) = (label.to_string(), there.to_string());
+                Err(Error::Exists { what: "snapshot", name, existing })
+            }
+        }
+    }
+
+    /// Lets a snapshot go: nothing keeps its state but the keep policy. With `dry_run`, only looks for it.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`].
+    pub fn drop_snapshot(&self, name: &TwinName, snapshot: &SnapshotRef, dry_run: bool) -> Result<HistoryEntry> {
+        let row = self.twin_row(name, true)?;
+        let entry = self.find_entry(&row, snapshot)?;
+        if entry.what != What::Snapshot {
+            let why = "it is a change, which the keep policy lets go, and no snapshot";
+            return Err(Error::Name { what: "snapshot", name: snapshot.to_string(), why });
+        }
+        if !dry_run {
+            self.catalog.drop_change(row.id, entry.number)?;
+        }
+        Ok(entry)
+    }
+
+    /// Every change of a twin that is kept, the newest first. The twin is settled first, unless it is running or removed.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`TwinError::FolderMissing`], [`Error::Io`].
+    pub fn history(&self, name: &TwinName, ctx: &Ctx) -> Result<Vec<HistoryEntry>> {
+        let row = self.twin_row(name, true)?;
+        if row.removed_at.is_none() {
+            match self.settle(&row, ctx) {
+                Ok(_) | Err(Error::Busy { .. }) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        self.catalog.history(row.id)
+    }
+
+    fn find_entry(&self, row: &TwinRow, snapshot: &SnapshotRef) -> Result<HistoryEntry> {
+        let history = self.catalog.history(row.id)?;
+        let is_it = |entry: &HistoryEntry| match snapshot {
+            SnapshotRef::Number(number) => entry.number == *number,
+            SnapshotRef::Label(label) => entry.label.as_ref().is_some_and(|there| there.key() == label.key()),
+        };
+        match history.iter().find(|entry| is_it(entry)) {
+            Some(entry) => Ok(entry.clone()),
+            None => Err(Error::NotFound {
+                what: "snapshot",
+                name: snapshot.to_string(),
+                known: history
+                    .iter()
+                    .map(|entry| entry.label.as_ref().map_or_else(|| entry.number.to_string(), ToString::to_string))
+                    .take(12)
+                    .collect(),
+            }),
+        }
+    }
+
+    /// The state before the last change of the game files, or with `all` of anything.
+    fn one_back(&self, row: &TwinRow, all: bool) -> Result<HistoryEntry> {
+        let history = self.catalog.history(row.id)?;
+        let counts = |entry: &HistoryEntry| entry.game.total() > 0 || (all && entry.own.total() > 0);
+        let changed = history.iter().position(counts);
+        match changed.and_then(|at| history.get(at + 1)) {
+            Some(entry) => Ok(entry.clone()),
+            None => Err(TwinError::NothingToUndo(row.name.to_string()).into()),
+        }
+    }
+
+    /// Looks at what a restore would do. The twin is settled first, so that what is there now can be gone back to.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] for a twin or a state, [`TwinError::Protected`], [`TwinError::NothingToUndo`],
+    /// [`Error::Obstructed`] if a belonging that stays would need a folder where a file is to come, [`Error::Busy`] while
+    /// the twin runs.
+    pub fn plan_restore(&self, name: &TwinName, options: &RestoreOptions, ctx: &Ctx) -> Result<RestorePlan> {
+        let row = self.twin_row(name, false)?;
+        let settled = self.settle(&row, ctx)?;
+        let row = self.catalog.twin(row.id)?.unwrap_or(row);
+        let to = match &options.to {
+            Some(snapshot) => self.find_entry(&row, snapshot)?,
+            None => self.one_back(&row, options.all)?,
+        };
+        let then = self.state(to.state)?;
+        let target = self.listing(then.disk)?;
+        let sheet = self.sheet(&then.build.title)?;
+        let own = Own(sheet.as_ref());
+        let rebased = rebase(&target, &settled.listing, &target, |path| !options.all && own.holds(path))?;
+        let (game, others) = counts(&settled.listing, &target, &own);
+        if row.protected.is_some() && game.total() > 0 {
+            return Err(TwinError::Protected(row.name.to_string()).into());
+        }
+        let state = State {
+            build: then.build.clone(),
+            laid: then.laid,
+            profile: if options.all { then.profile } else { settled.state.profile.clone() },
+            ..settled.state.clone()
+        };
+        let build = (then.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
+        Ok(RestorePlan {
+            name: row.name.clone(),
+            all: options.all,
+            to,
+            build,
+            game,
+            own: others,
+            steps: steps(&settled.listing, &rebased.listing),
+            named: rebased.named,
+            not_taken: settled.not_taken,
+            leaks: settled.leaks,
+            goal: RestoreGoal {
+                from: row.state,
+                row,
+                from_state: settled.state,
+                state,
+                there: settled.listing,
+                rows: settled.rows,
+                looked_at: settled.looked_at,
+                next: rebased.listing,
+            },
+        })
+    }
+
+    /// Puts a twin back: what differs is staged as a whole, then published entry by entry. What is there now stays in the
+    /// history, so that the restore itself can be undone.
+    ///
+    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard; an
+    /// error or a wish to stop undoes what was done.
+    ///
+    /// # Errors
+    /// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned, [`TwinError::InTheWay`],
+    /// [`TwinError::NotTaken`], [`Error::Busy`] while it runs, [`Error::Io`]. Nothing is changed then.
+    pub fn apply_restore(&self, plan: &RestorePlan, ctx: &Ctx) -> Result<RestoreOutcome> {
+        let began = Instant::now();
+        let goal = &plan.goal;
+        let _held = self.hold_twin(&goal.row, ctx)?;
+        let row = self.twin_row(&plan.name, false)?;
+        let folder = self.present_folder(&row)?;
+        if row.id != goal.row.id || row.state != goal.from {
+            return Err(TwinError::ChangedMeanwhile { name: plan.name.to_string(), path: folder }.into());
+        }
+        if row.protected.is_some() && plan.game.total() > 0 {
+            return Err(TwinError::Protected(row.name.to_string()).into());
+        }
+        let before = self.catalog.newest_change(row.id)?;
+        let mut outcome = RestoreOutcome {
+            name: row.name.clone(),
+            to: plan.to.number,
+            number: None,
+            before,
+            late: Vec::new(),
+            set_aside: Vec::new(),
+            took: began.elapsed(),
+        };
+        let same = plan.steps.is_empty() && goal.state == State { disk: goal.state.disk, ..goal.from_state.clone() };
+        if !same {
+            let start = Start {
+                row: &row,
+                state: &goal.from_state,
+                there: &goal.there,
+                rows: &goal.rows,
+                looked_at: goal.looked_at,
+            };
+            let what = What::Restore { to: plan.to.number, all: plan.all };
+            let to = Goal { state: goal.state.clone(), next: goal.next.clone(), what: Some(what), intent: None };
+            let changed = self.change_twin(&start, to, ctx)?;
+            outcome.number = changed.number;
+            outcome.late = changed.late.iter().map(ToString::to_string).collect();
+            outcome.set_aside = changed.set_aside;
+        }
+        outcome.took = began.elapsed();
+        Ok(outcome)
+    }
+}

@@ -1,0 +1,64 @@
+//! After a power loss: files that a clone wrote and the disk had not got yet are put right before anything else looks.
+
+use jiff::{SignedDuration, Timestamp};
+
+use super::change::{Goal, Start};
+use super::settle::Look;
+use crate::Yard;
+use crate::catalog::TwinRow;
+use crate::disk;
+use crate::error::Result;
+use crate::listing::{Entry, Layer, Node, overlay};
+use crate::path::RelPath;
+use crate::progress::Ctx;
+
+/// By then the system has written a new twin's files by itself, so that making sure of it costs next to nothing.
+const WRITTEN_BY_THEN: SignedDuration = SignedDuration::from_secs(35);
+
+impl Yard {
+    /// Makes sure that the files of a new twin have reached the disk; after a power loss, puts those right that have not.
+    ///
+    /// A file counts as damaged where its bytes are not those that were laid, and it either still has the time that was
+    /// given to it then, or is empty: nobody who writes to a file leaves that.
+    pub(crate) fn check_after_power_loss(&self, row: &TwinRow, ctx: &Ctx) -> Result<()> {
+        let Some(boot) = &row.unsynced else { return Ok(()) };
+        let folder = self.present_folder(row)?;
+        if disk::boot_id().as_ref() == Some(boot) {
+            if Timestamp::now().duration_since(row.made_at) >= WRITTEN_BY_THEN {
+                disk::sync_filesystem(&folder)?;
+                self.catalog.mark_synced(row.id)?;
+            }
+            return Ok(());
+        }
+        tracing::info!(twin = %row.name, "the system was started anew since it was made: its files are checked");
+        let op = self.begin(ctx)?;
+        // Nothing that an index says is believed.
+        disk::remove_if_there(&super::settle::index_path(&folder))?;
+        let Look { state, before, rows, mut found, .. } = self.look(row, &folder, &op, ctx)?;
+        let damaged =
+            found.changed.iter().filter_map(|(path, now)| damaged(before.get(path.as_str())?, &now.as_ref()?.0));
+        let damaged: Vec<(RelPath, Option<Entry>)> =
+            damaged.map(|entry| (entry.path.clone(), Some(entry.clone()))).collect();
+        if !damaged.is_empty() {
+            tracing::warn!(twin = %row.name, files = damaged.len(), "not written before the power was lost: put right");
+            let looked_at = found.looked_at;
+            let (there, rows) = found.merged(before, rows)?;
+            let next = overlay(&there, &Layer::new(damaged)?)?;
+            let start = Start { row, state: &state, there: &there, rows: &rows, looked_at };
+            self.change_twin(&start, Goal { state: state.clone(), next, what: None, intent: None }, ctx)?;
+        }
+        disk::sync_filesystem(&folder)?;
+        self.catalog.mark_synced(row.id)
+    }
+}
+
+/// The entry as it was laid, if the file that is there now is what a power loss left of it.
+fn damaged<'a>(laid: &'a Entry, now: &Entry) -> Option<&'a Entry> {
+    match (&laid.node, &now.node) {
+        (Node::File { content, size, .. }, Node::File { content: other, size: left, .. }) => {
+            let unwritten = now.mtime == laid.mtime || (*left == 0 && *size > 0);
+            (content != other && unwritten).then_some(laid)
+        }
+        _ => None,
+    }
+}

@@ -1,0 +1,218 @@
+//! `snapshot`, `history`, `restore`, `sweep`.
+
+use std::process::ExitCode;
+
+use yard_twin::{
+    Counts, Files, HistoryEntry, RestoreOptions, RestoreOutcome, RestorePlan, SnapshotLabel, SnapshotRef, SweepOutcome,
+    TwinName, What, Yard,
+};
+
+use super::twins::{changes, leaks};
+use super::{Done, typed};
+use crate::args::{Careful, DryRun};
+use crate::progress::ctx;
+use crate::screen::{Screen, counted, duration, files, listed, moment, shell, size, some_of};
+
+pub(crate) fn snapshot(
+    yard: &Yard,
+    name: &TwinName,
+    label: Option<&SnapshotLabel>,
+    how: DryRun,
+    screen: &Screen,
+) -> Done {
+    let outcome = yard.snapshot(name, label, how.dry_run, &ctx(screen))?;
+    screen.answer(&outcome, |screen| {
+        let done = if how.dry_run { "would be kept" } else { "is kept" };
+        let called = label.map(|label| format!(" as {}", shell(label))).unwrap_or_default();
+        screen.head(format_args!("The twin {} {done} as it is now{called}", shell(&outcome.name)));
+        let by: &dyn std::fmt::Display = label.map_or(&outcome.number, |label| label);
+        screen.facts(&[
+            ("changed since the last look", both(outcome.game, outcome.own)),
+            ("not kept", some_of(&outcome.not_taken, 5)),
+            ("go back to it", typed("restore", &[&outcome.name, by])),
+            ("let it go", typed("snapshot --drop", &[&outcome.name, by])),
+        ]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn drop_snapshot(yard: &Yard, name: &TwinName, label: &SnapshotLabel, how: DryRun, screen: &Screen) -> Done {
+    let snapshot: SnapshotRef = label.as_str().parse()?;
+    let entry = yard.drop_snapshot(name, &snapshot, how.dry_run)?;
+    screen.answer(&entry, |screen| {
+        let done = if how.dry_run { "would be let go" } else { "is let go" };
+        screen.head(format_args!("The snapshot {} of {} {done}", shell(&snapshot), shell(name)));
+        screen.facts(&[
+            ("made", moment(entry.at)),
+            ("space", format!("comes back with {}, after the days of grace", typed("sweep", &[]))),
+        ]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Both counts of a change.
+fn both(game: Counts, own: Counts) -> String {
+    let part = |counts: Counts, what: &str| (counts.total() > 0).then(|| format!("{what} {}", changes(counts)));
+    let parts: Vec<_> = [part(game, "game files:"), part(own, "others:")].into_iter().flatten().collect();
+    parts.join("; ")
+}
+
+pub(crate) fn history(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
+    let entries = yard.history(name, &ctx(screen))?;
+    screen.answer(&entries, |screen| {
+        let rows = entries.iter().map(row).collect();
+        screen.table(&["NO", "WHEN", "WHAT", "GAME FILES", "PLAYER'S OWN", "LABEL", "STARTED"], rows);
+        screen.facts(&[("go back", typed("restore", &[name, &"NO-OR-LABEL"]))]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn row(entry: &HistoryEntry) -> Vec<String> {
+    vec![
+        entry.number.to_string(),
+        moment(entry.at),
+        what(&entry.what),
+        changes(entry.game),
+        changes(entry.own),
+        entry.label.as_ref().map(ToString::to_string).unwrap_or_default(),
+        if entry.started_fine { "fine".into() } else { String::new() },
+    ]
+}
+
+fn what(what: &What) -> String {
+    match what {
+        What::Made { from } => format!("made from {from}"),
+        What::Outside => "changed from outside".into(),
+        What::Run { run } => format!("run {run}"),
+        What::Settings => "settings changed".into(),
+        What::Restore { to, all: false } => format!("restored to {to}"),
+        What::Restore { to, all: true } => format!("restored to {to}, all of it"),
+        What::Snapshot => "snapshot".into(),
+        What::Meanwhile => "written while it was restored".into(),
+        _ => "changed".into(),
+    }
+}
+
+pub(crate) fn restore(yard: &Yard, name: &TwinName, options: RestoreOptions, how: Careful, screen: &Screen) -> Done {
+    let ctx = ctx(screen);
+    let plan = yard.plan_restore(name, &options, &ctx)?;
+    leaks(&plan.leaks, screen);
+    if how.dry_run {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("The twin {} would go back to {}", shell(name), target(&plan)));
+            screen.facts(&plan_facts(&plan));
+        });
+        return Ok(ExitCode::SUCCESS);
+    }
+    if !plan.steps.is_empty() {
+        screen.confirm(&question(&plan), how.yes)?;
+    }
+    let outcome = yard.apply_restore(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| say_restored(&plan, &outcome, screen));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn target(plan: &RestorePlan) -> String {
+    let label = plan.to.label.as_ref().map(|label| format!(" ({label})")).unwrap_or_default();
+    format!("{}{label}, {}", plan.to.number, moment(plan.to.at))
+}
+
+fn question(plan: &RestorePlan) -> String {
+    let own = match (plan.own.total(), plan.all) {
+        (0, _) => "no other file differs".to_owned(),
+        (count, false) => format!("{} of the player's own stay as they are now", files(count)),
+        (count, true) => format!("{} of the player's own go back too", files(count)),
+    };
+    format!("{} go back ({}); {own}. Restore {}?", game_files(plan.game), changes(plan.game), shell(&plan.name))
+}
+
+fn game_files(counts: Counts) -> String {
+    counted(counts.total(), "game file")
+}
+
+fn plan_facts(plan: &RestorePlan) -> Vec<(&'static str, String)> {
+    let stay = |counts: Counts| match (counts.total(), plan.all) {
+        (0, _) => "none differs".to_owned(),
+        (_, false) => format!("stay as they are now ({})", changes(counts)),
+        (_, true) => format!("go back too ({})", changes(counts)),
+    };
+    let game =
+        if plan.game.total() == 0 { "none differs".to_owned() } else { format!("go back ({})", changes(plan.game)) };
+    let named: Vec<_> = plan.named.iter().map(|named| named.path.to_string()).collect();
+    vec![
+        ("game files", game),
+        ("player's own", stay(plan.own)),
+        ("build", plan.build.as_ref().map(|(from, to)| format!("from {from} to {to}")).unwrap_or_default()),
+        ("gives way", listed(&named, 5)),
+        ("not kept", some_of(&plan.not_taken, 5)),
+    ]
+}
+
+fn say_restored(plan: &RestorePlan, outcome: &RestoreOutcome, screen: &Screen) {
+    if outcome.number.is_none() {
+        screen.head(format_args!("The twin {} is as it was at {} already", shell(&outcome.name), target(plan)));
+        screen.facts(&plan_facts(plan));
+        return;
+    }
+    screen.head(format_args!("The twin {} is back at {}", shell(&outcome.name), target(plan)));
+    let mut facts = plan_facts(plan);
+    facts.push(("took", duration(outcome.took)));
+    facts.push(("way back", typed("restore", &[&outcome.name, &outcome.before])));
+    facts.push(("next", typed("launch", &[&outcome.name])));
+    screen.facts(&facts);
+    if !outcome.late.is_empty() {
+        screen.warn(format_args!(
+            "others wrote there meanwhile; what they wrote is in the history: {}",
+            listed(&outcome.late, 5)
+        ));
+    }
+    if !outcome.set_aside.is_empty() {
+        screen.warn(format_args!("these stood in the way and were moved aside: {}", listed(&outcome.set_aside, 5)));
+    }
+}
+
+pub(crate) fn sweep(yard: &Yard, how: DryRun, screen: &Screen) -> Done {
+    let outcome = yard.sweep(how.dry_run, &ctx(screen))?;
+    screen.answer(&outcome, |screen| say_swept(&outcome, how.dry_run, screen));
+    let missing = outcome.missing.as_ref().is_some_and(|missing| !missing.is_empty());
+    Ok(if missing { ExitCode::from(3) } else { ExitCode::SUCCESS })
+}
+
+fn say_swept(outcome: &SweepOutcome, dry_run: bool, screen: &Screen) {
+    if let Some(missing) = &outcome.missing {
+        screen.head("Nothing was let go: the catalogue is not the one that this yard was swept with last");
+        let what = if missing.is_empty() {
+            "all contents that it needs are there".into()
+        } else {
+            format!("{} that it needs are missing", counted(missing.len() as u64, "content"))
+        };
+        let next = if missing.is_empty() { typed("sweep", &[]) } else { typed("intake FOLDER --title TITLE", &[]) };
+        screen.facts(&[("looked", what), ("missing", some_of(missing, 10)), ("next", next)]);
+        return;
+    }
+    let would = |would: &'static str, done: &'static str| if dry_run { would } else { done };
+    screen.head(format_args!(
+        "{} {}",
+        size(outcome.deleted.bytes),
+        would("on disk would be freed", "on disk are freed")
+    ));
+    let counted_files =
+        |of: Files| if of.files == 0 { String::new() } else { format!("{}, {}", files(of.files), size(of.bytes)) };
+    let states: Vec<_> = outcome
+        .states
+        .iter()
+        .map(|gone| format!("{}: {}", shell(&gone.twin), counted(gone.numbers.len() as u64, "state")))
+        .collect();
+    let names = |names: Vec<String>| names.join("\n");
+    let until =
+        outcome.waiting_until.map(|time| format!(", till {} at the earliest", moment(time))).unwrap_or_default();
+    let waiting = counted_files(outcome.waiting);
+    screen.facts(&[
+        (would("states to go", "states let go"), names(states)),
+        (would("twins to go", "twins let go"), names(outcome.twins.iter().map(shell).collect())),
+        (would("builds to go", "builds let go"), names(outcome.builds.iter().map(shell).collect())),
+        (would("to delete", "deleted"), counted_files(outcome.deleted)),
+        ("kept in grace", if waiting.is_empty() { waiting } else { format!("{waiting}{until}") }),
+        ("took", if dry_run { String::new() } else { duration(outcome.took) }),
+    ]);
+}
