@@ -275,7 +275,7 @@ fn a_full_disk_is_said_to_be_full_and_nothing_is_left_on_it() {
     assert_eq!(copied.status.code(), Some(1));
     assert!(text(&copied.stderr).contains("The disk is full"), "{}", text(&copied.stderr));
     assert_eq!((free(), fs::read_dir(yard.join("twins")).unwrap().count()), (0, 0));
-    fs::write(desk.at("installed/scenery/more.wjp"), support::common::Dice::new(1).bytes(40 << 20)).unwrap();
+    fs::write(desk.at("installed/scenery/more.wjp"), vec![7; usize::try_from(build).unwrap()]).unwrap();
     let taken = at(&["intake", "installed", "--title", "wexcombe", "--build", "2"]);
     assert_eq!(taken.status.code(), Some(1));
     assert!(text(&taken.stderr).contains("The disk is full"), "{}", text(&taken.stderr));
