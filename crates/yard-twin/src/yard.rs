@@ -529,7 +529,7 @@ fn read_settings(text: &str, path: &Path) -> Result<Settings> {
 pub(crate) struct OpFolder {
     path: PathBuf,
     /// `None` for one inside another.
-    _lock: Option<Held>,
+    lock: Option<Held>,
     leave: bool,
 }
 
@@ -540,14 +540,14 @@ impl OpFolder {
         let path = tmp.join(TwinId::random()?.to_string());
         disk::make_folder(&path)?;
         let lock = lock::take(&path.join(Self::LOCK), Mode::Alone, "the operation", &Ctx::default())?;
-        Ok(Self { path, _lock: Some(lock), leave: false })
+        Ok(Self { path, lock: Some(lock), leave: false })
     }
 
     /// A folder inside another one.
     pub(crate) fn below(other: &Self, name: &str) -> Result<Self> {
         let path = other.path.join(name);
         disk::make_folder(&path)?;
-        Ok(Self { path, _lock: None, leave: false })
+        Ok(Self { path, lock: None, leave: false })
     }
 
     /// Its name below `tmp/`.
@@ -580,6 +580,8 @@ impl Drop for OpFolder {
         if self.leave {
             return;
         }
+        // Some filesystems keep a hidden name for a file that is deleted while it is open, so its folder could not go.
+        drop(self.lock.take());
         if let Err(error) = disk::remove_tree(&self.path) {
             tracing::warn!(%error, "left for the next command");
         }

@@ -11,7 +11,7 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
-use rustix::fs::{Mode, OFlags};
+use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
 
 pub(crate) use change::{
@@ -181,6 +181,16 @@ pub(crate) fn canonical(path: &Path) -> Result<PathBuf> {
     path.canonicalize().at("find", path)
 }
 
+/// Whether the filesystem of `folder` keeps the mode that a file is given, tried with one that none makes up by itself.
+pub(crate) fn keeps_modes(folder: &Path) -> Result<bool> {
+    const ODD: u32 = 0o300;
+    let path = folder.join("modes");
+    create_file(CWD, &path, ODD).at("make", &path)?;
+    let stat = lstat(&path).at("look at", &path)?;
+    remove_file(&path)?;
+    Ok(stat.mode & 0o700 == ODD)
+}
+
 /// The kernel's tick at its slowest, in nanoseconds.
 const TICK: i64 = 10_000_000;
 
@@ -201,24 +211,25 @@ impl FsClock {
         const EXFAT: i64 = 0x2011_bab0;
         let kind = rustix::fs::statfs(folder).map_or(0, |s| s.f_type);
         let mut clock = Self { folder: folder.into(), grain: TICK };
-        if kind == MSDOS || kind == EXFAT {
+        let stamps = clock.stamps()?;
+        if kind == MSDOS || kind == EXFAT || stamps.iter().all(|stamp| stamp % 1_000_000_000 == 0) {
             clock.grain = 2_000_000_000;
-        } else if clock.every_change_shows()? {
+        } else if stamps.is_sorted_by(|earlier, later| earlier < later) {
+            // With coarse stamps all of these would fall into one tick, or into two.
             clock.grain = 0;
         }
         Ok(clock)
     }
 
-    /// Whether a file that is written to again right after each of several looks shows another time each time. With
-    /// coarse stamps all of these fall into one tick, or into two.
-    fn every_change_shows(&self) -> Result<bool> {
+    /// The times that a file shows which is written to again right after each of several looks.
+    fn stamps(&self) -> Result<[i64; 4]> {
         let path = self.folder.join("clock");
-        let mut stamps = Vec::with_capacity(4);
-        for _ in 0..stamps.capacity() {
+        let mut stamps = [0; 4];
+        for stamp in &mut stamps {
             write(&path, "t")?;
-            stamps.push(lstat(&path).at("look at", &path)?.ctime);
+            *stamp = lstat(&path).at("look at", &path)?.ctime;
         }
-        Ok(stamps.is_sorted_by(|earlier, later| earlier < later))
+        Ok(stamps)
     }
 
     /// How coarse it is, in nanoseconds.

@@ -219,6 +219,7 @@ impl Yard {
             return Ok(Vec::new());
         }
         let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
+        let keeps_modes = disk::keeps_modes(op.path())?;
         let mut buffer = vec![0; disk::BUFFER];
         let mut late = Vec::new();
         for Doubtful { path, out } in doubtful {
@@ -228,7 +229,11 @@ impl Yard {
                 Err(_) => {
                     let file = disk::open_file(CWD, out).at("read", out)?;
                     let content = putter.put(&file, &stat, out, &mut buffer, ctx)?;
-                    Node::File { content, size: stat.size, executable: stat.executable() }
+                    let executable = match known(path).map(|entry| &entry.node) {
+                        Some(Node::File { executable, .. }) if !keeps_modes => *executable,
+                        _ => stat.executable(),
+                    };
+                    Node::File { content, size: stat.size, executable }
                 }
             };
             if known(path).is_none_or(|entry| entry.node != node) {

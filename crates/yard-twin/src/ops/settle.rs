@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use crate::Yard;
 use crate::catalog::{Counts, NewChange, TwinRow, What};
-use crate::disk::FsClock;
+use crate::disk::{self, FsClock};
 use crate::error::{PathContext, Result, TwinError};
 use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node};
@@ -127,6 +127,7 @@ impl Yard {
             pool: &self.pool,
             putter: &putter,
             clock: &clock,
+            keeps_modes: disk::keeps_modes(op.path())?,
         };
         let found = settle_folder(&settling, ctx)?;
         tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");

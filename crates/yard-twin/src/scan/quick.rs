@@ -38,6 +38,8 @@ pub(crate) struct Settling<'a> {
     pub(crate) pool: &'a Pool,
     pub(crate) putter: &'a Putter<'a>,
     pub(crate) clock: &'a FsClock,
+    /// Whether a file's mode says anything here: else what was executable stays it.
+    pub(crate) keeps_modes: bool,
 }
 
 /// What is different now.
@@ -249,11 +251,10 @@ impl Settling<'_> {
 
     /// Whether a file is the one of the last listing, if that can be told without reading it.
     fn know(&self, entry: &Entry, at: usize, stat: &Stat) -> Option<Known> {
-        let (index, Node::File { size, executable, .. }) = (self.index?, &entry.node) else { return None };
+        let (index, Node::File { size, .. }) = (self.index?, &entry.node) else { return None };
         let row = index.rows.get(at)?;
         let racy = row.racy(index.looked_at, self.clock.grain());
-        let same = (row.ino, *size, row.mtime, row.mode) == (stat.ino, stat.size, stat.mtime, stat.mode)
-            && *executable == stat.executable();
+        let same = (row.ino, *size, row.mtime, row.mode) == (stat.ino, stat.size, stat.mtime, stat.mode);
         let share = row.share?;
         if racy || !same || !self.ctime_explained(row, stat.ctime) {
             return None;
@@ -335,7 +336,11 @@ impl Settling<'_> {
         if leaked.is_some() || self.is_pool_file(content, stat) {
             share = Share::Link;
         }
-        let node = Node::File { content, size: stat.size, executable: stat.executable() };
+        let executable = match name.last.map(|at| &self.last.entries()[at].node) {
+            Some(Node::File { executable, .. }) if !self.keeps_modes => *executable,
+            _ => stat.executable(),
+        };
+        let node = Node::File { content, size: stat.size, executable };
         (Entry { path: name.path.clone(), node, mtime }, Row::new(stat, share), leaked)
     }
 
