@@ -19,7 +19,10 @@ pub struct Place(tempfile::TempDir);
 
 impl Place {
     pub fn new() -> Self {
-        let base = std::env::var_os("YARDTWIN_TEST_PLACE").map_or_else(std::env::temp_dir, PathBuf::from);
+        Self::below(&std::env::var_os("YARDTWIN_TEST_PLACE").map_or_else(std::env::temp_dir, PathBuf::from))
+    }
+
+    pub fn below(base: &Path) -> Self {
         let dir = tempfile::Builder::new().prefix("yt-").tempdir_in(base).unwrap();
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
         Self(dir)

@@ -1,0 +1,115 @@
+//! Every kind of entry, before and after, on every filesystem that can be had.
+//!
+//! `YARDTWIN_TEST_FILESYSTEMS` names places, separated by colons, each `NAME=FOLDER`; without it, where tests run.
+#![allow(missing_docs, clippy::print_stderr, clippy::unwrap_used)]
+
+mod common;
+
+use std::fs;
+use std::os::unix::fs::{FileExt, PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+
+use common::{Place, Seen, assert_same, clone, files_read, look, take_in};
+use yard_twin::{Ctx, RestoreOptions, Sharing, SnapshotRef, TwinName, Unshared, Yard};
+
+/// What can be at a path. A filesystem that can't make one of them is asked for the others.
+const KINDS: [(&str, fn(&Path)); 9] = [
+    ("absent", |_| {}),
+    ("file", |at| fs::write(at, "a file").unwrap()),
+    ("other", |at| fs::write(at, "another file").unwrap()),
+    ("blank", |at| fs::write(at, "").unwrap()),
+    ("program", |at| {
+        fs::write(at, "#!/bin/sh\n").unwrap();
+        fs::set_permissions(at, fs::Permissions::from_mode(0o755)).unwrap();
+    }),
+    ("holes", |at| {
+        let file = fs::File::create(at).unwrap();
+        file.set_len(3 << 20).unwrap();
+        file.write_at(b"past the hole", 2 << 20).unwrap();
+    }),
+    ("link", |at| symlink("../target", at).unwrap_or_default()),
+    ("empty-folder", |at| fs::create_dir(at).unwrap()),
+    ("folder", |at| {
+        fs::create_dir_all(at.join("deep/deeper")).unwrap();
+        fs::write(at.join("deep/deeper/file"), "below").unwrap();
+        fs::write(at.join("beside"), "beside").unwrap();
+    }),
+];
+
+fn places() -> Vec<(String, Place)> {
+    match std::env::var("YARDTWIN_TEST_FILESYSTEMS") {
+        Err(_) => vec![("here".into(), Place::new()), ("memory".into(), Place::in_memory())],
+        Ok(named) => {
+            let place = |named: &str| {
+                let (name, folder) = named.split_once('=').unwrap();
+                (name.to_owned(), Place::below(&PathBuf::from(folder)))
+            };
+            named.split(':').map(place).collect()
+        }
+    }
+}
+
+/// Makes a path for each pair of kinds, as it is before or after.
+fn lay(root: &Path, after: bool) {
+    for (before_name, make_before) in KINDS {
+        for (after_name, make_after) in KINDS {
+            let at = root.join("kinds").join(format!("{before_name} to {after_name}"));
+            match fs::symlink_metadata(&at) {
+                Ok(found) if found.is_dir() => fs::remove_dir_all(&at).unwrap(),
+                Ok(_) => fs::remove_file(&at).unwrap(),
+                Err(_) => {}
+            }
+            if after { make_after(&at) } else { make_before(&at) }
+        }
+    }
+}
+
+fn game(yard: &Path) -> Seen {
+    look(&yard.join("twins/a/game"))
+}
+
+#[test]
+fn every_kind_of_entry_becomes_every_other_one_and_comes_back() {
+    for (filesystem, place) in places() {
+        let yard = Yard::init(&place.at("yard")).unwrap();
+        fs::create_dir_all(place.at("source/kinds")).unwrap();
+        fs::write(place.at("source/target"), "the target").unwrap();
+        lay(&place.at("source"), false);
+        take_in(&yard, &place.at("source"), "1").unwrap();
+        let made = clone(&yard, "wexcombe@1", "a", Sharing::All).unwrap();
+        let (twin, ctx): (TwinName, _) = ("a".parse().unwrap(), Ctx::new());
+        let before = game(&place.at("yard"));
+        assert_same(&look(&place.at("source")), &before, &format!("{filesystem}: a clone"));
+        let shares = &made.shares;
+        eprintln!(
+            "{filesystem}: {} entries; {} files share blocks, {} are links, {} are copies",
+            before.len(),
+            shares.reflinked.files,
+            shares.linked.files,
+            shares.copied.files
+        );
+        if shares.reflinked.files + shares.linked.files == 0 {
+            assert_eq!(made.unshared, Some(Unshared::NoLinks), "{filesystem}: and says so");
+        }
+        assert_eq!(yard.snapshot(&twin, Some(&"before".parse().unwrap()), false, &ctx).unwrap().game.total(), 0);
+
+        lay(&place.at("yard/twins/a/game"), true);
+        let after = game(&place.at("yard"));
+        yard.snapshot(&twin, Some(&"after".parse().unwrap()), false, &ctx).unwrap();
+        for (label, holds) in [("before", &before), ("after", &after), ("before", &before)] {
+            let to = Some(SnapshotRef::Label(label.parse().unwrap()));
+            let plan = yard.plan_restore(&twin, &RestoreOptions { to, all: false }, &ctx).unwrap();
+            assert!(!plan.steps.is_empty());
+            yard.apply_restore(&plan, &ctx).unwrap();
+            assert_same(holds, &game(&place.at("yard")), &format!("{filesystem}: back to {label}"));
+            let to = Some(SnapshotRef::Label(label.parse().unwrap()));
+            let again = yard.plan_restore(&twin, &RestoreOptions { to, all: false }, &ctx).unwrap();
+            assert!(again.steps.is_empty(), "{filesystem}: twice plans no step, but {:?}", again.steps);
+        }
+        // Where stamps are coarse, what was just written is looked at again; then nothing is.
+        std::thread::sleep(std::time::Duration::from_millis(2100));
+        yard.twin_details(&twin, &ctx).unwrap();
+        let read = files_read(|ctx| drop(yard.twin_details(&twin, ctx).unwrap()));
+        assert_eq!(read, 0, "{filesystem}: what nobody touched is not read");
+    }
+}
