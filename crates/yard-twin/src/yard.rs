@@ -354,8 +354,8 @@ impl Yard {
 
     fn packed_listing(&self, id: ListingId) -> Result<Packed> {
         let path = self.blob_path("listings", &id.to_string());
-        let bytes = fs::read(&path).at("read", &path)?;
-        delta::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
+        let file = fs::File::open(&path).at("read", &path)?;
+        delta::decode(file, id).map_err(|why| Error::Damaged { path, why })
     }
 
     pub(crate) fn put_state(&self, state: &State, op: &OpFolder) -> Result<StateId> {

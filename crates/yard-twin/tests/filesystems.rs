@@ -12,8 +12,10 @@ use std::path::{Path, PathBuf};
 use common::{Place, Seen, assert_same, clone, files_read, look, take_in};
 use yard_twin::{Ctx, RestoreOptions, Sharing, SnapshotRef, TwinName, Unshared, Yard};
 
+type Make = fn(&Path);
+
 /// What can be at a path. A filesystem that can't make one of them is asked for the others.
-const KINDS: [(&str, fn(&Path)); 9] = [
+const KINDS: [(&str, Make); 9] = [
     ("absent", |_| {}),
     ("file", |at| fs::write(at, "a file").unwrap()),
     ("other", |at| fs::write(at, "another file").unwrap()),

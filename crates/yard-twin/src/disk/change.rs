@@ -9,6 +9,7 @@ use std::path::Path;
 
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, RenameFlags, Timespec, Timestamps};
 use rustix::io::Errno;
+use serde::Serializer as _;
 
 use super::{exists, open_folder};
 use crate::error::{PathContext, Result};
@@ -53,6 +54,16 @@ pub(crate) fn rename(from: &Path, to: &Path) -> Result<()> {
 /// Writes a file whose loss would not matter.
 pub(crate) fn write(path: &Path, bytes: impl AsRef<[u8]>) -> Result<()> {
     step().and_then(|()| fs::write(path, bytes)).at("write", path)
+}
+
+/// As [`write`], of things as JSON, one by one.
+pub(crate) fn write_json<T: serde::Serialize>(path: &Path, things: impl Iterator<Item = T>) -> Result<()> {
+    let write = |file: File| {
+        let mut out = io::BufWriter::new(file);
+        serde_json::Serializer::new(&mut out).collect_seq(things)?;
+        out.flush()
+    };
+    step().and_then(|()| File::create(path)).and_then(write).at("write", path)
 }
 
 /// Copies all bytes of one file into another, by the kernel where it can.

@@ -2,7 +2,7 @@
 //!
 //! Depth is one: what it differs from is kept whole. The format is written down in `docs/formats.md`.
 
-use std::io::Write;
+use std::io::{BufRead, Read, Write};
 
 use super::encode::{self, CUT_OFF, Reader, put, put_bytes};
 use super::{Entry, Layer, Listing, overlay};
@@ -46,14 +46,20 @@ pub(crate) fn encode(base: ListingId, layer: &Layer) -> Result<Vec<u8>> {
         .map_err(encode::packing)
 }
 
-/// Reads a listing's file of either kind; a whole one is checked against `id`.
-pub(crate) fn decode(bytes: &[u8], id: ListingId) -> Result<Packed, String> {
-    let Some(body) = bytes.strip_prefix(MAGIC) else { return encode::decode(bytes, id).map(Packed::Whole) };
-    let (base, packed) = body.split_first_chunk::<32>().ok_or(CUT_OFF)?;
-    let columns = encode::unpack(packed)?;
-    let mut reader = Reader { rest: &columns };
-    let layer = read(&mut reader).filter(|_| reader.rest.is_empty()).ok_or(CUT_OFF)?;
-    Ok(Packed::Delta { base: ListingId::from_bytes(*base), layer })
+/// Reads a listing's file of either kind; a whole one is checked against `id`. Memory is that of the listing.
+pub(crate) fn decode(mut file: impl Read, id: ListingId) -> Result<Packed, String> {
+    let (mut magic, mut base) = ([0; 8], [0; 32]);
+    file.read_exact(&mut magic).map_err(|_| CUT_OFF)?;
+    if encode::is_whole(magic) {
+        return encode::decode(file, id).map(Packed::Whole);
+    }
+    if magic != *MAGIC {
+        return Err("it does not begin as a listing does".into());
+    }
+    file.read_exact(&mut base).map_err(|_| CUT_OFF)?;
+    let mut reader = Reader::new(file)?;
+    let layer = read(&mut reader).filter(|_| reader.is_at_end()).ok_or(CUT_OFF)?;
+    Ok(Packed::Delta { base: ListingId::from_bytes(base), layer })
 }
 
 /// The listing that another one is kept as a difference from, by the first [`HEAD`] bytes of its file.
@@ -61,7 +67,7 @@ pub(crate) fn base(head: &[u8]) -> Option<ListingId> {
     head.strip_prefix(MAGIC)?.first_chunk().map(|base| ListingId::from_bytes(*base))
 }
 
-fn read(reader: &mut Reader<'_>) -> Option<Layer> {
+fn read(reader: &mut Reader<impl BufRead>) -> Option<Layer> {
     let count = usize::try_from(reader.number()?).ok()?;
     let gone = reader.paths(count)?;
     let mut entries = reader.entries()?;

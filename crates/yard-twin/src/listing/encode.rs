@@ -3,9 +3,9 @@
 //! The format is written down in `docs/formats.md`. The stream has one encoding per listing, so that its BLAKE3 is the
 //! listing's id; times follow it in the file but are no part of it.
 
-use std::io::{self, Read, Write};
+use std::io::{self, BufRead, BufReader, Read, Write};
 
-use zstd::stream::Encoder;
+use zstd::stream::{Decoder, Encoder};
 
 use super::{Entry, Listing, Node};
 use crate::error::{Error, Result};
@@ -113,41 +113,79 @@ fn canonical(entries: &[Entry], out: &mut Vec<u8>, mut full: impl FnMut(&mut Vec
     }
 }
 
-/// Reads a whole listing; one that keeps only what differs from another is for [`super::delta`].
-pub(super) fn decode(bytes: &[u8], id: ListingId) -> Result<Listing, String> {
-    let columns = unpack(bytes.strip_prefix(MAGIC).ok_or("it does not begin as a listing does")?)?;
-    let mut reader = Reader { rest: &columns };
+/// Reads a whole listing, what follows its magic; one that keeps only what differs from another is for [`super::delta`].
+pub(super) fn decode(packed: impl Read, id: ListingId) -> Result<Listing, String> {
+    let mut reader = Reader::new(packed)?;
     let mut entries = reader.entries().ok_or(CUT_OFF)?;
-    let canonical = &columns[..columns.len() - reader.rest.len()];
-    if blake3::hash(canonical).as_bytes() != id.as_bytes() {
+    if reader.hash().as_bytes() != id.as_bytes() {
         return Err(NOT_ITSELF.into());
     }
-    reader.times(&mut entries).filter(|()| reader.rest.is_empty()).ok_or("its times are cut off")?;
+    reader.times(&mut entries).filter(|()| reader.is_at_end()).ok_or("its times are cut off")?;
     Listing::new(entries).map_err(|e| e.to_string())
+}
+
+/// Whether a listing's file begins as one that keeps all of it.
+pub(super) fn is_whole(magic: [u8; 8]) -> bool {
+    magic == *MAGIC
 }
 
 pub(super) const CUT_OFF: &str = "it ends too early or holds what no listing holds";
 pub(super) const NOT_ITSELF: &str = "it is not what its name says";
 
-/// Decompresses columns, up to a limit that no yard reaches.
-pub(super) fn unpack(packed: &[u8]) -> Result<Vec<u8>, String> {
-    let decoder = zstd::stream::Decoder::new(packed).map_err(|e| e.to_string())?;
-    let mut columns = Vec::new();
-    decoder.take(DECODED_MAX).read_to_end(&mut columns).map_err(|e| e.to_string())?;
-    Ok(columns)
+/// Reads compressed columns, up to a limit that no yard reaches; every step answers `None` where the bytes make no sense.
+pub(super) struct Reader<R: BufRead> {
+    inner: R,
+    hasher: blake3::Hasher,
+    /// What was read and not hashed yet.
+    piece: Vec<u8>,
 }
 
-/// Reads columns; every step answers `None` where the bytes make no sense.
-pub(super) struct Reader<'a> {
-    pub(super) rest: &'a [u8],
+/// Longest piece of a path, and longest target of a symlink, that is accepted: well above what systems have.
+const TEXT_MAX: usize = 1 << 16;
+
+/// So many entries are believed to be there before they have been read.
+const BELIEVED: usize = 1 << 22;
+
+impl<'a, P: Read + 'a> Reader<BufReader<io::Take<Decoder<'a, BufReader<P>>>>> {
+    pub(super) fn new(packed: P) -> Result<Self, String> {
+        let columns = Decoder::new(packed).map_err(|e| e.to_string())?.take(DECODED_MAX);
+        let inner = BufReader::with_capacity(PIECE, columns);
+        Ok(Self { inner, hasher: blake3::Hasher::new(), piece: Vec::with_capacity(PIECE * 2) })
+    }
 }
 
-impl Reader<'_> {
+impl<R: BufRead> Reader<R> {
+    /// Hashes what was read, once it is much.
+    fn gathered(&mut self) {
+        if self.piece.len() >= PIECE {
+            self.hasher.update(&self.piece);
+            self.piece.clear();
+        }
+    }
+
+    /// BLAKE3 of all that was read.
+    fn hash(&mut self) -> blake3::Hash {
+        self.hasher.update(&self.piece);
+        self.piece.clear();
+        self.hasher.finalize()
+    }
+
+    pub(super) fn is_at_end(&mut self) -> bool {
+        self.inner.fill_buf().is_ok_and(<[u8]>::is_empty)
+    }
+
+    fn byte(&mut self) -> Option<u8> {
+        let byte = *self.inner.fill_buf().ok()?.first()?;
+        self.inner.consume(1);
+        self.piece.push(byte);
+        self.gathered();
+        Some(byte)
+    }
+
     pub(super) fn number(&mut self) -> Option<u64> {
         let mut value = 0u64;
         for shift in (0..64).step_by(7) {
-            let (&byte, rest) = self.rest.split_first()?;
-            self.rest = rest;
+            let byte = self.byte()?;
             value |= u64::from(byte & 0x7f).checked_shl(shift)?;
             if byte & 0x80 == 0 {
                 return Some(value);
@@ -156,53 +194,79 @@ impl Reader<'_> {
         None
     }
 
-    fn take(&mut self, len: u64) -> Option<&[u8]> {
-        let (head, rest) = self.rest.split_at_checked(usize::try_from(len).ok()?)?;
-        self.rest = rest;
-        Some(head)
+    fn fill(&mut self, out: &mut [u8]) -> Option<()> {
+        self.inner.read_exact(out).ok()?;
+        self.piece.extend_from_slice(out);
+        self.gathered();
+        Some(())
     }
 
-    fn bytes(&mut self) -> Option<&[u8]> {
-        let len = self.number()?;
-        self.take(len)
+    /// Reads text with its length before it to the end of `out`.
+    fn text(&mut self, out: &mut Vec<u8>) -> Option<()> {
+        let (start, len) = (out.len(), usize::try_from(self.number()?).ok().filter(|&len| len <= TEXT_MAX)?);
+        out.resize(start + len, 0);
+        self.fill(&mut out[start..])
+    }
+
+    /// Reads so many bytes to the end of `out`.
+    fn take(&mut self, len: u64, out: &mut Vec<u8>) -> Option<()> {
+        let start = out.len();
+        let read = (&mut self.inner).take(len).read_to_end(out).ok()?;
+        self.piece.extend_from_slice(&out[start..]);
+        self.gathered();
+        (read as u64 == len).then_some(())
     }
 
     pub(super) fn paths(&mut self, count: usize) -> Option<Vec<RelPath>> {
-        let mut paths = Vec::new();
+        let mut paths = Vec::with_capacity(count.min(BELIEVED));
         let mut last = Vec::new();
         for _ in 0..count {
-            let shared = usize::try_from(self.number()?).ok()?;
-            if shared > last.len() {
-                return None;
-            }
-            last.truncate(shared);
-            last.extend_from_slice(self.bytes()?);
-            paths.push(RelPath::new(std::str::from_utf8(&last).ok()?).ok()?);
+            paths.push(self.path(&mut last)?);
         }
         Some(paths)
+    }
+
+    /// The next path, of which `last` is the one before.
+    fn path(&mut self, last: &mut Vec<u8>) -> Option<RelPath> {
+        let shared = usize::try_from(self.number()?).ok()?;
+        if shared > last.len() {
+            return None;
+        }
+        last.truncate(shared);
+        self.text(last)?;
+        RelPath::new(std::str::from_utf8(last).ok()?).ok()
     }
 
     fn node(&mut self, kind: u8) -> Option<Node> {
         let unknown = ContentId::from_bytes([0; 32]);
         Some(match kind {
             FILE | EXECUTABLE => Node::File { content: unknown, size: self.number()?, executable: kind == EXECUTABLE },
-            SYMLINK => Node::Symlink { target: std::str::from_utf8(self.bytes()?).ok()?.into() },
+            SYMLINK => {
+                let mut target = Vec::new();
+                self.text(&mut target)?;
+                Node::Symlink { target: String::from_utf8(target).ok()?.into() }
+            }
             EMPTY_FOLDER => Node::EmptyFolder,
             _ => return None,
         })
     }
 
     pub(super) fn entries(&mut self) -> Option<Vec<Entry>> {
-        let count = self.number()?;
-        let kinds = self.take(count)?.to_vec();
-        let paths = self.paths(kinds.len())?;
-        let mut entries = Vec::with_capacity(kinds.len());
-        for (path, &kind) in paths.into_iter().zip(&kinds) {
-            entries.push(Entry { path, node: self.node(kind)?, mtime: 0 });
+        let (count, mut kinds) = (self.number()?, Vec::new());
+        self.take(count, &mut kinds)?;
+        let mut entries = Vec::with_capacity(kinds.len().min(BELIEVED));
+        let mut last = Vec::new();
+        for _ in 0..kinds.len() {
+            entries.push(Entry { path: self.path(&mut last)?, node: Node::EmptyFolder, mtime: 0 });
+        }
+        for (entry, kind) in entries.iter_mut().zip(kinds) {
+            entry.node = self.node(kind)?;
         }
         for entry in &mut entries {
             if let Node::File { content, .. } = &mut entry.node {
-                *content = ContentId::from_bytes(self.take(32)?.try_into().ok()?);
+                let mut id = [0; 32];
+                self.fill(&mut id)?;
+                *content = ContentId::from_bytes(id);
             }
         }
         Some(entries)

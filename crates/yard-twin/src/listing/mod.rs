@@ -14,6 +14,7 @@ mod rebase;
 mod tests;
 
 use std::collections::HashSet;
+use std::sync::Arc;
 
 pub use diff::{Change, diff};
 pub use entry::{Entry, Node};
@@ -23,10 +24,11 @@ pub use rebase::{Named, Reason, Rebased, rebase};
 use crate::error::{Error, Result};
 use crate::ident::{ContentId, ListingId};
 
-/// What a folder holds: entries in the order of their paths, each path once, nothing below a file or symlink.
+/// What a folder holds: entries in the order of their paths, each path once, nothing below a file or symlink. Cloning one
+/// copies nothing.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Listing {
-    entries: Vec<Entry>,
+    entries: Arc<Vec<Entry>>,
 }
 
 impl Listing {
@@ -47,7 +49,7 @@ impl Listing {
                 return Err(Error::Path { path: b.into(), why: "it lies below a path that is no folder" });
             }
         }
-        Ok(Self { entries })
+        Ok(Self { entries: Arc::new(entries) })
     }
 
     /// Of sorted entries, where a folder that isn't empty may be listed as an empty one too: that is left out.
@@ -72,7 +74,7 @@ impl Listing {
                 left_out.next_if_eq(&(at - 1)).is_none()
             });
         }
-        Ok(Self { entries })
+        Ok(Self { entries: Arc::new(entries) })
     }
 
     /// The entries, in the order of their paths.
@@ -89,7 +91,7 @@ impl Listing {
 
     /// The entries, for whoever takes the listing apart.
     pub(crate) fn into_entries(self) -> Vec<Entry> {
-        self.entries
+        Arc::unwrap_or_clone(self.entries)
     }
 
     /// Where among the entries what is at `path` or below it stands.
@@ -114,7 +116,7 @@ impl Listing {
     #[must_use]
     pub fn totals(&self) -> Totals {
         let mut totals = Totals::default();
-        for entry in &self.entries {
+        for entry in self.entries() {
             match &entry.node {
                 Node::File { size, .. } => {
                     totals.files += 1;

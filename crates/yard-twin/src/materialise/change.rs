@@ -69,8 +69,8 @@ pub(crate) struct Doubtful {
 /// A published change.
 #[derive(Default)]
 pub(crate) struct Published {
-    /// The rows of what came, in the order of the steps.
-    pub(crate) rows: Vec<(RelPath, Row)>,
+    /// How what came looks in the folder: the number of the step, and its row. What comes, comes in the order of paths.
+    rows: Vec<(usize, Row)>,
     /// Folders that could not go, since something new was in them.
     pub(crate) left: Vec<RelPath>,
     pub(crate) doubtful: Vec<Doubtful>,
@@ -100,6 +100,13 @@ struct Out {
     mtime: i64,
     ctime: i64,
     doubtful: bool,
+}
+
+impl Staged {
+    /// What came into the folder, in the order of the paths.
+    pub(crate) fn rows<'a>(&'a self, published: &'a Published) -> impl Iterator<Item = (&'a RelPath, Row)> {
+        published.rows.iter().map(|(number, row)| (&self.steps[*number].path, *row))
+    }
 }
 
 impl Changing<'_> {
@@ -246,8 +253,7 @@ impl Changing<'_> {
         let op = self.laying.op;
         let steps = steps(self.there, self.next);
         // For whoever has to find out what came out, should this process die.
-        let paths: Vec<&RelPath> = steps.iter().map(|step| &step.path).collect();
-        disk::write(&op.join(PATHS), serde_json::to_vec(&paths).unwrap_or_default())?;
+        disk::write_json(&op.join(PATHS), steps.iter().map(|step| &step.path))?;
         for area in ["new", "old"] {
             disk::make_folder(&op.join(area))?;
         }
@@ -416,7 +422,7 @@ impl Publishing<'_> {
                 let now = rustix::fs::statat(at, name, AtFlags::SYMLINK_NOFOLLOW).at("look at", shown())?;
                 let row =
                     self.staged.rows[number].share.map_or_else(Row::default, |share| Row::new(&now.into(), share));
-                published.rows.push((path.clone(), row));
+                published.rows.push((number, row));
             }
         }
         Ok(())

@@ -1,6 +1,6 @@
 //! A change of a twin: the one way from one state to another, and finishing one that was cut off.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -118,8 +118,8 @@ impl Yard {
                 return Err(error);
             }
         };
-        let rows = merged_rows(start, &next, &published.rows, clock.grain());
-        let latest = published.rows.iter().map(|(_, row)| row.ctime).max().unwrap_or_default();
+        let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
+        let latest = staged.rows(&published).map(|(_, row)| row.ctime).max().unwrap_or_default();
         // What follows is advisory: a change that is committed has not failed any more.
         let tidied = self
             .tidy(&op, &folder, &next, rows, latest, &clock)
@@ -141,11 +141,11 @@ impl Yard {
 
     /// Keeps the listing and the state that a change leads to.
     fn put_goal(&self, start: &Start<'_>, state: &State, next: &Listing, op: &OpFolder) -> Result<StateId> {
+        // Where a change is finished, what it sets out from is not kept; and much that differs is no difference to keep.
+        let few = |before: &Listing| diff(before, next).nth(before.entries().len() / 10).is_none();
         let before = start.there.id();
-        let layer = Layer::between(start.there, next);
-        // Where a change is finished, what it sets out from is not kept.
-        let kept = before == start.state.disk;
-        let disk = self.put_listing(next, kept.then_some((before, &layer)), op)?;
+        let layer = (before == start.state.disk && few(start.there)).then(|| Layer::between(start.there, next));
+        let disk = self.put_listing(next, layer.as_ref().map(|layer| (before, layer)), op)?;
         self.put_state(&State { disk, ..state.clone() }, op)
     }
 
@@ -295,11 +295,12 @@ impl Yard {
         let (from, to) = (self.state(cut.from)?, self.state(cut.to)?);
         let wanted = self.listing(to.disk)?;
         let Look { before, rows, mut found, sheet, .. } = self.look(&row, &folder, &op, ctx)?;
-        // What is neither as it was nor as it should be was written by someone else.
+        // What is neither as it was nor as it should be was written by someone else; not so a folder that was half way.
         let mut late: Vec<(RelPath, Entry)> = found
             .changed
             .iter()
             .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
+            .filter(|(_, now)| now.node != Node::EmptyFolder)
             .filter(|(path, now)| wanted.get(path.as_str()).is_none_or(|entry| entry.node != now.node))
             .filter(|(path, _)| diff_at(&before, &wanted, path))
             .collect();
@@ -324,7 +325,14 @@ impl Yard {
             })?;
         }
         let layer = Layer::between(&before, &wanted);
-        let next = overlay(&there, &layer)?;
+        // A folder that was half way out is empty now, which it never was before, nor should be.
+        let left_over = |entry: &Entry| {
+            let path = entry.path.as_str();
+            entry.node == Node::EmptyFolder && before.has(path) && before.get(path).is_none() && !wanted.has(path)
+        };
+        let mut next = overlay(&there, &layer)?.into_entries();
+        next.retain(|entry| !left_over(entry));
+        let next = Listing::new(next)?;
         let start = Start { row: &row, state: &from, there: &there, rows: &rows, looked_at };
         let goal = Goal { state: to, next, what: cut.what.clone(), intent: Some(cut.id) };
         self.change_twin(&start, goal, ctx)?;
@@ -385,14 +393,19 @@ fn with_folders(listing: Listing, folders: Vec<RelPath>) -> Result<Listing> {
     Listing::with_folders_implied(entries)
 }
 
-/// The rows that go with the listing that came of a change.
-fn merged_rows(start: &Start<'_>, next: &Listing, new: &[(RelPath, Row)], grain: i64) -> Vec<Row> {
-    let new: HashMap<&RelPath, Row> = new.iter().map(|(path, row)| (path, *row)).collect();
-    let mut before = start.there.entries().iter().zip(start.rows).peekable();
+/// The rows that go with the listing that came of a change: those of what is `new`, and of what stayed.
+fn merged_rows<'a>(
+    start: &Start<'_>,
+    next: &Listing,
+    new: impl Iterator<Item = (&'a RelPath, Row)>,
+    grain: i64,
+) -> Vec<Row> {
+    let (mut new, mut before) = (new.peekable(), start.there.entries().iter().zip(start.rows).peekable());
     let rows = next.entries().iter().map(|entry| {
         while before.next_if(|(was, _)| was.path < entry.path).is_some() {}
-        if let Some(row) = new.get(&entry.path) {
-            return *row;
+        while new.next_if(|(path, _)| **path < entry.path).is_some() {}
+        if let Some((_, row)) = new.next_if(|(path, _)| **path == entry.path) {
+            return row;
         }
         let row = before.next_if(|(was, _)| was.path == entry.path).map(|(_, row)| *row).unwrap_or_default();
         // One that could have been written to unseen stays one that is read next time.

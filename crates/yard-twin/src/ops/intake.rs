@@ -22,7 +22,7 @@ use crate::parallel::{self, lock};
 use crate::path::RelPath;
 use crate::pool::Putter;
 use crate::progress::{Ctx, Phase};
-use crate::scan::{Kind, Seen, walk, without};
+use crate::scan::{Kind, Seen, Sum, walk, walk_sum, without};
 use crate::sheet::{self, Belongings, Sheet};
 
 /// Files from this size on are read first, the largest first, so that none of them ends the intake alone.
@@ -104,6 +104,8 @@ pub struct IntakePlan {
     #[serde(skip)]
     seen: Vec<Seen>,
     #[serde(skip)]
+    sum: Sum,
+    #[serde(skip)]
     sheet_read: Sheet,
     #[serde(skip)]
     sheet_text: Option<String>,
@@ -170,6 +172,7 @@ impl Yard {
         let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
         let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
         let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
+        let sum = Sum::of(&seen, |path| is_out(path, &sheet, &options.leave_out));
         let seen = leave_out(seen, &sheet, &options.leave_out)?;
         self.check_label(&build, &seen)?;
         Ok(IntakePlan {
@@ -184,6 +187,7 @@ impl Yard {
             source,
             options,
             seen,
+            sum,
             sheet_read: sheet,
             sheet_text,
         })
@@ -387,8 +391,12 @@ fn split(sheet: &Sheet, listing: &Listing, leave_out: &[String]) -> Result<(Vec<
 
 /// What is left without the groups that are left out, and without what is worth nothing.
 fn leave_out(seen: Vec<Seen>, sheet: &Sheet, groups: &[String]) -> Result<Vec<Seen>> {
-    let in_group = |path: &RelPath| sheet.group_of(path).is_some_and(|group| groups.iter().any(|name| name == group));
-    without(seen, |path| sheet.is_scratch(path) || (!groups.is_empty() && in_group(path)))
+    without(seen, |path| is_out(path, sheet, groups))
+}
+
+fn is_out(path: &RelPath, sheet: &Sheet, groups: &[String]) -> bool {
+    let in_group = || sheet.group_of(path).is_some_and(|group| groups.iter().any(|name| name == group));
+    sheet.is_scratch(path) || (!groups.is_empty() && in_group())
 }
 
 /// The contents of what was read, in the order of what was seen.
@@ -452,7 +460,12 @@ fn not_kept(seen: &[Seen]) -> NotKept {
 
 /// Looks at the source a second time: what was added, changed or taken away since the first time shows.
 fn look_again(plan: &IntakePlan, ctx: &Ctx) -> Result<()> {
-    let again = leave_out(list(&plan.source, ctx)?, &plan.sheet_read, &plan.options.leave_out)?;
+    let (sheet, groups) = (&plan.sheet_read, &plan.options.leave_out);
+    let sum = ctx.phase(Phase::Listing, 0, 0, || walk_sum(&plan.source, |path| is_out(path, sheet, groups), ctx))?;
+    if sum == plan.sum {
+        return Ok(());
+    }
+    let again = leave_out(list(&plan.source, ctx)?, sheet, groups)?;
     match first_difference(&plan.seen, &again) {
         None => Ok(()),
         Some(path) => Err(IntakeError::Changed(source_path(&plan.source, path)).into()),

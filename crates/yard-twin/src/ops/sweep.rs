@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-use crate::catalog::{HistoryEntry, StockRow, TwinRow, What};
+use crate::catalog::{HistoryEntry, Intent, StockRow, TwinRow, What};
 use crate::disk::{self, FsClock};
 use crate::error::{Error, PathContext, Result};
 use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
@@ -101,7 +101,8 @@ impl Yard {
         };
         let generation = self.catalog.generation()?;
         let swept = self.pool.generation()?;
-        if generation == swept {
+        // A sweep that was cut off has counted in the catalogue, and not yet in the pool.
+        if generation == swept || generation == swept + 1 {
             let clock = FsClock::new(op.path())?;
             let started = clock.now()?;
             self.let_go(&mut outcome, generation, op.path(), dry_run, ctx)?;
@@ -146,6 +147,7 @@ impl Yard {
         if dry_run {
             return Ok(());
         }
+        let mut forgotten = Vec::new();
         self.catalog.together(|| {
             for (row, numbers) in &goes.states {
                 numbers.iter().try_for_each(|number| self.catalog.drop_change(row.id, *number))?;
@@ -153,12 +155,15 @@ impl Yard {
             goes.builds.iter().try_for_each(|row| self.catalog.delete_stock(row))?;
             let waiting = unneeded.iter().filter(|file| !over(file));
             self.catalog.set_unneeded(waiting.map(|file| (file.path.as_str(), file.since)))?;
+            for row in &goes.twins {
+                forgotten.push((row.id, self.catalog.intend(&Intent::Forget { twin: row.id })?));
+            }
             self.catalog.set_generation(generation + 1)
         })?;
+        // Should this be the last that is done, the opening of the yard does the rest.
         self.pool.set_generation(generation + 1, op)?;
-        for row in &goes.twins {
-            let intent = self.catalog.intend(&crate::catalog::Intent::Forget { twin: row.id })?;
-            self.forget(row.id)?;
+        for (twin, intent) in forgotten {
+            self.forget(twin)?;
             self.catalog.intent_done(intent)?;
         }
         let gone: Vec<_> = unneeded.iter().filter(|file| over(file)).collect();

@@ -3,8 +3,8 @@
 //! Advisory: a lost or damaged index costs reading everything once more, never data. The format is written down in
 //! `docs/formats.md`.
 
-use std::fs;
-use std::io;
+use std::fs::File;
+use std::io::{self, Read};
 use std::path::Path;
 
 use crate::disk::{self, Stat};
@@ -15,6 +15,9 @@ use crate::pool::Share;
 const MAGIC: &[u8; 8] = b"ytindex\x01";
 const ROW: usize = 8 + 8 + 8 + 8 + 4 + 1;
 const HEAD: usize = 8 + 32 + 8 + 8;
+
+/// So much is read at once.
+const PIECE: usize = ROW * 4096;
 
 /// What one file looked like. All zeros for a symlink or an empty folder.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -63,12 +66,13 @@ pub(crate) struct Index {
 impl Index {
     /// Reads an index; `None` if there is none, or none that can be believed.
     pub(crate) fn load(path: &Path, listing: ListingId, pool: u64, entries: usize) -> Result<Option<Self>> {
-        let bytes = match fs::read(path) {
-            Ok(bytes) => bytes,
+        let file = match File::open(path) {
+            Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             Err(error) => return Err(Error::io("read", path, error)),
         };
-        let index = Self::decode(&bytes);
+        let len = file.metadata().map_err(|error| Error::io("look at", path, error))?.len();
+        let index = Self::decode(file, len);
         Ok(index.filter(|index| index.listing == listing && index.pool == pool && index.rows.len() == entries))
     }
 
@@ -96,23 +100,32 @@ impl Index {
         out
     }
 
-    fn decode(bytes: &[u8]) -> Option<Self> {
-        let (body, check) = bytes.split_last_chunk::<32>()?;
-        let head = body.strip_prefix(MAGIC)?;
-        if blake3::hash(body).as_bytes() != check {
-            return None;
-        }
-        let (listing, rest) = head.split_first_chunk::<32>()?;
+    /// Reads one of `len` bytes, piece by piece.
+    fn decode(mut file: impl Read, len: u64) -> Option<Self> {
+        let mut head = [0; HEAD];
+        file.read_exact(&mut head).ok()?;
+        let mut left = usize::try_from(len).ok()?.checked_sub(HEAD + 32).filter(|rows| rows % ROW == 0)?;
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(&head);
+        let (magic, rest) = head.split_first_chunk::<8>()?;
+        let (listing, rest) = rest.split_first_chunk::<32>()?;
         let (pool, rest) = rest.split_first_chunk::<8>()?;
-        let (looked_at, rest) = rest.split_first_chunk::<8>()?;
-        let (rows, left) = rest.as_chunks::<ROW>();
-        Some(Self {
-            listing: ListingId::from_bytes(*listing),
-            pool: u64::from_le_bytes(*pool),
-            looked_at: i64::from_le_bytes(*looked_at),
-            rows: rows.iter().map(decode_row).collect::<Option<_>>()?,
-        })
-        .filter(|_| left.is_empty())
+        let looked_at = i64::from_le_bytes(rest.try_into().ok()?);
+        let (mut rows, mut piece) = (Vec::with_capacity(left / ROW), vec![0; PIECE.min(left)]);
+        while left > 0 {
+            let piece = &mut piece[..PIECE.min(left)];
+            file.read_exact(piece).ok()?;
+            hasher.update(piece);
+            for row in piece.as_chunks::<ROW>().0 {
+                rows.push(decode_row(row)?);
+            }
+            left -= piece.len();
+        }
+        let mut check = [0; 32];
+        file.read_exact(&mut check).ok()?;
+        let whole = magic == MAGIC && *hasher.finalize().as_bytes() == check;
+        let (listing, pool) = (ListingId::from_bytes(*listing), u64::from_le_bytes(*pool));
+        whole.then_some(Self { listing, pool, looked_at, rows })
     }
 }
 
@@ -192,11 +205,12 @@ mod tests {
             let listing = ListingId::from_bytes([3; 32]);
             let index = Index { listing, pool, looked_at, rows };
             let mut bytes = index.encode();
-            prop_assert_eq!(Index::decode(&bytes), Some(index));
-            prop_assert_eq!(Index::decode(&bytes[..at.index(bytes.len())]), None);
+            let decode = |bytes: &[u8]| Index::decode(bytes, bytes.len() as u64);
+            prop_assert_eq!(decode(&bytes), Some(index));
+            prop_assert_eq!(decode(&bytes[..at.index(bytes.len())]), None);
             let at = at.index(bytes.len());
             bytes[at] ^= flip;
-            prop_assert_eq!(Index::decode(&bytes), None);
+            prop_assert_eq!(decode(&bytes), None);
         }
     }
 

@@ -8,5 +8,5 @@ mod without;
 pub(crate) use index::{Index, Row};
 pub(crate) use quick::{Found, Settling, settle_folder};
 use walk::Manner;
-pub(crate) use walk::{Kind, Seen, walk};
+pub(crate) use walk::{Kind, Seen, Sum, walk, walk_sum};
 pub(crate) use without::without;

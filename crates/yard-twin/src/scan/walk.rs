@@ -207,32 +207,74 @@ impl<'a> Lister<'a> {
     }
 }
 
+/// A sum over what was seen, which differs where anything does: two looks are compared without keeping both.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Sum(u128);
+
+impl Sum {
+    /// The order does not matter.
+    fn add(&mut self, path: &RelPath, kind: &Kind, stat: &Stat) {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(path.as_str().as_bytes()).update(&[0]);
+        if !matches!(kind, Kind::EmptyFolder) {
+            for number in [stat.dev, stat.ino, stat.size, stat.mtime.cast_unsigned(), stat.ctime.cast_unsigned()] {
+                hasher.update(&number.to_le_bytes());
+            }
+        }
+        let mut half = [0; 16];
+        hasher.finalize_xof().fill(&mut half);
+        self.0 = self.0.wrapping_add(u128::from_le_bytes(half));
+    }
+
+    /// Of what was seen and is not left `out`.
+    pub(crate) fn of(seen: &[Seen], out: impl Fn(&RelPath) -> bool) -> Self {
+        let mut sum = Self::default();
+        seen.iter().filter(|seen| !out(&seen.path)).for_each(|seen| sum.add(&seen.path, &seen.kind, &seen.stat));
+        sum
+    }
+}
+
+/// As [`Sum::of`] what [`walk`] lists, without keeping that.
+pub(crate) fn walk_sum(folder: &Path, out: impl Fn(&RelPath) -> bool + Sync, ctx: &Ctx) -> Result<Sum> {
+    let workers = walk_each(folder, ctx, |sum: &mut Sum, seen| {
+        if !out(&seen.path) {
+            sum.add(&seen.path, &seen.kind, &seen.stat);
+        }
+    })?;
+    Ok(Sum(workers.into_iter().fold(0, |sum, worker| sum.wrapping_add(worker.0))))
+}
+
 /// Lists a source strictly: all that is below `folder`, in the order of the paths, which begin with `game/`.
 pub(crate) fn walk(folder: &Path, ctx: &Ctx) -> Result<Vec<Seen>> {
+    let mut all = Vec::new();
+    for mut found in walk_each(folder, ctx, Vec::push)? {
+        // The larger one takes the smaller one in, so that little is moved.
+        if found.len() > all.len() {
+            std::mem::swap(&mut found, &mut all);
+        }
+        all.reserve_exact(found.len());
+        all.append(&mut found);
+    }
+    all.sort_unstable_by(|a: &Seen, b| a.path.cmp(&b.path));
+    Ok(all)
+}
+
+/// Lists a source strictly, and shows all that is seen to `each`, with what its thread has found so far.
+fn walk_each<S: Send + Default>(folder: &Path, ctx: &Ctx, each: impl Fn(&mut S, Seen) + Sync) -> Result<Vec<S>> {
     let lister = Lister::new(folder, RelPath::new("game")?, Manner::Strict);
-    let visit = |job: &Job<Stat>, names: Option<Vec<Name>>, worker: &mut Worker<Vec<Seen>>, below: &mut Vec<_>| {
+    let visit = |job: &Job<Stat>, names: Option<Vec<Name>>, worker: &mut Worker<S>, below: &mut Vec<_>| {
         let names = names.unwrap_or_default();
         if names.is_empty() && !job.root {
-            worker.found.push(Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat: job.about });
+            each(&mut worker.found, Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat: job.about });
         }
         for Name { name, kind, stat } in names {
             match kind {
                 None => below.push((name, stat)),
-                Some(kind) => worker.found.push(Seen { path: job.path.join(&name)?, kind, stat }),
+                Some(kind) => each(&mut worker.found, Seen { path: job.path.join(&name)?, kind, stat }),
             }
         }
         Ok(())
     };
     let about = disk::lstat(folder).at("look at", folder)?;
-    let mut all = Vec::new();
-    for mut worker in lister.crawl(about, visit, ctx)? {
-        // The larger one takes the smaller one in, so that little is moved.
-        if worker.found.len() > all.len() {
-            std::mem::swap(&mut worker.found, &mut all);
-        }
-        all.reserve_exact(worker.found.len());
-        all.append(&mut worker.found);
-    }
-    all.sort_unstable_by(|a, b| a.path.cmp(&b.path));
-    Ok(all)
+    Ok(lister.crawl(about, visit, ctx)?.into_iter().map(|worker| worker.found).collect())
 }
