@@ -173,6 +173,10 @@ pub(crate) fn has_holes(stat: &Stat) -> bool {
 
 /// What tells this run of the system from the one before; `None` where it doesn't say.
 pub(crate) fn boot_id() -> Option<String> {
+    #[cfg(test)]
+    if let Some(boot) = fault::boot() {
+        return Some(boot);
+    }
     std::fs::read_to_string("/proc/sys/kernel/random/boot_id").ok().map(|id| id.trim().to_owned())
 }
 

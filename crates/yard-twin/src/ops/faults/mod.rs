@@ -1,19 +1,20 @@
 //! Fault sweep: each change of the disk that an operation makes fails in turn, and the process dies at each in turn.
 //! Opened again, the yard is exactly as before or as after, its pool whole, and the operation can be done.
 
+mod meanwhile;
+
 use std::fmt::Write;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use super::{CloneOptions, IntakeOptions, RestoreOptions};
 use crate::disk::fault;
 use crate::entry::EntryOptions;
 use crate::error::Result;
 use crate::ident::SnapshotRef;
 use crate::pool::Sharing;
-use crate::{Ctx, Yard};
+use crate::{CloneOptions, Ctx, IntakeOptions, RestoreOptions, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
@@ -23,38 +24,42 @@ const OPERATIONS: [(&str, Operation); 17] = [
     ("clone, copies", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::None)),
     ("clone of a twin", |yard, _| clone(yard, "a", "new", Sharing::All)),
     ("clone of a removed twin", |yard, _| clone(yard, "gone", "gone", Sharing::All)),
-    ("settle", |yard, _| yard.twin_details(&"a".parse()?, &Ctx::new()).map(|_| ())),
-    ("snapshot", |yard, _| yard.snapshot(&"a".parse()?, Some(&"kept".parse()?), false, &Ctx::new()).map(|_| ())),
+    ("settle", |yard, _| yard.twin_details(&"a".parse()?, &ctx()).map(|_| ())),
+    ("snapshot", |yard, _| yard.snapshot(&"a".parse()?, Some(&"kept".parse()?), false, &ctx()).map(|_| ())),
     ("restore", |yard, _| restore(yard, 1)),
     ("large rebase", |yard, _| restore(yard, 1)),
-    ("rename", |yard, _| yard.rename_twin(&"a".parse()?, &"other".parse()?, true, false, &Ctx::new()).map(|_| ())),
-    ("protect", |yard, _| yard.protect_twin(&"a".parse()?, true, false, &Ctx::new()).map(|_| ())),
-    ("sweep", |yard, _| yard.sweep(false, &Ctx::new()).map(|_| ())),
-    ("remove", |yard, _| yard.apply_remove(&yard.plan_remove(&"a".parse()?, &Ctx::new())?, &Ctx::new()).map(|_| ())),
-    ("forget", |yard, _| yard.forget_twin(&yard.plan_remove(&"a".parse()?, &Ctx::new())?, &Ctx::new()).map(|_| ())),
+    ("rename", |yard, _| yard.rename_twin(&"a".parse()?, &"other".parse()?, true, false, &ctx()).map(|_| ())),
+    ("protect", |yard, _| yard.protect_twin(&"a".parse()?, true, false, &ctx()).map(|_| ())),
+    ("sweep", |yard, _| yard.sweep(false, &ctx()).map(|_| ())),
+    ("remove", |yard, _| yard.apply_remove(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
+    ("forget", |yard, _| yard.forget_twin(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
     ("profile", |yard, _| yard.change_profile(&"a".parse()?, &"note".parse()?, Some(&["x".into()]), false).map(|_| ())),
-    ("sheet", |yard, place| yard.apply_sheet(&yard.plan_add_sheet(&place.join("sheet.toml"), true)?, &Ctx::new())),
+    ("sheet", |yard, place| yard.apply_sheet(&yard.plan_add_sheet(&place.join("sheet.toml"), true)?, &ctx())),
     ("entry", |yard, place| {
         let options = EntryOptions { command: vec!["/bin/true".into()], folder: place.join("menu") };
         yard.apply_entry(&yard.plan_entry(&"a".parse()?, &options)?)
     }),
 ];
 
+/// One thread, so that the n-th change is the same one each time.
+fn ctx() -> Ctx {
+    Ctx::new().with_threads(std::num::NonZeroUsize::MIN)
+}
+
 fn intake(yard: &Yard, source: &Path, build: &str) -> Result<()> {
     let mut options = IntakeOptions::new(source, "wexcombe".parse()?);
     options.build = Some(build.parse()?);
-    yard.apply_intake(&yard.plan_intake(options, &Ctx::new())?, &Ctx::new()).map(|_| ())
+    yard.apply_intake(&yard.plan_intake(options, &ctx())?, &ctx()).map(|_| ())
 }
 
 fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> Result<()> {
-    // One thread, so that the n-th change is the same one each time.
-    let ctx = Ctx::new().with_threads(std::num::NonZeroUsize::MIN);
+    let ctx = ctx();
     let options = CloneOptions { sharing: Some(sharing) };
     yard.apply_clone(&yard.plan_clone(&source.parse()?, &name.parse()?, options, &ctx)?, &ctx).map(|_| ())
 }
 
 fn restore(yard: &Yard, to: u32) -> Result<()> {
-    let ctx = Ctx::new().with_threads(std::num::NonZeroUsize::MIN);
+    let ctx = ctx();
     let options = RestoreOptions { to: Some(SnapshotRef::Number(to)), all: true };
     yard.apply_restore(&yard.plan_restore(&"a".parse()?, &options, &ctx)?, &ctx).map(|_| ())
 }
@@ -98,8 +103,8 @@ fn set_up(place: &Path, name: &str) {
     clone(&yard, "wexcombe@b1", "a", Sharing::All).unwrap();
     clone(&yard, "wexcombe@b1", "gone", Sharing::None).unwrap();
     fs::write(place.join("yard/twins/gone/game/mine"), "mine too").unwrap();
-    let gone = yard.plan_remove(&"gone".parse().unwrap(), &Ctx::new()).unwrap();
-    yard.apply_remove(&gone, &Ctx::new()).unwrap();
+    let gone = yard.plan_remove(&"gone".parse().unwrap(), &ctx()).unwrap();
+    yard.apply_remove(&gone, &ctx()).unwrap();
     fs::write(source.join("new.dat"), "valleys").unwrap();
     fs::write(place.join("yard/twins/a/game/shift.wjs"), "a shift").unwrap();
     fs::remove_file(place.join("yard/twins/a/game/scenery.dat")).unwrap();
@@ -113,7 +118,7 @@ fn set_up(place: &Path, name: &str) {
         fs::write(&path, settings.split_once("[keep]").unwrap().0.to_owned() + keep).unwrap();
     }
     if name != "settle" {
-        yard.twin_details(&"a".parse().unwrap(), &Ctx::new()).unwrap();
+        yard.twin_details(&"a".parse().unwrap(), &ctx()).unwrap();
     }
 }
 
@@ -211,7 +216,7 @@ fn check(place: &Path, operation: Operation, before: &str, after: &str, what: &s
 /// What a sweep that was cut off has left goes with the next one: then the pool holds what is needed, and nothing else.
 fn check_swept(place: &Path) {
     let yard = Yard::open(&place.join("yard")).unwrap();
-    yard.sweep(false, &Ctx::new()).unwrap();
+    yard.sweep(false, &ctx()).unwrap();
     let files = tree(yard.pool.root()).into_iter().filter(|path| path.is_file() && !path.ends_with("generation"));
     let mut needed: Vec<PathBuf> = yard
         .contents_of(yard.listings_in_use().unwrap())
@@ -272,6 +277,5 @@ fn dies() {
     let [name, number, place] = told.split('\n').collect::<Vec<_>>()[..] else { panic!("told {told:?}") };
     let (_, operation) = OPERATIONS.into_iter().find(|(known, _)| *known == name).unwrap();
     let yard = Yard::open(&Path::new(place).join("yard")).unwrap();
-    fault::abort_at(number.parse().unwrap());
-    operation(&yard, Path::new(place)).unwrap();
+    fault::dying(number.parse().unwrap(), || operation(&yard, Path::new(place))).unwrap();
 }
