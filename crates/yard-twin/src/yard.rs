@@ -385,7 +385,7 @@ impl Yard {
     }
 
     /// Goes through the entries of many listings, and of those that they are kept as differences from; most once only.
-    fn each_entry(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) -> Result<()> {
+    pub(crate) fn each_entry(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) -> Result<()> {
         let mut bases = HashSet::new();
         for &id in &listings {
             if let Some(base) = self.base_of(id)? {
@@ -490,7 +490,9 @@ impl Yard {
     /// Deletes a twin's folder and its record.
     pub(crate) fn forget(&self, twin: TwinId) -> Result<()> {
         if let Some(row) = self.catalog.twin(twin)? {
-            disk::remove_tree(&self.folder_of(&row))?;
+            let folder = self.folder_of(&row);
+            disk::remove_tree(&folder)?;
+            folder.parent().map_or(Ok(()), disk::sync_folder)?;
             self.catalog.delete_twin(twin)?;
             self.drop_twin_lock(twin);
         }

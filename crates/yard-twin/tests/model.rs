@@ -165,8 +165,7 @@ impl World {
         self.remember(&name);
         let history = self.yard.history(&twin(&name), &Ctx::new()).unwrap();
         let kept: Vec<u32> = history.iter().map(|entry| entry.number).collect();
-        let known: Vec<u32> =
-            self.model.past[&name].keys().copied().filter(|number| kept.contains(number)).collect();
+        let known: Vec<u32> = self.model.past[&name].keys().copied().filter(|number| kept.contains(number)).collect();
         let number = *pick(&mut self.dice, &known).unwrap();
         let all = self.dice.roll(2) == 0;
         self.log.push(format!("restore {name} {number} all {all}"));

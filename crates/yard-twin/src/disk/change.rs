@@ -130,6 +130,11 @@ pub(crate) fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
     }
 }
 
+/// Makes a rename survive a power loss, so that a record may say that it is done.
+pub(crate) fn sync_rename(from: &Path, to: &Path) -> Result<()> {
+    [from.parent(), to.parent()].into_iter().flatten().try_for_each(sync_folder)
+}
+
 /// A name in an open folder.
 #[derive(Clone, Copy)]
 pub(crate) struct At<'a>(pub(crate) BorrowedFd<'a>, pub(crate) &'a str);
@@ -224,8 +229,8 @@ pub(crate) fn write_whole(path: &Path, staged: &Path, bytes: &[u8]) -> Result<()
 }
 
 /// As [`write_whole`] for what may be lost: a power loss may leave anything.
-pub(crate) fn write_loose(path: &Path, staged: &Path, bytes: &[u8]) -> Result<()> {
-    write(staged, bytes)?;
+pub(crate) fn write_loose(path: &Path, staged: &Path, write: impl FnOnce(&mut File) -> io::Result<()>) -> Result<()> {
+    step().and_then(|()| write(&mut File::create(staged)?)).at("write", staged)?;
     rename(staged, path)
 }
 

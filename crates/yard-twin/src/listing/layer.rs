@@ -49,6 +49,12 @@ impl Layer {
         &self.changes
     }
 
+    /// Whether it says anything about a path.
+    #[must_use]
+    pub fn has(&self, path: &RelPath) -> bool {
+        self.changes.binary_search_by(|(there, _)| there.cmp(path)).is_ok()
+    }
+
     /// How many there are.
     #[must_use]
     pub fn len(&self) -> usize {

@@ -94,6 +94,18 @@ impl Listing {
         Arc::unwrap_or_clone(self.entries)
     }
 
+    /// The same, with the text of its paths shared with `other` where that has the same ones.
+    pub(crate) fn sharing_paths(self, other: &Self) -> Self {
+        let mut entries = self.into_entries();
+        let mut there = other.entries().iter().peekable();
+        for entry in &mut entries {
+            if let Some(same) = layer::at(&mut there, &entry.path) {
+                entry.path.clone_from(&same.path);
+            }
+        }
+        Self { entries: Arc::new(entries) }
+    }
+
     /// Where among the entries what is at `path` or below it stands.
     pub(crate) fn range(&self, path: &str) -> std::ops::Range<usize> {
         let start = self.entries.partition_point(|e| crate::path::compare(e.path.as_str(), path).is_lt());

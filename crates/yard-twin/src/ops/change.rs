@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::CWD;
 
+use super::power::{may_be_damaged, put_right};
 use super::settle::{Look, Own, index_path};
 use crate::Yard;
 use crate::catalog::{Counts, Intent, NewChange, TwinRow, What};
@@ -120,6 +121,8 @@ impl Yard {
         };
         let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
         let latest = staged.rows(&published).map(|(_, row)| row.ctime).max().unwrap_or_default();
+        let set_aside = published.set_aside.clone();
+        drop((staged, published));
         // What follows is advisory: a change that is committed has not failed any more.
         let tidied = self
             .tidy(&op, &folder, &next, rows, latest, &clock)
@@ -127,7 +130,7 @@ impl Yard {
         if let Err(error) = tidied {
             tracing::warn!(%error, "the next look at the twin will read more than it had to");
         }
-        Ok(Changed { number, late, set_aside: published.set_aside })
+        Ok(Changed { number, late, set_aside })
     }
 
     /// Gives the profile the text that it has in another state, unless someone has written another one meanwhile.
@@ -294,13 +297,19 @@ impl Yard {
         let op = self.begin(ctx)?;
         let (from, to) = (self.state(cut.from)?, self.state(cut.to)?);
         let wanted = self.listing(to.disk)?;
+        let damaged = may_be_damaged(&row);
+        if damaged {
+            // Nothing that an index says is believed then.
+            disk::remove_if_there(&index_path(&folder))?;
+        }
         let Look { before, rows, mut found, sheet, .. } = self.look(&row, &folder, &op, ctx)?;
+        let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
         // What is neither as it was nor as it should be was written by someone else; not so a folder that was half way.
         let mut late: Vec<(RelPath, Entry)> = found
             .changed
             .iter()
             .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
-            .filter(|(_, now)| now.node != Node::EmptyFolder)
+            .filter(|(path, now)| now.node != Node::EmptyFolder && !damaged.has(path))
             .filter(|(path, now)| wanted.get(path.as_str()).is_none_or(|entry| entry.node != now.node))
             .filter(|(path, _)| diff_at(&before, &wanted, path))
             .collect();
@@ -330,7 +339,7 @@ impl Yard {
             let path = entry.path.as_str();
             entry.node == Node::EmptyFolder && before.has(path) && before.get(path).is_none() && !wanted.has(path)
         };
-        let mut next = overlay(&there, &layer)?.into_entries();
+        let mut next = overlay(&overlay(&there, &damaged)?, &layer)?.into_entries();
         next.retain(|entry| !left_over(entry));
         let next = Listing::new(next)?;
         let start = Start { row: &row, state: &from, there: &there, rows: &rows, looked_at };

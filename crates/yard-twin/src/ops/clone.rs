@@ -196,8 +196,9 @@ impl Yard {
 
     /// Puts what belongs beside `game` and `home` into the stage of a new twin.
     fn furnish(&self, stage: &Path, row: &TwinRow, plan: &ClonePlan, laid: &Laid, looked_at: i64) -> Result<()> {
-        disk::write(&stage.join("id"), format!("{}\n", row.id))?;
-        disk::write(&stage.join("profile.toml"), &plan.profile)?;
+        // The game's files may reach the disk later, since the pool has them; nothing else has these.
+        disk::write_synced(&stage.join("id"), format!("{}\n", row.id).as_bytes())?;
+        disk::write_synced(&stage.join("profile.toml"), plan.profile.as_bytes())?;
         disk::make_folder(&stage.join("runs"))?;
         let index = Index { listing: plan.listing.id(), pool: self.pool.inode()?, looked_at, rows: laid.rows.clone() };
         index.save(&index_path(stage), &stage.join("index.new"))
@@ -227,6 +228,7 @@ impl Yard {
             self.catalog.intent_done(intent)?;
             return Err(Error::io("put the new twin in place at", folder, error));
         }
+        disk::sync_rename(stage, &folder)?;
         self.catalog.together(|| {
             self.catalog.add_twin(&row)?;
             if let Some((started, ended)) = window {

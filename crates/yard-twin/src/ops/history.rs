@@ -232,7 +232,7 @@ impl Yard {
             None => self.one_back(&row, options.all)?,
         };
         let then = self.state(to.state)?;
-        let target = self.listing(then.disk)?;
+        let target = self.listing(then.disk)?.sharing_paths(&settled.listing);
         let sheet = self.sheet(&then.build.title)?;
         let own = Own(sheet.as_ref());
         let rebased = rebase(&target, &settled.listing, &target, |path| !options.all && own.holds(path))?;

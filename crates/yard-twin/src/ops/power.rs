@@ -8,9 +8,10 @@ use crate::Yard;
 use crate::catalog::TwinRow;
 use crate::disk;
 use crate::error::Result;
-use crate::listing::{Entry, Layer, Node, overlay};
+use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
 use crate::progress::Ctx;
+use crate::scan::Found;
 
 /// By then the system has written a new twin's files by itself, so that making sure of it costs next to nothing.
 const WRITTEN_BY_THEN: SignedDuration = SignedDuration::from_secs(35);
@@ -21,9 +22,11 @@ impl Yard {
     /// A file counts as damaged where its bytes are not those that were laid, and it either still has the time that was
     /// given to it then, or is empty: nobody who writes to a file leaves that.
     pub(crate) fn check_after_power_loss(&self, row: &TwinRow, ctx: &Ctx) -> Result<()> {
-        let Some(boot) = &row.unsynced else { return Ok(()) };
+        if row.unsynced.is_none() {
+            return Ok(());
+        }
         let folder = self.present_folder(row)?;
-        if disk::boot_id().as_ref() == Some(boot) {
+        if !may_be_damaged(row) {
             if Timestamp::now().duration_since(row.made_at) >= WRITTEN_BY_THEN {
                 disk::sync_filesystem(&folder)?;
                 self.catalog.mark_synced(row.id)?;
@@ -35,21 +38,32 @@ impl Yard {
         // Nothing that an index says is believed.
         disk::remove_if_there(&super::settle::index_path(&folder))?;
         let Look { state, before, rows, mut found, .. } = self.look(row, &folder, &op, ctx)?;
-        let damaged =
-            found.changed.iter().filter_map(|(path, now)| damaged(before.get(path.as_str())?, &now.as_ref()?.0));
-        let damaged: Vec<(RelPath, Option<Entry>)> =
-            damaged.map(|entry| (entry.path.clone(), Some(entry.clone()))).collect();
+        let damaged = put_right(&found, &before)?;
         if !damaged.is_empty() {
             tracing::warn!(twin = %row.name, files = damaged.len(), "not written before the power was lost: put right");
             let looked_at = found.looked_at;
             let (there, rows) = found.merged(before, rows)?;
-            let next = overlay(&there, &Layer::new(damaged)?)?;
+            let next = overlay(&there, &damaged)?;
             let start = Start { row, state: &state, there: &there, rows: &rows, looked_at };
             self.change_twin(&start, Goal { state: state.clone(), next, what: None, intent: None }, ctx)?;
         }
         disk::sync_filesystem(&folder)?;
         self.catalog.mark_synced(row.id)
     }
+}
+
+/// Whether the files of a new twin may not have reached the disk before the system was started anew.
+pub(super) fn may_be_damaged(row: &TwinRow) -> bool {
+    row.unsynced.is_some() && row.unsynced != disk::boot_id()
+}
+
+/// What puts right what a power loss left of the files of a new twin.
+pub(super) fn put_right(found: &Found, before: &Listing) -> Result<Layer> {
+    let laid = |(path, now): &(RelPath, Option<_>)| {
+        let (now, _) = now.as_ref()?;
+        Some((path.clone(), Some(damaged(before.get(path.as_str())?, now)?.clone())))
+    };
+    Layer::new(found.changed.iter().filter_map(laid).collect())
 }
 
 /// The entry as it was laid, if the file that is there now is what a power loss left of it.

@@ -103,11 +103,12 @@ impl Yard {
                 folder: row.folder.clone(),
                 new_folder: new_folder.clone(),
             })?;
-            if to != folder
-                && let Err(error) = disk::rename_new(&folder, &to)
-            {
-                self.catalog.intent_done(intent)?;
-                return Err(Error::io("rename", folder, error));
+            if to != folder {
+                if let Err(error) = disk::rename_new(&folder, &to) {
+                    self.catalog.intent_done(intent)?;
+                    return Err(Error::io("rename", folder, error));
+                }
+                disk::sync_rename(&folder, &to)?;
             }
             self.catalog.together(|| {
                 self.catalog.rename_twin(row.id, new, &new_folder)?;

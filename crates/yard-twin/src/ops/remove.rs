@@ -93,12 +93,14 @@ impl Yard {
         }
         let row = self.catalog.twin(row.id)?.unwrap_or(row);
         let state = self.state(row.state)?;
+        // In this order only one listing is in memory at a time.
+        let elsewhere = self.contents_of(self.listings_elsewhere(Some(&row), None)?)?;
         let listing = self.listing(state.disk)?;
         Ok(RemovePlan {
             name: row.name.clone(),
             build: state.build,
             totals: listing.totals(),
-            only_here: only_here(&listing, &self.contents_elsewhere(Some(&row), None)?),
+            only_here: only_here(&listing, &elsewhere),
             not_taken,
             leaks,
             entries: self.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
@@ -131,11 +133,12 @@ impl Yard {
             folder: row.folder.clone(),
             removed_folder: removed_folder.clone(),
         })?;
-        if !plan.folder_missing
-            && let Err(error) = disk::rename_new(&from, &to)
-        {
-            self.catalog.intent_done(intent)?;
-            return Err(Error::io("move aside", from, error));
+        if !plan.folder_missing {
+            if let Err(error) = disk::rename_new(&from, &to) {
+                self.catalog.intent_done(intent)?;
+                return Err(Error::io("move aside", from, error));
+            }
+            disk::sync_rename(&from, &to)?;
         }
         self.catalog.together(|| {
             self.catalog.mark_removed(row.id, &removed_folder, Timestamp::now())?;
@@ -163,8 +166,7 @@ impl Yard {
         if row.protected.is_some() {
             return Err(TwinError::Protected(row.name.to_string()).into());
         }
-        let mine = self.contents_of_twin(&row)?;
-        let elsewhere = self.contents_elsewhere(Some(&row), None)?;
+        let only_mine = self.contents_only_of(&row)?;
         let clock = FsClock::new(op.path())?;
         let started = clock.now()?;
         let intent = self.catalog.intend(&Intent::Forget { twin: row.id })?;
@@ -173,17 +175,17 @@ impl Yard {
         }
         ctx.phase(Phase::Deleting, plan.totals.files, 0, || self.forget(row.id))?;
         self.catalog.intent_done(intent)?;
-        let freed = self.pool.delete(mine.difference(&elsewhere).copied())?;
+        let freed = self.pool.delete(only_mine)?;
         self.catalog.add_window(started, clock.wait_past(clock.now()?)?)?;
         Ok(ForgetOutcome { name: plan.name.clone(), freed, took: began.elapsed() })
     }
 
-    /// The contents that stock builds and twins need, other than the one twin and the one listing of a stock build.
-    pub(crate) fn contents_elsewhere(
+    /// The listings that stock builds and twins need, other than the one twin and the one stock build.
+    pub(crate) fn listings_elsewhere(
         &self,
         but: Option<&TwinRow>,
         but_stock: Option<&BuildRef>,
-    ) -> Result<HashSet<ContentId>> {
+    ) -> Result<HashSet<ListingId>> {
         let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
         let mut listings: HashSet<ListingId> = stock.map(|stock| stock.listing).collect();
         for (twin, state) in self.catalog.states_in_use()? {
@@ -192,17 +194,21 @@ impl Yard {
                 listings.extend([state.laid, state.disk]);
             }
         }
-        self.contents_of(listings)
+        Ok(listings)
     }
 
-    /// The contents that any state of one twin needs.
-    fn contents_of_twin(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
+    /// The contents that states of one twin need, and nothing else.
+    fn contents_only_of(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
         let mut listings = HashSet::new();
         for (_, state) in self.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
             let state = self.state(state)?;
             listings.extend([state.laid, state.disk]);
         }
-        self.contents_of(listings)
+        let mut contents = self.contents_of(listings)?;
+        self.each_entry(self.listings_elsewhere(Some(row), None)?, |entry| {
+            entry.node.content().map(|content| contents.remove(&content));
+        })?;
+        Ok(contents)
     }
 }
 

@@ -114,19 +114,20 @@ impl Yard {
     /// [`Error::NotFound`], [`Error::Damaged`], [`Error::Io`].
     pub fn stock_details(&self, build: &BuildRef) -> Result<(StockDetails, Listing)> {
         let row = self.stock_row(build, false)?;
+        // In this order only one listing is in memory at a time.
+        let others = self.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
+        let mut others = self.contents_of(others.map(|other| other.listing).collect())?;
+        let elsewhere = self.contents_of(self.listings_elsewhere(None, Some(&row.build))?)?;
         let (summary, listing) = self.stock_summary(&row)?;
-        let mut others = std::collections::HashSet::new();
-        for other in self.catalog.stock_builds()?.iter().filter(|other| other.build != row.build) {
-            others.extend(self.listing(other.listing)?.contents());
-        }
-        let mut counted = std::collections::HashSet::new();
-        let shared = listing.entries().iter().filter(|entry| {
-            entry.node.content().is_some_and(|content| others.contains(&content) && counted.insert(content))
-        });
+        // Each content counts once.
+        let shared = listing
+            .entries()
+            .iter()
+            .filter(|entry| entry.node.content().is_some_and(|content| others.remove(&content)));
         let details = StockDetails {
             source: row.source,
             listing: row.listing,
-            only_here: only_here(&listing, &self.contents_elsewhere(None, Some(&row.build))?),
+            only_here: only_here(&listing, &elsewhere),
             shared_with_others: shared.map(|entry| entry.node.size()).sum(),
             belongings: self.sheet(&build.title)?.map(|sheet| sheet.belongings(&listing)).unwrap_or_default(),
             summary,

@@ -4,7 +4,7 @@
 //! `docs/formats.md`.
 
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::{self, Read, Write};
 use std::path::Path;
 
 use crate::disk::{self, Stat};
@@ -78,26 +78,32 @@ impl Index {
 
     /// Writes it as a whole: first at `staged`, on the same filesystem.
     pub(crate) fn save(&self, path: &Path, staged: &Path) -> Result<()> {
-        disk::write_loose(path, staged, &self.encode())
+        disk::write_loose(path, staged, |out| self.encode(out))
     }
 
-    pub(crate) fn encode(&self) -> Vec<u8> {
-        let mut out = Vec::with_capacity(HEAD + self.rows.len() * ROW + 32);
-        out.extend_from_slice(MAGIC);
-        out.extend_from_slice(self.listing.as_bytes());
-        out.extend_from_slice(&self.pool.to_le_bytes());
-        out.extend_from_slice(&self.looked_at.to_le_bytes());
-        for row in &self.rows {
-            out.extend_from_slice(&row.ino.to_le_bytes());
-            out.extend_from_slice(&row.mtime.to_le_bytes());
-            out.extend_from_slice(&row.ctime.to_le_bytes());
-            out.extend_from_slice(&row.allocated.to_le_bytes());
-            out.extend_from_slice(&row.mode.to_le_bytes());
-            out.push(share_code(row.share));
+    pub(crate) fn encode(&self, out: &mut impl Write) -> io::Result<()> {
+        let mut hasher = blake3::Hasher::new();
+        let mut piece = Vec::with_capacity(PIECE);
+        piece.extend_from_slice(MAGIC);
+        piece.extend_from_slice(self.listing.as_bytes());
+        piece.extend_from_slice(&self.pool.to_le_bytes());
+        piece.extend_from_slice(&self.looked_at.to_le_bytes());
+        for rows in self.rows.chunks(PIECE / ROW) {
+            for row in rows {
+                piece.extend_from_slice(&row.ino.to_le_bytes());
+                piece.extend_from_slice(&row.mtime.to_le_bytes());
+                piece.extend_from_slice(&row.ctime.to_le_bytes());
+                piece.extend_from_slice(&row.allocated.to_le_bytes());
+                piece.extend_from_slice(&row.mode.to_le_bytes());
+                piece.push(share_code(row.share));
+            }
+            hasher.update(&piece);
+            out.write_all(&piece)?;
+            piece.clear();
         }
-        let check = blake3::hash(&out);
-        out.extend_from_slice(check.as_bytes());
-        out
+        hasher.update(&piece);
+        out.write_all(&piece)?;
+        out.write_all(hasher.finalize().as_bytes())
     }
 
     /// Reads one of `len` bytes, piece by piece.
@@ -204,7 +210,8 @@ mod tests {
         ) {
             let listing = ListingId::from_bytes([3; 32]);
             let index = Index { listing, pool, looked_at, rows };
-            let mut bytes = index.encode();
+            let mut bytes = Vec::new();
+            index.encode(&mut bytes).unwrap();
             let decode = |bytes: &[u8]| Index::decode(bytes, bytes.len() as u64);
             prop_assert_eq!(decode(&bytes), Some(index));
             prop_assert_eq!(decode(&bytes[..at.index(bytes.len())]), None);

@@ -42,7 +42,8 @@ const DOINGS: [(&str, Doing); 4] = [
 
 /// Whether bytes are in the twin's folder, or kept in a state of its history.
 fn is_somewhere(place: &Path, bytes: &str) -> bool {
-    let on_disk = tree(&place.join("yard/twins/a")).iter().any(|path| fs::read(path).is_ok_and(|b| b == bytes.as_bytes()));
+    let on_disk =
+        tree(&place.join("yard/twins/a")).iter().any(|path| fs::read(path).is_ok_and(|b| b == bytes.as_bytes()));
     let yard = Yard::open(&place.join("yard")).unwrap();
     let kept = || {
         let contents = yard.contents_of(yard.listings_in_use().unwrap()).unwrap();

@@ -2,6 +2,7 @@
 //! Opened again, the yard is exactly as before or as after, its pool whole, and the operation can be done.
 
 mod meanwhile;
+mod power;
 
 use std::fmt::Write;
 use std::fs;
@@ -26,8 +27,8 @@ const OPERATIONS: [(&str, Operation); 17] = [
     ("clone of a removed twin", |yard, _| clone(yard, "gone", "gone", Sharing::All)),
     ("settle", |yard, _| yard.twin_details(&"a".parse()?, &ctx()).map(|_| ())),
     ("snapshot", |yard, _| yard.snapshot(&"a".parse()?, Some(&"kept".parse()?), false, &ctx()).map(|_| ())),
-    ("restore", |yard, _| restore(yard, 1)),
-    ("large rebase", |yard, _| restore(yard, 1)),
+    ("restore", |yard, _| restore(yard, "a", 1)),
+    ("large rebase", |yard, _| restore(yard, "a", 1)),
     ("rename", |yard, _| yard.rename_twin(&"a".parse()?, &"other".parse()?, true, false, &ctx()).map(|_| ())),
     ("protect", |yard, _| yard.protect_twin(&"a".parse()?, true, false, &ctx()).map(|_| ())),
     ("sweep", |yard, _| yard.sweep(false, &ctx()).map(|_| ())),
@@ -58,10 +59,10 @@ fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> Result<()> 
     yard.apply_clone(&yard.plan_clone(&source.parse()?, &name.parse()?, options, &ctx)?, &ctx).map(|_| ())
 }
 
-fn restore(yard: &Yard, to: u32) -> Result<()> {
+fn restore(yard: &Yard, twin: &str, to: u32) -> Result<()> {
     let ctx = ctx();
     let options = RestoreOptions { to: Some(SnapshotRef::Number(to)), all: true };
-    yard.apply_restore(&yard.plan_restore(&"a".parse()?, &options, &ctx)?, &ctx).map(|_| ())
+    yard.apply_restore(&yard.plan_restore(&twin.parse()?, &options, &ctx)?, &ctx).map(|_| ())
 }
 
 /// Changes of every kind: files to folders and back, links, programs, whole folders that come and go.
@@ -134,7 +135,8 @@ fn describe(place: &Path) -> String {
         let removed = row.removed_at.is_some();
         let protected = row.protected.is_some();
         let folder = if removed { "" } else { &row.folder };
-        writeln!(out, "twin {} removed {removed} protected {protected} {folder} disk {}", row.name, state.disk).unwrap();
+        writeln!(out, "twin {} removed {removed} protected {protected} {folder} disk {}", row.name, state.disk)
+            .unwrap();
         for entry in yard.catalog.history(row.id).unwrap() {
             let state = yard.state(entry.state).unwrap();
             writeln!(out, "    {} {:?} {:?} {} {:?}", entry.number, entry.what, entry.label, state.disk, state.profile)
@@ -233,7 +235,8 @@ fn check_swept(place: &Path) {
 fn whichever_change_fails_or_is_the_last_everything_is_as_before_or_as_after() {
     let (mut points, mut done) = (0, 0);
     let only = std::env::var("YARDTWIN_FAULTS_OF").ok();
-    for (name, operation) in OPERATIONS.into_iter().filter(|(name, _)| only.as_deref().is_none_or(|only| only == *name)) {
+    for (name, operation) in OPERATIONS.into_iter().filter(|(name, _)| only.as_deref().is_none_or(|only| only == *name))
+    {
         let (before, after, changes) = clean_run(name, operation);
         assert_ne!(before, after, "{name}");
         for number in 0..changes {
