@@ -460,6 +460,10 @@ impl Error {
 }
 
 fn io_remedy(source: &io::Error) -> Option<&'static str> {
+    let too_many = [rustix::io::Errno::MFILE, rustix::io::Errno::NFILE].map(|errno| Some(errno.raw_os_error()));
+    if too_many.contains(&source.raw_os_error()) {
+        return Some("Close other programs, or raise the limit (ulimit -n), then try again.");
+    }
     Some(match source.kind() {
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
             "The disk is full: make room on it, then try again. What was half done has been taken away."
@@ -467,6 +471,7 @@ fn io_remedy(source: &io::Error) -> Option<&'static str> {
         io::ErrorKind::NotFound => "Look whether the path is right.",
         io::ErrorKind::NotADirectory => "Name a folder.",
         io::ErrorKind::PermissionDenied => "Give your user the right to do this, or choose another folder.",
+        io::ErrorKind::ResourceBusy => "Something is mounted there, or the system uses it: let go of it, then try again.",
         io::ErrorKind::ReadOnlyFilesystem => "The filesystem is mounted read-only: mount it writable.",
         _ => return None,
     })

@@ -141,6 +141,8 @@ impl Yard {
         };
         let settings = read_settings(&text, &path)?;
         let root = disk::canonical(root)?;
+        // SQLite would only say that it can't.
+        rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
         let catalog = Catalog::open(&root.join("catalog.db"))?;
         let yard = Self { settings, catalog, pool: Pool::new(root.join("pool")), root };
         yard.recover()?;

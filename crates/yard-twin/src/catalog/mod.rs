@@ -32,9 +32,16 @@ impl<T> DbContext<T> for rusqlite::Result<T> {
             Some(rusqlite::ErrorCode::DatabaseBusy) => {
                 Error::Busy { what: format!("the catalogue {}", catalog.display()), holders: Vec::new() }
             }
+            _ if says_full(&error) => Error::io("write", catalog, std::io::ErrorKind::StorageFull.into()),
             _ => Error::Catalogue { path: catalog.into(), source: Box::new(error) },
         })
     }
+}
+
+/// Whether SQLite had no room: for the catalogue, or for the file by which processes share memory.
+fn says_full(error: &rusqlite::Error) -> bool {
+    let code = error.sqlite_error().map(|error| error.extended_code);
+    matches!(code, Some(rusqlite::ffi::SQLITE_FULL | rusqlite::ffi::SQLITE_IOERR_SHMSIZE))
 }
 
 impl Catalog {

@@ -180,7 +180,7 @@ pub(crate) fn sweep(yard: &Yard, how: DryRun, screen: &Screen) -> Done {
 
 fn say_swept(outcome: &SweepOutcome, dry_run: bool, screen: &Screen) {
     if let Some(missing) = &outcome.missing {
-        screen.head("Nothing was let go: the catalogue is not the one that this yard was swept with last");
+        screen.head("Nothing was let go: the catalogue seems to come from a backup, since it doesn't know of the last sweep");
         let what = if missing.is_empty() {
             "all contents that it needs are there".into()
         } else {

@@ -1,0 +1,227 @@
+//! The ways in which a machine and its user get in the way of a change: each is said, with what to do, and loses nothing.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod support;
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+use support::common::{Seen, assert_same, is_root, look, skip};
+use support::{Desk, text};
+
+/// A twin with a snapshot `then`, changed since: a game file replaced, one gone, one added.
+fn changed_twin() -> Desk {
+    let desk = Desk::with_twins(&["a"]);
+    desk.ok(&["snapshot", "a", "then"]);
+    change(&desk, "a");
+    desk.ok(&["snapshot", "a", "now"]);
+    desk
+}
+
+fn change(desk: &Desk, twin: &str) {
+    let board = desk.game(twin, "boards/plain/board.txt");
+    fs::remove_file(&board).unwrap();
+    fs::write(&board, "another board").unwrap();
+    fs::remove_file(desk.game(twin, "release.json")).unwrap();
+    fs::write(desk.game(twin, "boards/plain/added.txt"), "added").unwrap();
+    desk.place.give_away();
+}
+
+fn restore(desk: &Desk) -> Output {
+    desk.run(&["restore", "a", "then", "--yes"])
+}
+
+/// The restore fails, says `message`, and leaves the twin and the yard as they were.
+fn fails(desk: &Desk, code: i32, message: &str, run: impl FnOnce() -> Output) {
+    let before = look(&desk.game("a", ""));
+    let output = run();
+    let said = text(&output.stderr);
+    assert_eq!(output.status.code(), Some(code), "{said}");
+    assert!(said.contains(message), "{said}");
+    assert!(said.lines().count() > 1, "and says what to do: {said}");
+    assert_same(&before, &look(&desk.game("a", "")), message);
+}
+
+/// Once it is over, the restore works.
+fn then_works(desk: &Desk, want: &Seen) {
+    desk.ok(&["restore", "a", "then", "--yes"]);
+    assert_same(want, &look(&desk.game("a", "")), "restored");
+}
+
+fn mount(arguments: &[&str], at: &Path) -> Option<Unmount> {
+    let mounted = Command::new("mount").args(arguments).arg(at).output().ok()?;
+    mounted.status.success().then(|| Unmount(at.into()))
+}
+
+struct Unmount(PathBuf);
+
+impl Drop for Unmount {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg(&self.0).status();
+    }
+}
+
+#[test]
+fn a_folder_that_may_not_be_written_and_too_few_open_files() {
+    let desk = Desk::with_twins(&["a"]);
+    let want = look(&desk.game("a", ""));
+    desk.ok(&["snapshot", "a", "then"]);
+    change(&desk, "a");
+    let folder = desk.game("a", "boards/plain");
+    fs::set_permissions(&folder, fs::Permissions::from_mode(0o555)).unwrap();
+    fails(&desk, 1, "boards/plain", || restore(&desk));
+    fs::set_permissions(&folder, fs::Permissions::from_mode(0o755)).unwrap();
+    let few = |count: &str| {
+        let script = format!("ulimit -n {count}; exec \"$0\" restore a then --yes");
+        desk.tool("/bin/sh").args(["-c", &script]).arg(desk.at("yardtwin")).output().unwrap()
+    };
+    fails(&desk, 1, "open files", || few("11"));
+    then_works(&desk, &want);
+}
+
+#[test]
+fn a_disk_that_is_full_read_only_or_busy() {
+    let test = "a_disk_that_is_full_read_only_or_busy";
+    if !is_root() {
+        return skip(test, "mounting takes root");
+    }
+    let desk = changed_twin();
+    let now = look(&desk.game("a", ""));
+    let want = {
+        desk.ok(&["restore", "a", "then", "--yes"]);
+        let want = look(&desk.game("a", ""));
+        desk.ok(&["restore", "a", "now", "--yes"]);
+        want
+    };
+    assert_same(&now, &look(&desk.game("a", "")), "and back");
+    let Some(busy) = mount(&["--bind", "/proc/version"], &desk.game("a", "boards/plain/board.txt")) else {
+        return skip(test, "nothing can be mounted");
+    };
+    let output = restore(&desk);
+    assert_ne!(output.status.code(), Some(0), "{}", text(&output.stderr));
+    drop(busy);
+    assert_same(&now, &look(&desk.game("a", "")), "a file that something is mounted on");
+    let yard = desk.at("yard");
+    {
+        let whole = mount(&["--bind", yard.to_str().unwrap()], &yard).unwrap();
+        assert!(Command::new("mount").args(["-o", "remount,bind,ro"]).arg(&yard).status().unwrap().success());
+        fails(&desk, 1, "Read-only", || restore(&desk));
+        drop(whole);
+    }
+    then_works(&desk, &want);
+}
+
+#[test]
+fn a_full_disk_changes_nothing_and_once_there_is_room_it_works() {
+    let test = "a_full_disk_changes_nothing_and_once_there_is_room_it_works";
+    if !is_root() {
+        return skip(test, "mounting takes root");
+    }
+    let desk = Desk::new();
+    fs::create_dir(desk.at("yard")).unwrap();
+    let Some(_small) = mount(&["-t", "tmpfs", "-o", "size=160m,mode=777", "none"], &desk.at("yard")) else {
+        return skip(test, "a tmpfs can't be mounted here");
+    };
+    desk.ok(&["init"]);
+    desk.ok(&["intake", "installed", "--title", "wexcombe", "--build", "1.4"]);
+    desk.ok(&["clone", "wexcombe@1.4", "a", "--share", "all"]);
+    let want = look(&desk.game("a", ""));
+    // What is to come back needs room, since a file like it is never linked.
+    let save = desk.at("yard/twins/a/home/saved");
+    fs::write(&save, vec![5; 4 << 20]).unwrap();
+    desk.place.give_away();
+    desk.ok(&["snapshot", "a", "then"]);
+    fs::remove_file(&save).unwrap();
+    let _ = fs::write(desk.at("yard/filler"), vec![1; 160 << 20]);
+    let output = desk.run(&["restore", "a", "then", "--all", "--yes"]);
+    assert_eq!(output.status.code(), Some(1), "{}", text(&output.stdout));
+    assert!(text(&output.stderr).contains("The disk is full"), "{}", text(&output.stderr));
+    assert_same(&want, &look(&desk.game("a", "")), "a full disk");
+    assert!(!save.exists());
+    fs::remove_file(desk.at("yard/filler")).unwrap();
+    desk.ok(&["restore", "a", "then", "--all", "--yes"]);
+    assert_eq!(fs::metadata(&save).unwrap().len(), 4 << 20);
+}
+
+/// The pool's file of what a path in a twin holds.
+fn pool_file(desk: &Desk, path: &str) -> PathBuf {
+    let id = blake3::hash(&fs::read(desk.game("a", path)).unwrap()).to_hex().to_string();
+    desk.at("yard/pool").join(&id[..2]).join(id)
+}
+
+#[test]
+fn a_pool_that_was_meddled_with_is_named_and_the_twin_stays_as_it_is() {
+    let desk = Desk::with_twins(&["a"]);
+    let want = look(&desk.game("a", ""));
+    desk.ok(&["snapshot", "a", "then"]);
+    let content = pool_file(&desk, "release.json");
+    let bytes = fs::read(&content).unwrap();
+    change(&desk, "a");
+    fs::set_permissions(&content, fs::Permissions::from_mode(0o644)).unwrap();
+    fs::write(&content, "meddled with").unwrap();
+    fails(&desk, 1, content.file_name().unwrap().to_str().unwrap(), || restore(&desk));
+    fs::remove_file(&content).unwrap();
+    fails(&desk, 1, content.file_name().unwrap().to_str().unwrap(), || restore(&desk));
+    // As the message says: the same build taken in again brings it back.
+    desk.ok(&["intake", "installed", "--title", "wexcombe"]);
+    assert_eq!(fs::read(&content).unwrap(), bytes);
+    then_works(&desk, &want);
+}
+
+#[test]
+fn yesterdays_catalogue_a_copied_yard_and_a_wrong_clock() {
+    let desk = changed_twin();
+    let catalogue = desk.at("yard/catalog.db");
+    let yesterday = fs::read(&catalogue).unwrap();
+    let want = look(&desk.game("a", ""));
+    // Today: another twin, another snapshot, a sweep.
+    desk.ok(&["clone", "a", "today"]);
+    fs::write(desk.game("a", "boards/plain/today.txt"), "today").unwrap();
+    desk.ok(&["snapshot", "a", "today"]);
+    desk.ok(&["sweep"]);
+    let today = look(&desk.game("a", ""));
+    for more in ["-wal", "-shm"] {
+        let _ = fs::remove_file(desk.at(&format!("yard/catalog.db{more}")));
+    }
+    fs::write(&catalogue, yesterday).unwrap();
+    desk.place.give_away();
+    assert!(desk.ok(&["sweep"]).contains("backup"), "it is noticed, and nothing is let go");
+    assert!(desk.ok(&["history", "a"]).contains("changed from outside"));
+    assert_same(&today, &look(&desk.game("a", "")), "what came since is found as a change from outside");
+    desk.fails(4, &["clone", "a", "today"]);
+    desk.ok(&["restore", "a", "now", "--yes"]);
+    assert_same(&want, &look(&desk.game("a", "")), "and what is known can be gone back to");
+
+    let copied = Command::new("cp").arg("-a").arg(desk.at("yard")).arg(desk.at("copied")).status();
+    assert!(copied.unwrap().success());
+    let yard = desk.at("copied");
+    let at = |arguments: &[&str]| desk.ok(&[&["--yard", yard.to_str().unwrap()], arguments].concat());
+    at(&["restore", "a", "then", "--yes"]);
+    assert!(yard.join("twins/a/game/release.json").exists(), "the copy has changed");
+    assert_same(&want, &look(&desk.game("a", "")), "and the original has not");
+
+    // The clock was far ahead when all of that was done.
+    let ahead = "UPDATE changes SET at = '2050-01-01T00:00:00Z'; UPDATE twins SET made_at = '2050-01-01T00:00:00Z'";
+    rusqlite::Connection::open(&catalogue).unwrap().execute_batch(ahead).unwrap();
+    desk.place.give_away();
+    let swept = desk.json(&["sweep"]);
+    assert_eq!((&swept["deleted"]["files"], swept["states"].as_array().unwrap().len()), (&0.into(), 0), "nothing is old");
+    desk.ok(&["restore", "a", "then", "--yes"]);
+    assert!(desk.ok(&["history", "a"]).contains("restored"));
+}
+
+#[test]
+fn a_twin_whose_folder_was_deleted_by_hand_can_be_had_again() {
+    let desk = changed_twin();
+    let want = look(&desk.game("a", ""));
+    fs::remove_dir_all(desk.at("yard/twins/a")).unwrap();
+    for command in [vec!["show", "a"], vec!["restore", "a", "--yes"], vec!["snapshot", "a"], vec!["rename", "a", "b"]] {
+        let said = desk.fails(1, &command);
+        assert!(said.contains("yardtwin"), "{command:?} says what to type: {said}");
+    }
+    desk.ok(&["remove", "a"]);
+    desk.ok(&["clone", "a", "a"]);
+    assert_same(&want, &look(&desk.game("a", "")), "as it was when it was last looked at");
+}
