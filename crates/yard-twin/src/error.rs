@@ -471,7 +471,9 @@ fn io_remedy(source: &io::Error) -> Option<&'static str> {
         io::ErrorKind::NotFound => "Look whether the path is right.",
         io::ErrorKind::NotADirectory => "Name a folder.",
         io::ErrorKind::PermissionDenied => "Give your user the right to do this, or choose another folder.",
-        io::ErrorKind::ResourceBusy => "Something is mounted there, or the system uses it: let go of it, then try again.",
+        io::ErrorKind::ResourceBusy => {
+            "Something is mounted there, or the system uses it: let go of it, then try again."
+        }
         io::ErrorKind::ReadOnlyFilesystem => "The filesystem is mounted read-only: mount it writable.",
         _ => return None,
     })

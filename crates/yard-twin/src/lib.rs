@@ -41,6 +41,7 @@
 //!   what was settled, are durable.
 
 mod catalog;
+mod combine;
 mod disk;
 mod entry;
 mod error;

@@ -207,7 +207,11 @@ fn yesterdays_catalogue_a_copied_yard_and_a_wrong_clock() {
     rusqlite::Connection::open(&catalogue).unwrap().execute_batch(ahead).unwrap();
     desk.place.give_away();
     let swept = desk.json(&["sweep"]);
-    assert_eq!((&swept["deleted"]["files"], swept["states"].as_array().unwrap().len()), (&0.into(), 0), "nothing is old");
+    assert_eq!(
+        (&swept["deleted"]["files"], swept["states"].as_array().unwrap().len()),
+        (&0.into(), 0),
+        "nothing is old"
+    );
     desk.ok(&["restore", "a", "then", "--yes"]);
     assert!(desk.ok(&["history", "a"]).contains("restored"));
 }

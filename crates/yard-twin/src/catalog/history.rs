@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use super::records::parsed;
 use super::{Catalog, DbContext, Intent};
 use crate::error::Result;
-use crate::ident::{SnapshotLabel, StateId, TwinId};
+use crate::ident::{ContentId, SnapshotLabel, StateId, TwinId};
 use crate::listing::Node;
 
 /// What kind of change it was.
@@ -40,8 +40,10 @@ pub enum What {
     },
     /// Nothing changed: someone asked for the state to be kept.
     Snapshot,
-    /// Files that others wrote while a restore was replacing them: what they held is kept here.
+    /// Files that others wrote while a change was replacing them: what they held is kept here.
     Meanwhile,
+    /// Its folder was moved, and what names that folder by its absolute path was mended.
+    Mended,
 }
 
 /// How many paths a change touched.
@@ -193,8 +195,12 @@ impl Catalog {
             |row| Ok((parsed(row, 0)?, parsed(row, 1)?)),
         )?;
         for (_, intent) in self.intents()? {
-            if let Intent::Change { twin, from, to, .. } = intent {
-                states.extend([(twin, from), (twin, to)]);
+            match intent {
+                Intent::Change { twin, from, to, .. }
+                | Intent::Rename { twin, mend: Some(super::Mend { from, to }), .. } => {
+                    states.extend([(twin, from), (twin, to)]);
+                }
+                _ => {}
             }
         }
         Ok(states)
@@ -213,6 +219,25 @@ impl Catalog {
         for (path, since) in files {
             statement.execute(params![path, since.to_string()]).of(&self.path)?;
         }
+        Ok(())
+    }
+
+    /// What a transform made before.
+    pub(crate) fn made(&self, key: &str) -> Result<Option<ContentId>> {
+        self.db
+            .query_row("SELECT content FROM made WHERE key = ?1", [key], |row| parsed(row, 0))
+            .optional()
+            .of(&self.path)
+    }
+
+    pub(crate) fn add_made(&self, key: &str, content: ContentId) -> Result<()> {
+        self.run("INSERT OR REPLACE INTO made (key, content) VALUES (?1, ?2)", [key, &content.to_string()])?;
+        Ok(())
+    }
+
+    /// Forgets what transforms made: it is made again when it is wanted.
+    pub(crate) fn forget_made(&self) -> Result<()> {
+        self.run("DELETE FROM made", [])?;
         Ok(())
     }
 

@@ -11,7 +11,7 @@ use rusqlite::{Connection, OpenFlags};
 pub(crate) use history::NewChange;
 pub use history::{Counts, HistoryEntry, What};
 pub use records::RunRecord;
-pub(crate) use records::{EntryRow, Intent, StockRow, TwinRow};
+pub(crate) use records::{EntryRow, Intent, Mend, StockRow, TwinRow};
 
 use crate::error::{Error, Result, YardError};
 

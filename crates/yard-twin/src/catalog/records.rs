@@ -99,11 +99,18 @@ pub(crate) enum Intent {
     Remove { twin: TwinId, folder: String, removed_folder: String },
     /// A twin and all that is left of it goes for good.
     Forget { twin: TwinId },
-    /// A twin gets another name, and its folder too where the two differ.
-    Rename { twin: TwinId, name: TwinName, folder: String, new_folder: String },
+    /// A twin gets another name, and its folder too where the two differ; then what names that folder is mended.
+    Rename { twin: TwinId, name: TwinName, folder: String, new_folder: String, mend: Option<Mend> },
     /// A twin's folder is changed entry by entry from one state to another. `stage` is the operation's folder, which
     /// holds what came out.
     Change { twin: TwinId, from: StateId, to: StateId, stage: String, what: Option<What> },
+}
+
+/// A change of a twin that follows at once when its folder has been moved.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+pub(crate) struct Mend {
+    pub(crate) from: StateId,
+    pub(crate) to: StateId,
 }
 
 pub(super) fn parsed<T: std::str::FromStr<Err: std::error::Error + Send + Sync + 'static>>(

@@ -98,6 +98,11 @@ const STEPS: [&str; 2] = [
     CREATE TABLE generation (
         number INTEGER NOT NULL
     ) STRICT;
+
+    CREATE TABLE made (
+        key TEXT PRIMARY KEY,
+        content TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID;
 ",
 ];
 

@@ -97,7 +97,7 @@ impl Yard {
         let published = match changing.publish(&staged) {
             Ok(published) => published,
             Err((error, true)) => {
-                self.catalog.intent_done(intent)?;
+                self.give_up(&goal, intent)?;
                 return Err(error);
             }
             Err((error, false)) => return Err(unfinished(start.row, &error, &mut op)),
@@ -115,7 +115,7 @@ impl Yard {
                     tracing::warn!(%failed, "a change that could not be committed could not be undone either");
                     return Err(unfinished(start.row, &error, &mut op));
                 }
-                self.catalog.intent_done(intent)?;
+                self.give_up(&goal, intent)?;
                 return Err(error);
             }
         };
@@ -131,6 +131,11 @@ impl Yard {
             tracing::warn!(%error, "the next look at the twin will read more than it had to");
         }
         Ok(Changed { number, late, set_aside })
+    }
+
+    /// A change that is undone is not intended any more; one that only had to be finished still is.
+    fn give_up(&self, goal: &Goal, intent: i64) -> Result<()> {
+        if goal.intent.is_some() { Ok(()) } else { self.catalog.intent_done(intent) }
     }
 
     /// Gives the profile the text that it has in another state, unless someone has written another one meanwhile.

@@ -158,6 +158,7 @@ impl Yard {
             for row in &goes.twins {
                 forgotten.push((row.id, self.catalog.intend(&Intent::Forget { twin: row.id })?));
             }
+            self.catalog.forget_made()?;
             self.catalog.set_generation(generation + 1)
         })?;
         // Should this be the last that is done, the opening of the yard does the rest.

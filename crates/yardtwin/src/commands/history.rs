@@ -88,7 +88,8 @@ fn what(what: &What) -> String {
         What::Restore { to, all: false } => format!("restored to {to}"),
         What::Restore { to, all: true } => format!("restored to {to}, all of it"),
         What::Snapshot => "snapshot".into(),
-        What::Meanwhile => "written while it was restored".into(),
+        What::Meanwhile => "written while it was changed".into(),
+        What::Mended => "paths mended after a move".into(),
         _ => "changed".into(),
     }
 }
@@ -180,7 +181,9 @@ pub(crate) fn sweep(yard: &Yard, how: DryRun, screen: &Screen) -> Done {
 
 fn say_swept(outcome: &SweepOutcome, dry_run: bool, screen: &Screen) {
     if let Some(missing) = &outcome.missing {
-        screen.head("Nothing was let go: the catalogue seems to come from a backup, since it doesn't know of the last sweep");
+        screen.head(
+            "Nothing was let go: the catalogue seems to come from a backup, since it doesn't know of the last sweep",
+        );
         let what = if missing.is_empty() {
             "all contents that it needs are there".into()
         } else {

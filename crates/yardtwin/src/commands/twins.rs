@@ -271,6 +271,7 @@ pub(crate) fn rename(
         screen.facts(&[
             ("folder", outcome.folder.join("game").display().to_string()),
             ("moved from", moved.map(|from| from.display().to_string()).unwrap_or_default()),
+            ("mended", listed(&outcome.mended.iter().map(ToString::to_string).collect::<Vec<_>>(), 5)),
             ("entries", outcome.entries.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join("\n")),
             (
                 "way back",
@@ -281,7 +282,7 @@ pub(crate) fn rename(
             ),
         ]);
         if moved.is_some() {
-            screen.warn("settings inside the twin that hold its old folder as an absolute path lead nowhere now");
+            screen.warn("text files that name the old folder by its absolute path were mended; binary ones can't be");
         }
     });
     Ok(ExitCode::SUCCESS)

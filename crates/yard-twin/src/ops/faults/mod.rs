@@ -4,6 +4,7 @@
 mod meanwhile;
 mod power;
 
+use std::cell::RefCell;
 use std::fmt::Write;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
@@ -15,7 +16,7 @@ use crate::entry::EntryOptions;
 use crate::error::Result;
 use crate::ident::SnapshotRef;
 use crate::pool::Sharing;
-use crate::{CloneOptions, Ctx, IntakeOptions, RestoreOptions, Yard};
+use crate::{Cancel, CloneOptions, Ctx, IntakeOptions, RestoreOptions, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
@@ -42,9 +43,14 @@ const OPERATIONS: [(&str, Operation); 17] = [
     }),
 ];
 
+thread_local! {
+    /// What stops the operations of this thread.
+    static CANCEL: RefCell<Cancel> = RefCell::default();
+}
+
 /// One thread, so that the n-th change is the same one each time.
 fn ctx() -> Ctx {
-    Ctx::new().with_threads(std::num::NonZeroUsize::MIN)
+    Ctx::new().with_threads(std::num::NonZeroUsize::MIN).with_cancel(CANCEL.with_borrow(Clone::clone))
 }
 
 fn intake(yard: &Yard, source: &Path, build: &str) -> Result<()> {
@@ -112,6 +118,12 @@ fn set_up(place: &Path, name: &str) {
     if name == "large rebase" {
         change_much(&place.join("yard/twins/a/game"));
     }
+    if name == "rename" {
+        let game = place.join("yard/twins/a/game");
+        fs::write(game.join("paths.ini"), format!("data = {}/data\n", game.canonicalize().unwrap().display())).unwrap();
+        let options = EntryOptions { command: vec!["/bin/true".into()], folder: place.join("menu") };
+        yard.apply_entry(&yard.plan_entry(&"a".parse().unwrap(), &options).unwrap()).unwrap();
+    }
     if name == "sweep" {
         let path = place.join("yard/yard.toml");
         let settings = fs::read_to_string(&path).unwrap();
@@ -121,6 +133,24 @@ fn set_up(place: &Path, name: &str) {
     if name != "settle" {
         yard.twin_details(&"a".parse().unwrap(), &ctx()).unwrap();
     }
+}
+
+/// A hash of bytes in which it does not matter where the place is.
+fn hash(bytes: &[u8], place: &Path) -> blake3::Hash {
+    let here = place.canonicalize().unwrap();
+    blake3::hash(String::from_utf8_lossy(bytes).replace(here.to_str().unwrap(), "PLACE").as_bytes())
+}
+
+/// A hash of all that a listing holds, down to the bytes.
+fn told(yard: &Yard, id: crate::ListingId, place: &Path) -> blake3::Hash {
+    let mut hasher = blake3::Hasher::new();
+    for entry in yard.listing(id).unwrap().entries() {
+        let bytes = entry.node.content().map(|content| fs::read(yard.pool.path(content)).unwrap_or_default());
+        let kind = if bytes.is_some() { String::new() } else { format!("{:?}", entry.node) };
+        let content = hash(&bytes.unwrap_or_default(), place);
+        hasher.update(format!("{} {kind} {content}\n", entry.path).as_bytes());
+    }
+    hasher.finalize()
 }
 
 /// All that matters of a yard in words: what the catalogue says, and what the folders hold.
@@ -135,11 +165,12 @@ fn describe(place: &Path) -> String {
         let removed = row.removed_at.is_some();
         let protected = row.protected.is_some();
         let folder = if removed { "" } else { &row.folder };
-        writeln!(out, "twin {} removed {removed} protected {protected} {folder} disk {}", row.name, state.disk)
-            .unwrap();
+        let disk = told(&yard, state.disk, place);
+        writeln!(out, "twin {} removed {removed} protected {protected} {folder} disk {disk}", row.name).unwrap();
         for entry in yard.catalog.history(row.id).unwrap() {
             let state = yard.state(entry.state).unwrap();
-            writeln!(out, "    {} {:?} {:?} {} {:?}", entry.number, entry.what, entry.label, state.disk, state.profile)
+            let disk = told(&yard, state.disk, place);
+            writeln!(out, "    {} {:?} {:?} {disk} {:?}", entry.number, entry.what, entry.label, state.profile)
                 .unwrap();
         }
         let folder = yard.folder_of(&row);
@@ -148,7 +179,7 @@ fn describe(place: &Path) -> String {
             let bytes = if path.is_symlink() { Vec::new() } else { fs::read(&path).unwrap_or_default() };
             // Ids are random, and an index is advisory.
             if !["id", "index"].contains(&name.as_str()) {
-                writeln!(out, "    {name} {}", blake3::hash(&bytes)).unwrap();
+                writeln!(out, "    {name} {}", hash(&bytes, place)).unwrap();
             }
         }
     }
@@ -213,6 +244,31 @@ fn check(place: &Path, operation: Operation, before: &str, after: &str, what: &s
         assert_eq!(describe(place), after, "{what}, and then again");
     }
     done
+}
+
+#[test]
+fn stopped_at_whichever_change_everything_is_as_before_or_as_after() {
+    let mut stopped = 0;
+    for name in ["clone, copies", "large rebase", "remove"] {
+        let (_, operation) = OPERATIONS.into_iter().find(|(known, _)| *known == name).unwrap();
+        let (before, after, changes) = clean_run(name, operation);
+        for number in 0..changes {
+            let place = place();
+            set_up(place.path(), name);
+            let cancel = Cancel::default();
+            CANCEL.set(cancel.clone());
+            let yard = Yard::open(&place.path().join("yard")).unwrap();
+            let result = fault::meanwhile(number, move || cancel.cancel(), || operation(&yard, place.path()));
+            drop(yard);
+            CANCEL.take();
+            let what = format!("{name}, stopped at change {number} of {changes}: {result:?}");
+            let done = check(place.path(), operation, &before, &after, &what);
+            assert!(matches!(result, Ok(()) | Err(crate::Error::Cancelled)), "{what}");
+            assert_eq!(result.is_ok(), done, "{what}");
+            stopped += u32::from(result.is_err());
+        }
+    }
+    eprintln!("{stopped} operations were stopped, each undone");
 }
 
 /// What a sweep that was cut off has left goes with the next one: then the pool holds what is needed, and nothing else.

@@ -1,0 +1,244 @@
+//! Renaming a twin, and moving its folder with all that names it.
+
+use std::cell::RefCell;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+use super::settle::Own;
+use crate::Yard;
+use crate::catalog::{Intent, Mend, TwinRow, What};
+use crate::combine::{Contents, Derive, Draft, Key, Transform, realise};
+use crate::disk;
+use crate::error::{Error, PathContext, Result, TwinError};
+use crate::ident::{ContentId, TwinId, TwinName};
+use crate::listing::{Change, Entry, Layer, Node, diff, overlay};
+use crate::lock::Held;
+use crate::path::RelPath;
+use crate::pool::Putter;
+use crate::progress::Ctx;
+use crate::state::State;
+use crate::yard::OpFolder;
+
+/// Larger files are no settings: they are not looked into for paths.
+const TEXT_MAX: u64 = 1 << 20;
+
+/// What renaming a twin did, or would do.
+#[derive(Clone, Debug, Serialize)]
+pub struct RenameOutcome {
+    /// The name before.
+    pub before: TwinName,
+    /// The name now.
+    pub name: TwinName,
+    /// Its folder.
+    pub folder: PathBuf,
+    /// Where its folder was, if that was moved.
+    pub moved_from: Option<PathBuf>,
+    /// Files and symlinks that named the old folder by its absolute path, and name the new one now.
+    pub mended: Vec<RelPath>,
+    /// Launch entries that show the new name; they start the same twin.
+    pub entries: Vec<PathBuf>,
+}
+
+/// What mending comes to.
+struct Mending {
+    states: Option<Mend>,
+    paths: Vec<RelPath>,
+}
+
+impl Yard {
+    /// Gives a twin another name. Its folder, its id and what its launch entries start stay; with `move_folder` the folder
+    /// gets the new name too, and text files up to 1 MiB, symlinks and the profile that name the old folder by its
+    /// absolute path are mended: those that differ from what was laid, since nothing else can name it. That is a change
+    /// in the twin's history. With `dry_run`, only looks.
+    ///
+    /// A crash leaves the twin with the old name, or with the new one and all mended.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::FolderInTheWay`], [`Error::Busy`] while it runs,
+    /// [`TwinError::Protected`] if game files of a protected twin would have to be mended.
+    pub fn rename_twin(
+        &self,
+        name: &TwinName,
+        new: &TwinName,
+        move_folder: bool,
+        dry_run: bool,
+        ctx: &Ctx,
+    ) -> Result<RenameOutcome> {
+        let row = self.twin_row(name, false)?;
+        let held = self.hold_twin(&row, ctx)?;
+        if name.key() != new.key() {
+            self.check_free(new)?;
+        }
+        let folder = self.present_folder(&row)?;
+        let new_folder = if move_folder { self.folder_for(new, &row)? } else { row.folder.clone() };
+        let to = self.twins_folder().join(&new_folder);
+        let moves = to != folder;
+        let mending = if moves {
+            self.mending(&row, &held, [&folder, &to], dry_run, ctx)?
+        } else {
+            Mending { states: None, paths: Vec::new() }
+        };
+        if !dry_run {
+            self.rename_now(&row, new, &new_folder, mending.states, ctx)?;
+            if let Some(row) = self.catalog.twin(row.id)?.filter(|_| mending.states.is_some()) {
+                self.finish_change(&row, &held, ctx)?;
+            }
+        }
+        Ok(RenameOutcome {
+            before: row.name.clone(),
+            name: new.clone(),
+            folder: to,
+            moved_from: moves.then_some(folder),
+            mended: mending.paths,
+            entries: self.rename_entries(&row, new, dry_run)?,
+        })
+    }
+
+    fn rename_now(&self, row: &TwinRow, new: &TwinName, new_folder: &str, mend: Option<Mend>, ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        if row.name.key() != new.key() {
+            self.check_free(new)?;
+        }
+        let intent = self.catalog.intend(&Intent::Rename {
+            twin: row.id,
+            name: new.clone(),
+            folder: row.folder.clone(),
+            new_folder: new_folder.to_owned(),
+            mend,
+        })?;
+        let (from, to) = (self.folder_of(row), self.twins_folder().join(new_folder));
+        if from != to {
+            if let Err(error) = disk::rename_new(&from, &to) {
+                self.catalog.intent_done(intent)?;
+                return Err(Error::io("rename", from, error));
+            }
+            disk::sync_rename(&from, &to)?;
+        }
+        self.catalog.together(|| self.renamed(intent, row.id, new, new_folder, mend.as_ref()))
+    }
+
+    /// Records a rename that is done; mending, if there is any, is intended in the same instant.
+    pub(super) fn renamed(
+        &self,
+        intent: i64,
+        twin: TwinId,
+        name: &TwinName,
+        folder: &str,
+        mend: Option<&Mend>,
+    ) -> Result<()> {
+        self.catalog.rename_twin(twin, name, folder)?;
+        let Some(&Mend { from, to }) = mend else { return self.catalog.intent_done(intent) };
+        // Nothing is staged: whoever finishes it does that.
+        let change = Intent::Change { twin, from, to, stage: "none".into(), what: Some(What::Mended) };
+        self.catalog.replace_intent(intent, &change)
+    }
+
+    /// The folder that a twin gets with a new name: its own where that folds to the same.
+    fn folder_for(&self, new: &TwinName, row: &TwinRow) -> Result<String> {
+        if new.key() == crate::path::fold_key(&row.folder) {
+            let path = self.twins_folder().join(new.as_str());
+            let taken = disk::exists(&path) && crate::yard::folder_id(&path) != Some(row.id);
+            return if taken { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(new.to_string()) };
+        }
+        self.free_folder(new)
+    }
+
+    /// What names the old folder, and the state in which it names the new one. Kept unless this is a dry run.
+    fn mending(&self, row: &TwinRow, held: &Held, [from, to]: [&Path; 2], dry_run: bool, ctx: &Ctx) -> Result<Mending> {
+        let settled = self.settle_held(row, held, What::Outside, ctx)?;
+        // Where a path is no text, no text can name it.
+        let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {
+            return Ok(Mending { states: None, paths: Vec::new() });
+        };
+        let repath = Transform::Repath { from: from.into(), to: to.into() };
+        let text = |text: &str| repath.run(text.as_bytes()).and_then(|bytes| String::from_utf8(bytes).ok());
+        let laid = self.listing(settled.state.laid)?;
+        let (mut links, mut derived) = (Vec::new(), Vec::new());
+        for own in diff(&laid, &settled.listing) {
+            let (Change::New(own) | Change::Changed { after: own, .. }) = own else { continue };
+            match &own.node {
+                Node::File { size, .. } if *size <= TEXT_MAX => {
+                    derived.push(Derive { of: own.clone(), transform: repath.clone() });
+                }
+                Node::Symlink { target } => links.extend(text(target).map(|target| {
+                    let node = Node::Symlink { target: target.into() };
+                    (own.path.clone(), Some(Entry { node, ..own.clone() }))
+                })),
+                _ => {}
+            }
+        }
+        let op = self.begin(ctx)?;
+        let making = Making { yard: self, op: &op, putter: self.putter(&op)?, made: RefCell::default(), dry_run };
+        let base = overlay(&settled.listing, &Layer::new(links)?)?;
+        let next = realise(Draft { base, derived }, &making, ctx)?;
+        let paths: Vec<RelPath> = diff(&settled.listing, &next).map(|change| change.path().clone()).collect();
+        let sheet = self.sheet(&settled.state.build.title)?;
+        if row.protected.is_some() && paths.iter().any(|path| !Own(sheet.as_ref()).holds(path)) {
+            return Err(TwinError::Protected(row.name.to_string()).into());
+        }
+        let profile = text(&settled.state.profile).unwrap_or_else(|| settled.state.profile.clone());
+        if dry_run || (paths.is_empty() && profile == settled.state.profile) {
+            return Ok(Mending { states: None, paths });
+        }
+        making.keep(ctx)?;
+        let layer = Layer::between(&settled.listing, &next);
+        let disk = self.put_listing(&next, Some((settled.state.disk, &layer)), &op)?;
+        let from = self.put_state(&settled.state, &op)?;
+        let to = self.put_state(&State { disk, profile, ..settled.state }, &op)?;
+        Ok(Mending { states: Some(Mend { from, to }), paths })
+    }
+
+    fn putter<'a>(&'a self, op: &OpFolder) -> Result<Putter<'a>> {
+        Putter::new(&self.pool, op.path(), std::collections::HashSet::new())
+    }
+}
+
+/// Contents that are made for the pool, or, in a dry run, for nothing.
+struct Making<'a> {
+    yard: &'a Yard,
+    op: &'a OpFolder,
+    putter: Putter<'a>,
+    made: RefCell<Vec<(String, ContentId)>>,
+    dry_run: bool,
+}
+
+impl Making<'_> {
+    /// Moves what was made into the pool, and remembers how it was made.
+    fn keep(self, ctx: &Ctx) -> Result<()> {
+        let _alone = self.yard.alone(ctx)?;
+        self.putter.publish(ctx)?;
+        let catalog = &self.yard.catalog;
+        let made = self.made.into_inner();
+        catalog.together(|| made.iter().try_for_each(|(key, content)| catalog.add_made(key, *content)))
+    }
+}
+
+impl Contents for Making<'_> {
+    fn read(&self, content: ContentId) -> Result<Vec<u8>> {
+        let path = self.yard.pool.path(content);
+        fs::read(&path).at("read", &path)
+    }
+
+    fn put(&self, bytes: &[u8]) -> Result<ContentId> {
+        if self.dry_run {
+            return Ok(ContentId::from_bytes(*blake3::hash(bytes).as_bytes()));
+        }
+        let path = self.op.path().join("made");
+        disk::write(&path, bytes)?;
+        let file = fs::File::open(&path).at("open", &path)?;
+        let stat = disk::fstat(&file).at("look at", &path)?;
+        self.putter.put(&file, &stat, &path, &mut vec![0; disk::BUFFER], &Ctx::new())
+    }
+
+    fn recall(&self, key: &Key) -> Result<Option<(ContentId, u64)>> {
+        let Some(content) = self.yard.catalog.made(key.to_hex().as_str())? else { return Ok(None) };
+        Ok(disk::lstat(&self.yard.pool.path(content)).ok().map(|stat| (content, stat.size)))
+    }
+
+    fn remember(&self, key: &Key, content: ContentId) -> Result<()> {
+        self.made.borrow_mut().push((key.to_hex().to_string(), content));
+        Ok(())
+    }
+}
