@@ -37,8 +37,10 @@
 //!   among the files of a source. An intake counts them.
 //! - A launch is isolated by its surroundings only ([`Isolation::Redirected`]).
 //! - A write to a guarded link that falls into one of our own linking commands, and sets its time back, is not seen.
-//! - A twin's folder is not synced when it is made: after a power loss it may have to be cloned again. Stock builds, and
-//!   what was settled, are durable.
+//! - A new twin's files are not synced when it is made. After a power loss the first command that needs the twin puts
+//!   right what did not reach the disk; all else is durable when a call returns.
+//! - A program that keeps a file open across a change of the twin, and writes to it after the change is committed, writes
+//!   to a file that is no longer there. (A change is refused while the twin runs.)
 
 mod catalog;
 mod combine;

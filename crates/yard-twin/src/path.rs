@@ -89,13 +89,21 @@ fn fault(text: &str) -> Option<&'static str> {
     if text.starts_with('/') {
         return Some("it starts at the root");
     }
-    text.split('/').find_map(|part| match part {
-        "" => Some("it has an empty part"),
-        "." => Some("it has a '.' part"),
-        ".." => Some("it has a '..' part"),
-        _ if part.contains('\0') => Some("it holds a NUL"),
-        _ => None,
-    })
+    // One pass over the bytes: this runs for every entry of every listing that is read.
+    let (bytes, mut start) = (text.as_bytes(), 0);
+    for at in 0..=bytes.len() {
+        match bytes.get(at) {
+            None | Some(b'/') => match &bytes[start..at] {
+                b"" => return Some("it has an empty part"),
+                b"." => return Some("it has a '.' part"),
+                b".." => return Some("it has a '..' part"),
+                _ => start = at + 1,
+            },
+            Some(0) => return Some("it holds a NUL"),
+            Some(_) => {}
+        }
+    }
+    None
 }
 
 /// A path and the folders above it, the nearest first.

@@ -83,6 +83,7 @@ impl Failure {
             Error::NotFound { what: "stock build", .. } | Error::Exists { what: "stock build", .. } => {
                 "yardtwin stock list".into()
             }
+            Error::NotFound { what: "snapshot", .. } => "yardtwin history NAME".into(),
             Error::Exists { what: "title sheet", .. } => "yardtwin sheet add FILE --replace".into(),
             Error::NotFound { what: "launch entry of", name, .. } => format!("yardtwin entry add {}", shell(name)),
             Error::Intake(IntakeError::NoLabel { .. }) => "the same command with --build LABEL".into(),

@@ -54,5 +54,5 @@ fn every_command_of_the_readme_works() {
     });
     let output = desk.tool("sh").args(["-c", &script]).output().unwrap();
     assert!(output.status.success(), "{}", text(&output.stderr));
-    assert!(desk.at("yardtwin-demo/my yard/twins/night turn/game/cabin/shifts/shift-002.wjs").exists());
+    assert!(desk.at("yardtwin-demo/my yard/twins/late turn/game/cabin/shifts/shift-002.wjs").exists());
 }

@@ -31,7 +31,7 @@ const EMPTY_FOLDER: u8 = 3;
 pub(super) fn id(listing: &Listing) -> ListingId {
     let mut hasher = blake3::Hasher::new();
     let mut piece = Vec::with_capacity(PIECE * 2);
-    canonical(&listing.entries, &mut piece, |piece| {
+    canonical(listing.entries(), &mut piece, |piece| {
         hasher.update(piece);
         piece.clear();
     });
@@ -42,7 +42,7 @@ pub(super) fn id(listing: &Listing) -> ListingId {
 /// The file of a listing as a whole.
 pub(super) fn encode(listing: &Listing) -> Result<Vec<u8>> {
     let mut packer = packer(MAGIC.to_vec())?;
-    columns(&listing.entries, &mut packer).and_then(|()| packer.finish()).map_err(packing)
+    columns(listing.entries(), &mut packer).and_then(|()| packer.finish()).map_err(packing)
 }
 
 /// Something to write columns to; they come out compressed, after `head`.
@@ -121,7 +121,10 @@ pub(super) fn decode(packed: impl Read, id: ListingId) -> Result<Listing, String
         return Err(NOT_ITSELF.into());
     }
     reader.times(&mut entries).filter(|()| reader.is_at_end()).ok_or("its times are cut off")?;
-    Listing::new(entries).map_err(|e| e.to_string())
+    if !entries.is_sorted_by(|a, b| a.path < b.path) {
+        return Err("its paths are not in their order".into());
+    }
+    Listing::of_stream(entries, id).map_err(|e| e.to_string())
 }
 
 /// Whether a listing's file begins as one that keeps all of it.

@@ -14,7 +14,7 @@ mod rebase;
 mod tests;
 
 use std::collections::HashSet;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 pub use diff::{Change, diff};
 pub use entry::{Entry, Node};
@@ -26,12 +26,35 @@ use crate::ident::{ContentId, ListingId};
 
 /// What a folder holds: entries in the order of their paths, each path once, nothing below a file or symlink. Cloning one
 /// copies nothing.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Listing {
-    entries: Arc<Vec<Entry>>,
+#[derive(Clone, Debug, Default)]
+pub struct Listing(Arc<Whole>);
+
+#[derive(Clone, Debug, Default)]
+struct Whole {
+    entries: Vec<Entry>,
+    /// Worked out when it is wanted first.
+    id: OnceLock<ListingId>,
 }
 
+impl PartialEq for Listing {
+    fn eq(&self, other: &Self) -> bool {
+        self.entries() == other.entries()
+    }
+}
+
+impl Eq for Listing {}
+
 impl Listing {
+    fn of(entries: Vec<Entry>) -> Self {
+        Self(Arc::new(Whole { entries, id: OnceLock::new() }))
+    }
+
+    /// Of entries that were read from the stream with this id, in their order.
+    fn of_stream(entries: Vec<Entry>, id: ListingId) -> Result<Self> {
+        let listing = Self::new(entries)?;
+        Ok(Self(Arc::new(Whole { entries: listing.into_entries(), id: OnceLock::from(id) })))
+    }
+
     /// Sorts `entries` and checks that they can stand side by side.
     ///
     /// # Errors
@@ -49,7 +72,7 @@ impl Listing {
                 return Err(Error::Path { path: b.into(), why: "it lies below a path that is no folder" });
             }
         }
-        Ok(Self { entries: Arc::new(entries) })
+        Ok(Self::of(entries))
     }
 
     /// Of sorted entries, where a folder that isn't empty may be listed as an empty one too: that is left out.
@@ -74,28 +97,29 @@ impl Listing {
                 left_out.next_if_eq(&(at - 1)).is_none()
             });
         }
-        Ok(Self { entries: Arc::new(entries) })
+        Ok(Self::of(entries))
     }
 
     /// The entries, in the order of their paths.
     #[must_use]
     pub fn entries(&self) -> &[Entry] {
-        &self.entries
+        &self.0.entries
     }
 
     /// What stands at `path`.
     #[must_use]
     pub fn get(&self, path: &str) -> Option<&Entry> {
-        self.position(path).map(|at| &self.entries[at])
+        self.position(path).map(|at| &self.entries()[at])
     }
 
     /// The entries, for whoever takes the listing apart.
     pub(crate) fn into_entries(self) -> Vec<Entry> {
-        Arc::unwrap_or_clone(self.entries)
+        Arc::unwrap_or_clone(self.0).entries
     }
 
     /// The same, with the text of its paths shared with `other` where that has the same ones.
     pub(crate) fn sharing_paths(self, other: &Self) -> Self {
+        let id = self.0.id.clone();
         let mut entries = self.into_entries();
         let mut there = other.entries().iter().peekable();
         for entry in &mut entries {
@@ -103,19 +127,19 @@ impl Listing {
                 entry.path.clone_from(&same.path);
             }
         }
-        Self { entries: Arc::new(entries) }
+        Self(Arc::new(Whole { entries, id }))
     }
 
     /// Where among the entries what is at `path` or below it stands.
     pub(crate) fn range(&self, path: &str) -> std::ops::Range<usize> {
-        let start = self.entries.partition_point(|e| crate::path::compare(e.path.as_str(), path).is_lt());
+        let start = self.entries().partition_point(|e| crate::path::compare(e.path.as_str(), path).is_lt());
         let within = |e: &Entry| e.path.as_str().strip_prefix(path).is_some_and(|r| r.is_empty() || r.starts_with('/'));
-        start..start + self.entries[start..].partition_point(within)
+        start..start + self.entries()[start..].partition_point(within)
     }
 
     /// Where among the entries `path` is.
     pub(crate) fn position(&self, path: &str) -> Option<usize> {
-        self.entries.binary_search_by(|e| crate::path::compare(e.path.as_str(), path)).ok()
+        self.entries().binary_search_by(|e| crate::path::compare(e.path.as_str(), path)).ok()
     }
 
     /// Whether there is anything at `path` or below it.
@@ -144,13 +168,13 @@ impl Listing {
     /// The contents that it needs, each once.
     #[must_use]
     pub fn contents(&self) -> HashSet<ContentId> {
-        self.entries.iter().filter_map(|e| e.node.content()).collect()
+        self.entries().iter().filter_map(|e| e.node.content()).collect()
     }
 
-    /// Its id: BLAKE3-256 of its canonical stream.
+    /// Its id: BLAKE3-256 of its canonical stream. Worked out once.
     #[must_use]
     pub fn id(&self) -> ListingId {
-        encode::id(self)
+        *self.0.id.get_or_init(|| encode::id(self))
     }
 
     /// The file that keeps it, as `docs/formats.md` describes it.

@@ -15,7 +15,7 @@ use rustix::io::Errno;
 
 use super::folders::Folders;
 use super::lay::{Laying, Placer};
-use super::steps::{Doing, Step, steps};
+use super::steps::{Doing, Step};
 use crate::disk::{self, At, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::listing::{Entry, Listing, Node};
@@ -125,13 +125,12 @@ impl Changing<'_> {
 
     /// Whether all steps can be done; returns the folders that would go, and stay since something worth nothing is in
     /// them. Changes nothing.
-    pub(crate) fn check(&self) -> Result<Vec<RelPath>> {
-        let steps = steps(self.there, self.next);
+    pub(crate) fn check(&self, steps: &[Step]) -> Result<Vec<RelPath>> {
         let going: HashSet<&RelPath> =
             steps.iter().filter(|s| matches!(s.doing, Doing::Remove | Doing::RemoveFolder)).map(|s| &s.path).collect();
         let mut folders = Folders::new(self.folder)?;
         let (mut stay, mut writable) = (Vec::new(), "");
-        for step in &steps {
+        for step in steps {
             self.ctx().check()?;
             let parent = step.path.parent().unwrap_or_default();
             if let Some(at) = self.parent(&mut folders, parent, &going)? {
@@ -249,9 +248,8 @@ impl Changing<'_> {
 
     /// Builds all that is to come below the operation's folder, so that a full disk shows before the first change, and
     /// makes it survive a power loss.
-    pub(crate) fn stage(&self) -> Result<Staged> {
+    pub(crate) fn stage(&self, steps: Vec<Step>) -> Result<Staged> {
         let op = self.laying.op;
-        let steps = steps(self.there, self.next);
         // For whoever has to find out what came out, should this process die.
         disk::write_json(&op.join(PATHS), steps.iter().map(|step| &step.path))?;
         for area in ["new", "old"] {

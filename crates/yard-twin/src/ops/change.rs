@@ -15,7 +15,7 @@ use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::StateId;
 use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
 use crate::lock::Held;
-use crate::materialise::{Changing, Doubtful, Laying, PATHS, Published};
+use crate::materialise::{Changing, Doubtful, Laying, PATHS, Published, steps};
 use crate::path::RelPath;
 use crate::pool::{Facts, Policy, Putter, Share};
 use crate::progress::Ctx;
@@ -87,10 +87,14 @@ impl Yard {
             next: &none,
             worthless: &worthless,
         };
-        let stay = Changing { next: &goal.next, ..about }.check()?;
-        goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
+        let mut planned = steps(start.there, &goal.next);
+        let stay = Changing { next: &goal.next, ..about }.check(&planned)?;
+        if !stay.is_empty() {
+            goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
+            planned = steps(start.there, &goal.next);
+        }
         let changing = Changing { next: &goal.next, ..about };
-        let staged = changing.stage()?;
+        let staged = changing.stage(planned)?;
         let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
         ctx.check()?;
         let intent = self.intend_change(start, to, &goal, &op)?;

@@ -129,11 +129,14 @@ pub(crate) struct Policy<'a> {
 impl<'a> Policy<'a> {
     /// Resolves `sharing` for the files of `listing`; `written` are the live and scratch paths.
     pub(crate) fn new(sharing: Sharing, facts: Facts, listing: &Listing, written: &'a PathSet) -> Self {
-        let mut endings = HashMap::new();
-        for ending in listing.entries().iter().filter_map(|e| e.path.ending()) {
-            *endings.entry(ending).or_insert(0) += 1;
+        let mut policy = Self { wish: sharing, facts, written, endings: HashMap::new() };
+        // Only a careful choice asks what comes in masses.
+        if policy.links() && sharing == Sharing::Careful {
+            for ending in listing.entries().iter().filter_map(|e| e.path.ending()) {
+                *policy.endings.entry(ending).or_insert(0) += 1;
+            }
         }
-        Self { wish: sharing, facts, written, endings }
+        policy
     }
 
     /// Why files that could have been shared are not, if that is so.

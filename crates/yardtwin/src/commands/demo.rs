@@ -96,6 +96,14 @@ impl Stage<'_> {
         self.yardtwin(&["launch", "brass boards"])?;
         self.yardtwin(&["show", "brass boards"])?;
 
+        self.tell(
+            "What changed a twin is in its history, and can be undone: the boards go, what was played since stays.",
+        );
+        self.yardtwin(&["history", "brass boards"])?;
+        self.yardtwin(&["restore", "brass boards", "--yes"])?;
+        self.tell("The restore can be undone too.");
+        self.yardtwin(&["restore", "brass boards", "--yes"])?;
+
         self.tell("Launch entries start each twin from a menu; here they go into a folder of the demo's.");
         self.yardtwin(&["entry", "add", "evening shift", "--folder", "menu"])?;
         self.yardtwin(&["entry", "add", "main", "--folder", "menu"])?;

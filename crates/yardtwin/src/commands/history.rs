@@ -134,7 +134,7 @@ fn game_files(counts: Counts) -> String {
 fn plan_facts(plan: &RestorePlan) -> Vec<(&'static str, String)> {
     let stay = |counts: Counts| match (counts.total(), plan.all) {
         (0, _) => "none differs".to_owned(),
-        (_, false) => format!("stay as they are now ({})", changes(counts)),
+        (count, false) => format!("stay as they are now; {} then", counted_differ(count)),
         (_, true) => format!("go back too ({})", changes(counts)),
     };
     let game =
@@ -147,6 +147,10 @@ fn plan_facts(plan: &RestorePlan) -> Vec<(&'static str, String)> {
         ("gives way", listed(&named, 5)),
         ("not kept", some_of(&plan.not_taken, 5)),
     ]
+}
+
+fn counted_differ(count: u64) -> String {
+    if count == 1 { "1 was different".into() } else { format!("{count} were different") }
 }
 
 fn say_restored(plan: &RestorePlan, outcome: &RestoreOutcome, screen: &Screen) {

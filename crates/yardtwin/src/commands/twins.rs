@@ -282,7 +282,7 @@ pub(crate) fn rename(
             ),
         ]);
         if moved.is_some() {
-            screen.warn("text files that name the old folder by its absolute path were mended; binary ones can't be");
+            screen.warn("text files that name the old folder by its absolute path are mended; binary ones can't be");
         }
     });
     Ok(ExitCode::SUCCESS)
