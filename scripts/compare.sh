@@ -20,6 +20,9 @@ row() { # name, yardstick
 "$yardtwin" init >/dev/null
 "$yardtwin" intake "$tree" --title compare --build 1 >/dev/null 2>&1
 "$yardtwin" clone compare@1 standing >/dev/null 2>&1
+"$yardtwin" snapshot standing before >/dev/null
+one=$(find "$YARDTWIN_YARD/twins/standing/game" -type f | sort | head -1)
+change() { echo "$1" > "$one.new"; mv "$one.new" "$one"; }
 for round in $(seq "$rounds"); do
     rm -rf "$place/al" "$place/a"
     timed cp-al cp -al "$tree" "$place/al"
@@ -39,6 +42,10 @@ for round in $(seq "$rounds"); do
     fi
     timed find find "$tree" -printf '%p %s %T@\n'
     timed show "$yardtwin" show standing
+    change "once $round"
+    timed snapshot "$yardtwin" snapshot standing
+    change "twice $round"
+    timed restore "$yardtwin" restore standing before --yes
     for name in "all" "careful" "twin"; do "$yardtwin" remove "$name $round" --forget --yes >/dev/null 2>&1; done
 done
 echo "$(find "$tree" -type f | wc -l) files, $(du -sh --apparent-size "$tree" | cut -f1); $rounds rounds, medians"
@@ -47,5 +54,7 @@ row clone cp-al
 row clone-twin cp-al
 row clone cp-a
 row show find
+row snapshot find
+row restore find
 row intake cp-a-sync
 row intake-known read-all

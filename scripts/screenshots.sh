@@ -45,6 +45,8 @@ shot launch "yardtwin launch 'night turn' -- --shifts 2" "yardtwin launch 'night
 shot show "yardtwin show 'evening shift'"
 shot profile "yardtwin profile set 'night turn' note 'for the winter timetable'" "yardtwin profile show 'night turn'" \
     "yardtwin entry add 'night turn' --folder menu" "yardtwin entry list"
+shot restore "yardtwin snapshot 'night turn' 'as it was'" "echo 'board brass' > 'yard/twins/night turn/game/boards/brass.txt'" \
+    "yardtwin launch 'night turn'" "yardtwin history 'night turn'" "yardtwin restore 'night turn' 'as it was' --yes"
 shot remove "yardtwin remove 'night turn'" "yardtwin clone 'night turn' 'night turn'" "yardtwin list"
 shot errors "yardtwin clone wexcombe@1.5 spare" "yardtwin launch 'evenign shift'" "yardtwin intake menu --title wexcombe" \
     "sed 's#bin/rules.wja#../rules.wja#' sheets/wexcombe.toml > odd.toml; yardtwin sheet check odd.toml" "yardtwin init store"

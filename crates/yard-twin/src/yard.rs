@@ -1,6 +1,7 @@
 //! Opening a yard: its layout, its locks, and what a command that died left behind.
 
 use std::borrow::Cow;
+use std::cell::RefCell;
 use std::collections::HashSet;
 use std::fs;
 use std::io::Read;
@@ -75,6 +76,9 @@ impl Default for KeepPolicy {
     }
 }
 
+/// Up to so many entries, a listing is kept in memory after it was read; a larger one is read again.
+const KEPT: usize = 200_000;
+
 /// An open yard: the root folder that holds everything.
 ///
 /// One process may have several open at once, and several processes one; they keep out of each other's way by locks.
@@ -84,6 +88,8 @@ pub struct Yard {
     settings: Settings,
     pub(crate) catalog: Catalog,
     pub(crate) pool: Pool,
+    /// The listing that was read last, of those that are kept whole: states of one twin differ from the same one.
+    last_whole: RefCell<Option<(ListingId, Listing)>>,
 }
 
 impl Yard {
@@ -144,7 +150,7 @@ impl Yard {
         // SQLite would only say that it can't.
         rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
         let catalog = Catalog::open(&root.join("catalog.db"))?;
-        let yard = Self { settings, catalog, pool: Pool::new(root.join("pool")), root };
+        let yard = Self { settings, catalog, pool: Pool::new(root.join("pool")), root, last_whole: RefCell::default() };
         yard.recover()?;
         Ok(yard)
     }
@@ -355,9 +361,18 @@ impl Yard {
     }
 
     fn packed_listing(&self, id: ListingId) -> Result<Packed> {
+        if let Some((_, last)) = self.last_whole.borrow().as_ref().filter(|(last, _)| *last == id) {
+            return Ok(Packed::Whole(last.clone()));
+        }
         let path = self.blob_path("listings", &id.to_string());
         let file = fs::File::open(&path).at("read", &path)?;
-        delta::decode(file, id).map_err(|why| Error::Damaged { path, why })
+        let packed = delta::decode(file, id).map_err(|why| Error::Damaged { path, why })?;
+        if let Packed::Whole(listing) = &packed
+            && listing.entries().len() <= KEPT
+        {
+            self.last_whole.replace(Some((id, listing.clone())));
+        }
+        Ok(packed)
     }
 
     pub(crate) fn put_state(&self, state: &State, op: &OpFolder) -> Result<StateId> {
