@@ -28,7 +28,7 @@ fn run(name: &str, arguments: &[&str]) -> String {
 }
 
 #[test]
-fn two_builds_stand_side_by_side_and_many_clones_are_made() {
+fn two_builds_stand_side_by_side_many_clones_are_made_and_one_goes_back() {
     let place = Place::new();
     for build in ["old", "new"] {
         let folder = place.at(build);
@@ -46,4 +46,8 @@ fn two_builds_stand_side_by_side_and_many_clones_are_made() {
     let said = run("clone_many", &[&yard, "my 1.4", "5"]);
     assert!(said.starts_with("5 clones in "), "{said}");
     assert_eq!(fs::read(place.at("yard/twins/copy 5/game/old.wjs")).unwrap(), b"old\n");
+    fs::write(place.at("yard/twins/copy 5/game/mod.dat"), "a mod").unwrap();
+    let said = run("undo", &[&yard, "copy 5"]);
+    assert!(said.starts_with("Remove game/mod.dat\ncopy 5 is back at 1; "), "{said}");
+    assert!(!place.at("yard/twins/copy 5/game/mod.dat").exists());
 }

@@ -25,7 +25,10 @@ fn a_dry_run_changes_nothing_and_says_what_it_would_do() {
     desk.ok(&["remove", "gone"]);
     desk.ok(&["intake", "installed", "--title", "wexcombe", "--build", "off"]);
     desk.ok(&["stock", "remove", "wexcombe@off"]);
-    let changing: [&[&str]; 16] = [
+    desk.ok(&["snapshot", "a", "there"]);
+    fs::write(desk.game("a", "cabin/shifts/since.wjs"), "since").unwrap();
+    desk.ok(&["show", "a"]);
+    let changing: [&[&str]; 23] = [
         &["init", "second"],
         &["intake", "installed", "--title", "wexcombe", "--build", "2"],
         &["intake", "installed", "--title", "wexcombe", "--build", "2", "--move", "--leave-out", "settings"],
@@ -42,6 +45,13 @@ fn a_dry_run_changes_nothing_and_says_what_it_would_do() {
         &["profile", "set", "a", "note", "x"],
         &["launch", "a"],
         &["entry", "add", "a"],
+        &["rename", "a", "b"],
+        &["rename", "a", "b", "--move-folder"],
+        &["protect", "a"],
+        &["snapshot", "a", "kept"],
+        &["snapshot", "a", "there", "--drop"],
+        &["restore", "a", "there", "--all"],
+        &["sweep"],
     ];
     let (before, list) = (everything(&desk), desk.ok(&["list", "--json"]));
     for arguments in changing {
@@ -85,7 +95,7 @@ fn the_answers_for_programs_have_these_fields() {
     desk.ok(&["launch", "a"]);
     desk.ok(&["entry", "add", "a", "--folder", "menu"]);
     let mut said = String::new();
-    let commands: [&[&str]; 13] = [
+    let commands: [&[&str]; 20] = [
         &["stock", "list"],
         &["stock", "show", "wexcombe@1.4", "--files"],
         &["sheet", "check"],
@@ -98,7 +108,14 @@ fn the_answers_for_programs_have_these_fields() {
         &["launch", "a"],
         &["intake", "installed", "--title", "wexcombe", "--build", "2"],
         &["clone", "a", "b"],
-        &["remove", "b"],
+        &["snapshot", "b", "kept"],
+        &["history", "b"],
+        &["restore", "b", "1", "--dry-run"],
+        &["restore", "b", "1"],
+        &["protect", "a"],
+        &["rename", "b", "c", "--move-folder"],
+        &["sweep"],
+        &["remove", "c"],
     ];
     for arguments in commands {
         let mut found = BTreeMap::new();

@@ -44,3 +44,33 @@ fn clones_and_intakes_at_once_all_succeed_and_of_one_name_just_one_does() {
     desk.ok(&["show", "rival"]);
     assert!(leftovers(&desk.at("yard")).is_empty());
 }
+
+#[test]
+fn changes_of_one_twin_at_once_come_one_after_the_other_or_are_told_to_wait() {
+    let desk = Desk::with_twins(&["a", "b"]);
+    desk.ok(&["snapshot", "a", "one"]);
+    fs::remove_file(desk.game("a", "release.json")).unwrap();
+    desk.ok(&["snapshot", "a", "two"]);
+    let (two, one) = (look(&desk.game("a", "")), look(&desk.game("b", "")));
+    for _ in 0..3 {
+        let commands: [&[&str]; 6] = [
+            &["restore", "a", "one", "--yes"],
+            &["restore", "a", "two", "--yes"],
+            &["snapshot", "a"],
+            &["show", "a"],
+            &["sweep"],
+            &["clone", "a", "c", "--dry-run"],
+        ];
+        let children: Vec<_> = commands.iter().map(|command| start(&desk, command)).collect();
+        for (child, command) in children.into_iter().zip(commands) {
+            let output = child.wait_with_output().unwrap();
+            let code = output.status.code();
+            assert!(matches!(code, Some(0 | 5)), "{command:?}: {code:?} {}", text(&output.stderr));
+        }
+        let now = look(&desk.game("a", ""));
+        assert!(now == one || now == two, "one of the two, whole");
+    }
+    desk.ok(&["restore", "a", "one", "--yes"]);
+    assert_same(&one, &look(&desk.game("a", "")), "and then it works");
+    assert!(leftovers(&desk.at("yard")).is_empty());
+}

@@ -8,7 +8,7 @@ use crate::ident::ContentId;
 use crate::path::RelPath;
 
 /// One of few things at one of few paths, so that listings agree in part.
-fn small() -> impl Strategy<Value = Listing> {
+pub(crate) fn small() -> impl Strategy<Value = Listing> {
     const PATHS: [&str; 8] = ["game/a", "game/a/b", "game/a/c", "game/a-b", "game/d", "game/d/e/f", "home/a", "home/g"];
     let node = prop_oneof![
         (0u8..3, any::<bool>()).prop_map(|(id, executable)| Node::File {

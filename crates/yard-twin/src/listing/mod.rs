@@ -2,7 +2,7 @@
 
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
-mod algebra;
+pub(crate) mod algebra;
 pub(crate) mod delta;
 mod diff;
 mod encode;

@@ -4,6 +4,9 @@ mod change;
 mod folders;
 mod lay;
 mod steps;
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests;
 
 pub(crate) use change::{Changing, Doubtful, PATHS, Published};
 pub(crate) use lay::{Laid, Laying};

@@ -171,6 +171,7 @@ impl Yard {
         }
         let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
         let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
+        drop(listing);
         let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
         let sum = Sum::of(&seen, |path| is_out(path, &sheet, &options.leave_out));
         let seen = leave_out(seen, &sheet, &options.leave_out)?;
@@ -232,7 +233,10 @@ impl Yard {
     fn check_label(&self, build: &BuildRef, seen: &[Seen]) -> Result<()> {
         match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
             Some(row) => {
-                Self::same_or_error(build, &row, &outline(&self.listing(row.listing)?)?, &outline(&provisional(seen)?)?)
+                let there = self.listing(row.listing)?;
+                let shapes = there.entries().iter().map(|entry| (&entry.path, Shape::of_node(&entry.node)));
+                let different = different(shapes, seen.iter().map(|seen| (&seen.path, Shape::of_seen(seen))));
+                same_or_error(build, &row, different)
             }
             None => Ok(()),
         }
@@ -287,21 +291,68 @@ impl Yard {
     /// Whether just this stock build is there already; an error if its name is taken by something else.
     fn already(&self, build: &BuildRef, listing: &Listing) -> Result<bool> {
         match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
-            Some(row) => Self::same_or_error(build, &row, &self.listing(row.listing)?, listing).map(|()| true),
+            // Most often it is the very same one, and needs no look.
+            Some(row) if row.build == *build && row.listing == listing.id() => Ok(true),
+            Some(row) => {
+                let different = diff(&self.listing(row.listing)?, listing).count() as u64;
+                same_or_error(build, &row, different).map(|()| true)
+            }
             None => Ok(false),
         }
     }
+}
 
-    /// An error if the stock build that has this name is spelt differently, or holds something else.
-    fn same_or_error(build: &BuildRef, row: &StockRow, there: &Listing, listing: &Listing) -> Result<()> {
-        if row.build != *build {
-            let (name, existing) = (build.to_string(), row.build.to_string());
-            return Err(Error::Exists { what: "stock build", name, existing });
+/// An error if the stock build that has this name is spelt differently, or holds something else.
+fn same_or_error(build: &BuildRef, row: &StockRow, different: u64) -> Result<()> {
+    if row.build != *build {
+        let (name, existing) = (build.to_string(), row.build.to_string());
+        return Err(Error::Exists { what: "stock build", name, existing });
+    }
+    match different {
+        0 => Ok(()),
+        different => Err(IntakeError::OtherContents { build: build.to_string(), different }.into()),
+    }
+}
+
+/// What is known of a path before anything is read: neither contents, nor what becomes of symlinks.
+#[derive(PartialEq, Eq)]
+enum Shape {
+    File { size: u64, executable: bool },
+    Symlink,
+    EmptyFolder,
+}
+
+impl Shape {
+    fn of_node(node: &Node) -> Self {
+        match *node {
+            Node::File { size, executable, .. } => Self::File { size, executable },
+            Node::Symlink { .. } => Self::Symlink,
+            Node::EmptyFolder => Self::EmptyFolder,
         }
-        match diff(there, listing).count() as u64 {
-            0 => Ok(()),
-            different => Err(IntakeError::OtherContents { build: build.to_string(), different }.into()),
+    }
+
+    fn of_seen(seen: &Seen) -> Self {
+        match seen.kind {
+            Kind::File => Self::File { size: seen.stat.size, executable: seen.stat.executable() },
+            Kind::Symlink(_) => Self::Symlink,
+            Kind::EmptyFolder => Self::EmptyFolder,
         }
+    }
+}
+
+/// At how many paths two sorted runs differ.
+fn different<'a>(a: impl Iterator<Item = (&'a RelPath, Shape)>, b: impl Iterator<Item = (&'a RelPath, Shape)>) -> u64 {
+    let (mut a, mut b, mut count) = (a.peekable(), b.peekable(), 0);
+    loop {
+        let order = match (a.peek(), b.peek()) {
+            (None, None) => return count,
+            (Some(_), None) => std::cmp::Ordering::Less,
+            (None, Some(_)) => std::cmp::Ordering::Greater,
+            (Some((x, _)), Some((y, _))) => x.cmp(y),
+        };
+        let left = if order.is_le() { a.next() } else { None };
+        let right = if order.is_ge() { b.next() } else { None };
+        count += u64::from(left != right);
     }
 }
 
@@ -332,20 +383,6 @@ fn list(source: &Path, ctx: &Ctx) -> Result<Vec<Seen>> {
 fn provisional(seen: &[Seen]) -> Result<Listing> {
     let unknown = ContentId::from_bytes([0; 32]);
     let entries = seen.iter().map(|seen| entry(seen, unknown));
-    Listing::new(entries.collect())
-}
-
-/// A listing without what is not known before reading: contents, and what becomes of symlinks.
-fn outline(listing: &Listing) -> Result<Listing> {
-    let unknown = ContentId::from_bytes([0; 32]);
-    let entries = listing.entries().iter().map(|entry| {
-        let node = match entry.node {
-            Node::File { size, executable, .. } => Node::File { content: unknown, size, executable },
-            Node::Symlink { .. } => Node::Symlink { target: "".into() },
-            Node::EmptyFolder => Node::EmptyFolder,
-        };
-        Entry { node, ..entry.clone() }
-    });
     Listing::new(entries.collect())
 }
 

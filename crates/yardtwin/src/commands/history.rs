@@ -1,10 +1,11 @@
 //! `snapshot`, `history`, `restore`, `sweep`.
 
+use std::collections::HashSet;
 use std::process::ExitCode;
 
 use yard_twin::{
-    Counts, Files, HistoryEntry, RestoreOptions, RestoreOutcome, RestorePlan, SnapshotLabel, SnapshotRef, SweepOutcome,
-    TwinName, What, Yard,
+    Counts, Doing, Files, HistoryEntry, RestoreOptions, RestoreOutcome, RestorePlan, SnapshotLabel, SnapshotRef,
+    SweepOutcome, TwinName, What, Yard,
 };
 
 use super::twins::{changes, leaks};
@@ -139,7 +140,11 @@ fn plan_facts(plan: &RestorePlan) -> Vec<(&'static str, String)> {
     };
     let game =
         if plan.game.total() == 0 { "none differs".to_owned() } else { format!("go back ({})", changes(plan.game)) };
-    let named: Vec<_> = plan.named.iter().map(|named| named.path.to_string()).collect();
+    // Files that are there now and go or are replaced; those that come back are among the counts.
+    let goes: HashSet<_> =
+        plan.steps.iter().filter(|s| matches!(s.doing, Doing::Remove | Doing::Replace)).map(|s| &s.path).collect();
+    let named = plan.named.iter().filter(|named| goes.contains(&named.path));
+    let named: Vec<_> = named.map(|named| named.path.to_string()).collect();
     vec![
         ("game files", game),
         ("player's own", stay(plan.own)),
