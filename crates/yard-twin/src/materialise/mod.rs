@@ -8,6 +8,6 @@ mod steps;
 #[allow(clippy::unwrap_used)]
 mod tests;
 
-pub(crate) use change::{Changing, Doubtful, PATHS, Published};
+pub(crate) use change::{Changing, Doubtful, PATHS, Published, Staged};
 pub(crate) use lay::{Laid, Laying};
 pub use steps::{Doing, Step, steps};

@@ -2,20 +2,18 @@
 
 use std::collections::HashSet;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use rustix::fs::CWD;
 
-use super::power::{may_be_damaged, put_right};
-use super::settle::{Look, Own, index_path};
+use super::settle::{Own, index_path};
 use crate::Yard;
 use crate::catalog::{Counts, Intent, NewChange, TwinRow, What};
 use crate::disk::{self, FsClock};
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::StateId;
 use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
-use crate::lock::Held;
-use crate::materialise::{Changing, Doubtful, Laying, PATHS, Published, steps};
+use crate::materialise::{Changing, Doubtful, Laying, Published, Staged, steps};
 use crate::path::RelPath;
 use crate::pool::{Facts, Policy, Putter, Share};
 use crate::progress::Ctx;
@@ -55,6 +53,23 @@ pub(crate) struct Changed {
     pub(crate) late: Vec<RelPath>,
     /// What stood in the way and could not be kept in the pool: where it is now.
     pub(crate) set_aside: Vec<String>,
+}
+
+/// A change that is staged, and written down as what comes next.
+struct Intended<'a> {
+    start: &'a Start<'a>,
+    goal: &'a Goal,
+    to: StateId,
+    intent: i64,
+    folder: &'a Path,
+}
+
+/// A change that is committed.
+struct Committed {
+    number: Option<u32>,
+    late: Vec<RelPath>,
+    /// What is there now.
+    next: Listing,
 }
 
 impl Yard {
@@ -98,31 +113,11 @@ impl Yard {
         let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
         ctx.check()?;
         let intent = self.intend_change(start, to, &goal, &op)?;
-        let published = match changing.publish(&staged) {
-            Ok(published) => published,
-            Err((error, true)) => {
-                self.give_up(&goal, intent)?;
-                return Err(error);
-            }
-            Err((error, false)) => return Err(unfinished(start.row, &error, &mut op)),
-        };
+        let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
         // The yard may be wanted by what comes now, in either mode.
-        let held = links.then_some(held);
-        let committed = self
-            .shift_profile(&folder, &start.state.profile, &goal.state.profile, &op)
-            .and_then(|()| self.commit(start, &goal, to, intent, &published, &op, held.is_some(), ctx));
-        let (number, late, next) = match committed {
-            Ok(committed) => committed,
-            Err(error) => {
-                let back = self.shift_profile(&folder, &goal.state.profile, &start.state.profile, &op);
-                if let Err(failed) = back.and_then(|()| changing.undo(&staged, &published)) {
-                    tracing::warn!(%failed, "a change that could not be committed could not be undone either");
-                    return Err(unfinished(start.row, &error, &mut op));
-                }
-                self.give_up(&goal, intent)?;
-                return Err(error);
-            }
-        };
+        let alone = links.then_some(held);
+        let (published, committed) = self.carry_out(&intended, &changing, &staged, &mut op, alone.is_some(), ctx)?;
+        let Committed { number, late, next } = committed;
         let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
         let latest = staged.rows(&published).map(|(_, row)| row.ctime).max().unwrap_or_default();
         let set_aside = published.set_aside.clone();
@@ -135,6 +130,42 @@ impl Yard {
             tracing::warn!(%error, "the next look at the twin will read more than it had to");
         }
         Ok(Changed { number, late, set_aside })
+    }
+
+    /// Publishes what is staged, and moves the pointer. If either fails, what was done is undone.
+    fn carry_out(
+        &self,
+        intended: &Intended<'_>,
+        changing: &Changing<'_>,
+        staged: &Staged,
+        op: &mut OpFolder,
+        alone: bool,
+        ctx: &Ctx,
+    ) -> Result<(Published, Committed)> {
+        let &Intended { start, goal, intent, folder, .. } = intended;
+        let (before, after) = (&start.state.profile, &goal.state.profile);
+        let published = match changing.publish(staged) {
+            Ok(published) => published,
+            Err((error, true)) => {
+                self.give_up(goal, intent)?;
+                return Err(error);
+            }
+            Err((error, false)) => return Err(unfinished(start.row, &error, op)),
+        };
+        let committed = self
+            .shift_profile(folder, before, after, op)
+            .and_then(|()| self.commit(intended, &published, op, alone, ctx));
+        let error = match committed {
+            Ok(committed) => return Ok((published, committed)),
+            Err(error) => error,
+        };
+        let undone = self.shift_profile(folder, after, before, op).and_then(|()| changing.undo(staged, &published));
+        if let Err(failed) = undone {
+            tracing::warn!(%failed, "a change that could not be committed could not be undone either");
+            return Err(unfinished(start.row, &error, op));
+        }
+        self.give_up(goal, intent)?;
+        Err(error)
     }
 
     /// A change that is undone is not intended any more; one that only had to be finished still is.
@@ -171,20 +202,16 @@ impl Yard {
         }
     }
 
-    /// Keeps what others wrote meanwhile, then moves the pointer. Returns the number in the history, the paths that others
-    /// wrote to, and the listing as it came to be.
-    #[expect(clippy::too_many_arguments, reason = "all of it belongs to one instant")]
+    /// Keeps what others wrote meanwhile, then moves the pointer.
     fn commit(
         &self,
-        start: &Start<'_>,
-        goal: &Goal,
-        to: StateId,
-        intent: i64,
+        intended: &Intended<'_>,
         published: &Published,
         op: &OpFolder,
         alone: bool,
         ctx: &Ctx,
-    ) -> Result<(Option<u32>, Vec<RelPath>, Listing)> {
+    ) -> Result<Committed> {
+        let &Intended { start, goal, to, intent, .. } = intended;
         let late = self.take_late(&published.doubtful, |path| start.there.get(path.as_str()), op, alone, ctx)?;
         let next = with_folders(goal.next.clone(), published.left.clone())?;
         let to = if published.left.is_empty() { to } else { self.put_goal(start, &goal.state, &next, op)? };
@@ -204,11 +231,16 @@ impl Yard {
             }
             self.catalog.intent_done(intent)
         })?;
-        Ok((number, late.into_iter().map(|(path, _)| path).collect(), next))
+        Ok(Committed { number, late: late.into_iter().map(|(path, _)| path).collect(), next })
     }
 
     /// The state with what others wrote meanwhile, if anybody did.
-    fn put_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<Option<StateId>> {
+    pub(super) fn put_meanwhile(
+        &self,
+        start: &Start<'_>,
+        late: &[(RelPath, Entry)],
+        op: &OpFolder,
+    ) -> Result<Option<StateId>> {
         if late.is_empty() {
             return Ok(None);
         }
@@ -219,7 +251,7 @@ impl Yard {
     }
 
     /// Reads what came out of a folder and may be something new; what is goes into the pool.
-    fn take_late<'a>(
+    pub(super) fn take_late<'a>(
         &self,
         doubtful: &[Doubtful],
         known: impl Fn(&RelPath) -> Option<&'a Entry>,
@@ -275,128 +307,11 @@ impl Yard {
         index.save(&index_path(folder), &op.path().join("index"))?;
         clock.now()
     }
-
-    /// Finishes a change of a twin that was cut off, if there is one. The caller holds the twin.
-    ///
-    /// # Errors
-    /// [`TwinError::Unfinished`] if it can't be: then nothing is lost, and the next command tries again.
-    pub(crate) fn finish_change(&self, row: &TwinRow, _held: &Held, ctx: &Ctx) -> Result<()> {
-        for (id, intent) in self.catalog.intents()? {
-            let Intent::Change { twin, from, to, stage, what } = intent else { continue };
-            if twin != row.id {
-                continue;
-            }
-            tracing::info!(twin = %row.name, "a change was cut off here: it is finished");
-            let cut = CutOff { id, from, to, stage: self.root().join("tmp").join(stage), what };
-            self.finish(row, &cut, ctx).map_err(|error| match error {
-                Error::Cancelled | Error::Busy { .. } => error,
-                error => {
-                    let why = Error::to_string(&error);
-                    let cause = std::error::Error::source(&error).map(|cause| format!(": {cause}")).unwrap_or_default();
-                    TwinError::Unfinished { name: row.name.to_string(), why: why + &cause }.into()
-                }
-            })?;
-        }
-        Ok(())
-    }
-
-    fn finish(&self, row: &TwinRow, cut: &CutOff, ctx: &Ctx) -> Result<()> {
-        let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        let folder = self.present_folder(&row)?;
-        let op = self.begin(ctx)?;
-        let (from, to) = (self.state(cut.from)?, self.state(cut.to)?);
-        let wanted = self.listing(to.disk)?;
-        let damaged = may_be_damaged(&row);
-        if damaged {
-            // Nothing that an index says is believed then.
-            disk::remove_if_there(&index_path(&folder))?;
-        }
-        let Look { before, rows, mut found, sheet, .. } = self.look(&row, &folder, &op, ctx)?;
-        let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
-        // What is neither as it was nor as it should be was written by someone else; not so a folder that was half way.
-        let mut late: Vec<(RelPath, Entry)> = found
-            .changed
-            .iter()
-            .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
-            .filter(|(path, now)| now.node != Node::EmptyFolder && !damaged.has(path))
-            .filter(|(path, now)| wanted.get(path.as_str()).is_none_or(|entry| entry.node != now.node))
-            .filter(|(path, _)| diff_at(&before, &wanted, path))
-            .collect();
-        let looked_at = found.looked_at;
-        let (there, rows) = found.merged(before.clone(), rows)?;
-        let came_out = came_out(&cut.stage)?;
-        let known = |path: &RelPath| before.get(path.as_str()).or_else(|| wanted.get(path.as_str()));
-        let second = OpFolder::below(&op, "late")?;
-        let out = self.take_late(&came_out, known, &second, false, ctx)?;
-        late.extend(out.into_iter().filter(|(path, entry)| {
-            [&before, &wanted].iter().all(|listing| listing.get(path.as_str()).is_none_or(|is| is.node != entry.node))
-        }));
-        late.sort_by(|a, b| a.0.cmp(&b.0));
-        late.dedup_by(|a, b| a.0 == b.0);
-        let start = Start { row: &row, state: &from, there: &before, rows: &[], looked_at };
-        if let Some(state) = self.put_meanwhile(&start, &late, &op)? {
-            let (game, own) = counts_of(&late, &before, &Own(sheet.as_ref()));
-            let change = NewChange { what: What::Meanwhile, game, own, label: None, state };
-            self.catalog.together(|| {
-                self.catalog.add_change(row.id, &change)?;
-                self.catalog.set_state(row.id, cut.from)
-            })?;
-        }
-        let layer = Layer::between(&before, &wanted);
-        // A folder that was half way out is empty now, which it never was before, nor should be.
-        let left_over = |entry: &Entry| {
-            let path = entry.path.as_str();
-            entry.node == Node::EmptyFolder && before.has(path) && before.get(path).is_none() && !wanted.has(path)
-        };
-        let mut next = overlay(&overlay(&there, &damaged)?, &layer)?.into_entries();
-        next.retain(|entry| !left_over(entry));
-        let next = Listing::new(next)?;
-        let start = Start { row: &row, state: &from, there: &there, rows: &rows, looked_at };
-        let goal = Goal { state: to, next, what: cut.what.clone(), intent: Some(cut.id) };
-        self.change_twin(&start, goal, ctx)?;
-        disk::remove_tree(&cut.stage)
-    }
-}
-
-/// A change that was cut off.
-struct CutOff {
-    id: i64,
-    from: StateId,
-    to: StateId,
-    stage: PathBuf,
-    what: Option<What>,
 }
 
 fn unfinished(row: &TwinRow, error: &Error, op: &mut OpFolder) -> Error {
     op.leave();
     TwinError::Unfinished { name: row.name.to_string(), why: error.to_string() }.into()
-}
-
-/// Whether two listings differ at a path.
-fn diff_at(a: &Listing, b: &Listing, path: &RelPath) -> bool {
-    let node = |listing: &Listing| listing.get(path.as_str()).map(|entry| entry.node.clone());
-    node(a) != node(b)
-}
-
-/// What a change that was cut off had taken out of the folder, or not put into it yet.
-fn came_out(stage: &Path) -> Result<Vec<Doubtful>> {
-    let Ok(text) = fs::read(stage.join(PATHS)) else { return Ok(Vec::new()) };
-    let paths: Vec<RelPath> = serde_json::from_slice(&text).unwrap_or_default();
-    let mut found = Vec::new();
-    for area in ["new", "old"] {
-        let Ok(chunks) = fs::read_dir(stage.join(area)) else { continue };
-        for chunk in chunks {
-            let chunk = chunk.at("list", stage)?.path();
-            for out in fs::read_dir(&chunk).at("list", &chunk)? {
-                let out = out.at("list", &chunk)?.path();
-                let number = out.file_name().and_then(|name| name.to_str()?.parse::<usize>().ok());
-                if let Some(path) = number.and_then(|number| paths.get(number)) {
-                    found.push(Doubtful { path: path.clone(), out });
-                }
-            }
-        }
-    }
-    Ok(found)
 }
 
 /// The listing with folders that are there though nothing is in them that a listing holds.
@@ -442,7 +357,7 @@ pub(crate) fn counts(before: &Listing, after: &Listing, own: &Own<'_>) -> (Count
     (game, others)
 }
 
-fn counts_of(late: &[(RelPath, Entry)], before: &Listing, own: &Own<'_>) -> (Counts, Counts) {
+pub(super) fn counts_of(late: &[(RelPath, Entry)], before: &Listing, own: &Own<'_>) -> (Counts, Counts) {
     let (mut game, mut others) = (Counts::default(), Counts::default());
     for (path, entry) in late {
         let was = before.get(path.as_str()).map(|entry| &entry.node);

@@ -5,6 +5,7 @@ mod clone;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::print_stderr)]
 mod faults;
+mod finish;
 mod history;
 mod intake;
 mod power;

@@ -1,5 +1,7 @@
 //! What can go wrong: what happened, to which path, what to do.
 
+mod remedy;
+
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -421,136 +423,6 @@ impl Error {
             Self::Cancelled => Class::Cancelled,
             _ => Class::Failed,
         }
-    }
-
-    /// What to do about it, in a sentence.
-    #[must_use]
-    pub fn remedy(&self) -> Option<String> {
-        Some(match self {
-            Self::Io { source, .. } => io_remedy(source)?.into(),
-            Self::NotFound { known, .. } if known.is_empty() => return None,
-            Self::NotFound { known, .. } => {
-                let known: Vec<_> = known.iter().map(|name| format!("{name:?}")).collect();
-                format!("There are: {}.", known.join(", "))
-            }
-            Self::Exists { what: "title sheet", .. } => "Change it in an editor, or replace it.".into(),
-            Self::Exists { .. } => "Choose another name.".into(),
-            Self::Busy { .. } => "Wait until it is done, then try again.".into(),
-            Self::Catalogue { .. } => "The pool, the stock builds' listings and the twins' folders are untouched. \
-                Put catalog.db back from a backup (without the catalog.db-wal and catalog.db-shm that lie there now)."
-                .into(),
-            Self::Damaged { .. } => "Put the file back from a backup of the yard.".into(),
-            Self::ContentMissing { .. } => {
-                "Take the same build in again from its folder, with the same title and build: that puts back what is \
-                 missing and changes nothing else."
-                    .into()
-            }
-            Self::Yard(error) => error.remedy()?.into(),
-            Self::Intake(error) => error.remedy()?.into(),
-            Self::Twin(error) => error.remedy()?,
-            Self::Launch(error) => error.remedy()?.into(),
-            Self::Obstructed { .. } => {
-                "Nothing was changed. Move the one or the other out of the way, then try again.".into()
-            }
-            Self::Sheet(_) | Self::Clash { .. } | Self::Path { .. } | Self::Name { .. } | Self::Cancelled => {
-                return None;
-            }
-        })
-    }
-}
-
-fn io_remedy(source: &io::Error) -> Option<&'static str> {
-    let too_many = [rustix::io::Errno::MFILE, rustix::io::Errno::NFILE].map(|errno| Some(errno.raw_os_error()));
-    if too_many.contains(&source.raw_os_error()) {
-        return Some("Close other programs, or raise the limit (ulimit -n), then try again.");
-    }
-    Some(match source.kind() {
-        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
-            "The disk is full: make room on it, then try again. What was half done has been taken away."
-        }
-        io::ErrorKind::NotFound => "Look whether the path is right.",
-        io::ErrorKind::NotADirectory => "Name a folder.",
-        io::ErrorKind::PermissionDenied => "Give your user the right to do this, or choose another folder.",
-        io::ErrorKind::ResourceBusy => {
-            "Something is mounted there, or the system uses it: let go of it, then try again."
-        }
-        io::ErrorKind::ReadOnlyFilesystem => "The filesystem is mounted read-only: mount it writable.",
-        _ => return None,
-    })
-}
-
-impl YardError {
-    fn remedy(&self) -> Option<&'static str> {
-        Some(match self {
-            Self::NotAYard(_) => "Make a yard there first, or name the folder of an existing one.",
-            Self::NotEmpty(_) => "Choose an empty folder, or one that doesn't exist yet.",
-            Self::AlreadyAYard(_) | Self::Settings { .. } => return None,
-            Self::NewerFormat { .. } => "Update this program; the yard was not touched.",
-            Self::CatalogueMissing(_) => {
-                "Nothing else was touched: each twins/NAME/game is a plain folder. Put catalog.db back from a backup; \
-                 without one, make a new yard elsewhere and take those folders in there."
-            }
-        })
-    }
-}
-
-impl IntakeError {
-    fn remedy(&self) -> Option<&'static str> {
-        Some(match self {
-            Self::NotAFolder(_) => "Name the folder that the program is installed in.",
-            Self::InsideYard(_) => "To make a twin's folder a twin again, clone the twin.",
-            Self::AroundYard(_) => "Name the program's own folder, or move the yard out of it.",
-            Self::Nothing(_) => "Look whether it is the right folder.",
-            Self::NotUtf8(_) => "Rename it, then try again.",
-            Self::Special { .. } => "It is no part of a program: remove it, or stop the program that made it.",
-            Self::Changed(_) => "Close the program that writes there, then try again.",
-            Self::LinkIntoYard { .. } => "A stock build can't lean on the yard: replace the link by what it leads to.",
-            Self::NotGood { .. } => "Look whether it is the right folder and whole; if the sheet is wrong, mend it.",
-            Self::NoLabel { .. } => "Say which build it is.",
-            Self::OtherContents { .. } => "Give this one another label.",
-        })
-    }
-}
-
-impl TwinError {
-    fn remedy(&self) -> Option<String> {
-        Some(match self {
-            Self::FolderMissing { folder, found: Some(found), .. } => format!(
-                "It was renamed by hand and is now {}: give that folder its name {:?} back.",
-                found.display(),
-                folder.file_name().unwrap_or_default()
-            ),
-            Self::FolderMissing { .. } => {
-                "Put the folder back. If it is gone for good, remove the twin: its last known \
-                state stays, and a new twin can be cloned from it."
-                    .into()
-            }
-            Self::ChangedMeanwhile { .. } => {
-                "Nothing was changed. Do it again: what is there now is taken in first.".into()
-            }
-            Self::InTheWay { .. } => "Move it elsewhere, then try again.".into(),
-            Self::NothingToUndo(_) => "Name a state from its history.".into(),
-            Self::Protected(_) => "Nothing was changed. Take the protection off first.".into(),
-            Self::Unfinished { .. } => {
-                "Everything that was there is kept. Put right what is named; any command on this twin then finishes the \
-                 change."
-                    .into()
-            }
-            Self::NotTaken { .. } => "Remove those, or close the program that made them; then try again.".into(),
-            Self::FolderInTheWay(_) => "Move it elsewhere, or choose another name.".into(),
-            Self::StockInUse { .. } => "Remove those twins first.".into(),
-        })
-    }
-}
-
-impl LaunchError {
-    fn remedy(&self) -> Option<&'static str> {
-        Some(match self {
-            Self::NoProgram { .. } => "Set the program in the twin's profile, or name one in the title sheet.",
-            Self::ProgramMissing(_) => "Set another program in the profile, or mend the title sheet.",
-            Self::NotExecutable(_) => "Mark the file as executable.",
-            Self::Profile { .. } | Self::Setting { .. } | Self::Entry { .. } => return None,
-        })
     }
 }
 

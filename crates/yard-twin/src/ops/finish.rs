@@ -1,0 +1,156 @@
+//! Finishing a change of a twin that was cut off: always forward.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use super::change::{Goal, Start, counts_of};
+use super::power::{may_be_damaged, put_right};
+use super::settle::{Look, Own, index_path};
+use crate::Yard;
+use crate::catalog::{Intent, NewChange, TwinRow, What};
+use crate::disk;
+use crate::error::{Error, PathContext, Result, TwinError};
+use crate::ident::StateId;
+use crate::listing::{Entry, Layer, Listing, Node, overlay};
+use crate::lock::Held;
+use crate::materialise::{Doubtful, PATHS};
+use crate::path::RelPath;
+use crate::progress::Ctx;
+use crate::scan::Found;
+use crate::yard::OpFolder;
+
+impl Yard {
+    /// Finishes a change of a twin that was cut off, if there is one. The caller holds the twin.
+    ///
+    /// # Errors
+    /// [`TwinError::Unfinished`] if it can't be: then nothing is lost, and the next command tries again.
+    pub(crate) fn finish_change(&self, row: &TwinRow, _held: &Held, ctx: &Ctx) -> Result<()> {
+        for (id, intent) in self.catalog.intents()? {
+            let Intent::Change { twin, from, to, stage, what } = intent else { continue };
+            if twin != row.id {
+                continue;
+            }
+            tracing::info!(twin = %row.name, "a change was cut off here: it is finished");
+            let cut = CutOff { id, from, to, stage: self.root().join("tmp").join(stage), what };
+            self.finish(row, &cut, ctx).map_err(|error| match error {
+                Error::Cancelled | Error::Busy { .. } => error,
+                error => {
+                    let why = Error::to_string(&error);
+                    let cause = std::error::Error::source(&error).map(|cause| format!(": {cause}")).unwrap_or_default();
+                    TwinError::Unfinished { name: row.name.to_string(), why: why + &cause }.into()
+                }
+            })?;
+        }
+        Ok(())
+    }
+
+    fn finish(&self, row: &TwinRow, cut: &CutOff, ctx: &Ctx) -> Result<()> {
+        let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+        let folder = self.present_folder(&row)?;
+        let op = self.begin(ctx)?;
+        let (from, to) = (self.state(cut.from)?, self.state(cut.to)?);
+        let wanted = self.listing(to.disk)?;
+        let damaged = may_be_damaged(&row);
+        if damaged {
+            // Nothing that an index says is believed then.
+            disk::remove_if_there(&index_path(&folder))?;
+        }
+        let Look { before, rows, mut found, sheet, .. } = self.look(&row, &folder, &op, ctx)?;
+        let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
+        let mut late = late_in(&found, &before, &wanted, &damaged);
+        let looked_at = found.looked_at;
+        let (there, rows) = found.merged(before.clone(), rows)?;
+        late.extend(self.late_out(cut, &before, &wanted, &op, ctx)?);
+        late.sort_by(|a, b| a.0.cmp(&b.0));
+        late.dedup_by(|a, b| a.0 == b.0);
+        let start = Start { row: &row, state: &from, there: &before, rows: &[], looked_at };
+        if let Some(state) = self.put_meanwhile(&start, &late, &op)? {
+            let (game, own) = counts_of(&late, &before, &Own(sheet.as_ref()));
+            let change = NewChange { what: What::Meanwhile, game, own, label: None, state };
+            self.catalog.together(|| {
+                self.catalog.add_change(row.id, &change)?;
+                self.catalog.set_state(row.id, cut.from)
+            })?;
+        }
+        let next = overlay(&overlay(&there, &damaged)?, &Layer::between(&before, &wanted))?;
+        let next = without_left_over(next, &before, &wanted)?;
+        let start = Start { row: &row, state: &from, there: &there, rows: &rows, looked_at };
+        let goal = Goal { state: to, next, what: cut.what.clone(), intent: Some(cut.id) };
+        self.change_twin(&start, goal, ctx)?;
+        disk::remove_tree(&cut.stage)
+    }
+
+    /// What had come out of the folder, and is neither as it was nor as it should be.
+    fn late_out(
+        &self,
+        cut: &CutOff,
+        before: &Listing,
+        wanted: &Listing,
+        op: &OpFolder,
+        ctx: &Ctx,
+    ) -> Result<Vec<(RelPath, Entry)>> {
+        let known = |path: &RelPath| before.get(path.as_str()).or_else(|| wanted.get(path.as_str()));
+        let second = OpFolder::below(op, "late")?;
+        let mut out = self.take_late(&came_out(&cut.stage)?, known, &second, false, ctx)?;
+        out.retain(|(path, entry)| {
+            [before, wanted].iter().all(|listing| listing.get(path.as_str()).is_none_or(|is| is.node != entry.node))
+        });
+        Ok(out)
+    }
+}
+
+/// What is in the folder, and is neither as it was nor as it should be: someone else wrote it, unless it is a folder that
+/// was half way, or what a power loss left.
+fn late_in(found: &Found, before: &Listing, wanted: &Listing, damaged: &Layer) -> Vec<(RelPath, Entry)> {
+    let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
+    found
+        .changed
+        .iter()
+        .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
+        .filter(|(path, now)| now.node != Node::EmptyFolder && !damaged.has(path))
+        .filter(|(path, now)| node(wanted, path).as_ref() != Some(&now.node))
+        .filter(|(path, _)| node(before, path) != node(wanted, path))
+        .collect()
+}
+
+/// The listing without folders that were half way out: they are empty now, which they never were before, nor should be.
+fn without_left_over(next: Listing, before: &Listing, wanted: &Listing) -> Result<Listing> {
+    let mut entries = next.into_entries();
+    entries.retain(|entry| {
+        let path = entry.path.as_str();
+        let left_over =
+            entry.node == Node::EmptyFolder && before.has(path) && before.get(path).is_none() && !wanted.has(path);
+        !left_over
+    });
+    Listing::new(entries)
+}
+
+/// A change that was cut off.
+struct CutOff {
+    id: i64,
+    from: StateId,
+    to: StateId,
+    stage: PathBuf,
+    what: Option<What>,
+}
+
+/// What a change that was cut off had taken out of the folder, or not put into it yet.
+fn came_out(stage: &Path) -> Result<Vec<Doubtful>> {
+    let Ok(text) = fs::read(stage.join(PATHS)) else { return Ok(Vec::new()) };
+    let paths: Vec<RelPath> = serde_json::from_slice(&text).unwrap_or_default();
+    let mut found = Vec::new();
+    for area in ["new", "old"] {
+        let Ok(chunks) = fs::read_dir(stage.join(area)) else { continue };
+        for chunk in chunks {
+            let chunk = chunk.at("list", stage)?.path();
+            for out in fs::read_dir(&chunk).at("list", &chunk)? {
+                let out = out.at("list", &chunk)?.path();
+                let number = out.file_name().and_then(|name| name.to_str()?.parse::<usize>().ok());
+                if let Some(path) = number.and_then(|number| paths.get(number)) {
+                    found.push(Doubtful { path: path.clone(), out });
+                }
+            }
+        }
+    }
+    Ok(found)
+}
