@@ -130,6 +130,9 @@ fn clash(one: &RelPath, other: &str) -> Error {
 /// # Errors
 /// [`Error::Path`] if the layer itself has an entry below one that is no folder.
 pub fn overlay(base: &Listing, layer: &Layer) -> Result<Listing> {
+    if layer.is_empty() {
+        return Ok(base.clone());
+    }
     let mut entries: Vec<Entry> = Vec::with_capacity(base.entries().len() + layer.len());
     let mut changes = layer.changes.iter().peekable();
     // The last change that leaves nothing of the base below its path.

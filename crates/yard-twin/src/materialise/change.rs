@@ -54,8 +54,8 @@ pub(crate) struct Changing<'a> {
 /// A change that is staged, ready to be published.
 pub(crate) struct Staged {
     steps: Vec<Step>,
-    /// One for each step; as the staged file looked.
-    rows: Vec<Row>,
+    /// One for each step: how the bytes of the staged file are shared; `None` for what is no file.
+    shares: Vec<Option<Share>>,
 }
 
 /// What came out of the folder, and may not be what should have.
@@ -262,20 +262,20 @@ impl Changing<'_> {
             disk::make_folder(&op.join(format!("old/{chunk}")))?;
         }
         let placer = self.laying.placer(self.folder)?;
-        let rows = Mutex::new(vec![Row::default(); steps.len()]);
+        let shares = Mutex::new(vec![None; steps.len()]);
         let puts = steps.iter().filter(|step| matches!(step.doing, Doing::Put | Doing::Replace)).count();
         self.ctx().phase(Phase::Building, puts as u64, 0, || {
             parallel::for_each(&chunks, self.ctx().threads(), Vec::new, |buffer, chunk| {
                 let made = self.stage_chunk(&placer, chunk, buffer)?;
-                for (at, row) in made {
-                    lock(&rows)[at] = row;
+                for (at, share) in made {
+                    lock(&shares)[at] = share;
                 }
                 Ok(())
             })
         })?;
-        let rows = rows.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        self.sync_staged(&rows)?;
-        Ok(Staged { steps, rows })
+        let shares = shares.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        self.sync_staged(&shares)?;
+        Ok(Staged { steps, shares })
     }
 
     fn stage_chunk(
@@ -283,23 +283,23 @@ impl Changing<'_> {
         placer: &Placer<'_>,
         chunk: &[(usize, &Step)],
         buffer: &mut Vec<u8>,
-    ) -> Result<Vec<(usize, Row)>> {
+    ) -> Result<Vec<(usize, Option<Share>)>> {
         let Some((first, _)) = chunk.first() else { return Ok(Vec::new()) };
         let path = self.laying.op.join(slot("new", *first).0);
         let folder = disk::open_folder(rustix::fs::CWD, &path).at("open", &path)?;
-        let mut rows = Vec::new();
+        let mut shares = Vec::new();
         for (number, step) in chunk.iter().filter(|(_, step)| matches!(step.doing, Doing::Put | Doing::Replace)) {
             self.ctx().check()?;
             let Some(entry) = self.next.get(step.path.as_str()) else { continue };
-            rows.push((*number, placer.place(folder.as_fd(), &number.to_string(), entry, buffer)?));
+            shares.push((*number, placer.place(folder.as_fd(), &number.to_string(), entry, buffer)?.share));
             self.ctx().progress().advance(1, entry.node.size());
         }
-        Ok(rows)
+        Ok(shares)
     }
 
-    fn sync_staged(&self, rows: &[Row]) -> Result<()> {
+    fn sync_staged(&self, shares: &[Option<Share>]) -> Result<()> {
         let own: Vec<usize> =
-            (0..rows.len()).filter(|&at| rows[at].share.is_some_and(|share| share != Share::Link)).collect();
+            (0..shares.len()).filter(|&at| shares[at].is_some_and(|share| share != Share::Link)).collect();
         if own.len() > SYNC_SINGLY {
             return disk::sync_filesystem(self.laying.op);
         }
@@ -316,6 +316,8 @@ impl Changing<'_> {
     pub(crate) fn publish(&self, staged: &Staged) -> Result<Published, (Error, bool)> {
         let publishing = self.publishing(staged).map_err(|error| (error, true))?;
         let (mut outs, mut published) = (Vec::new(), Published::default());
+        published.done.reserve_exact(staged.steps.len());
+        published.rows.reserve_exact(staged.shares.iter().flatten().count());
         let mut steps = || {
             for number in 0..staged.steps.len() {
                 self.ctx().check()?;
@@ -418,8 +420,7 @@ impl Publishing<'_> {
                     Err(error) => return Err(Error::io("put in place", shown(), error)),
                 }
                 let now = rustix::fs::statat(at, name, AtFlags::SYMLINK_NOFOLLOW).at("look at", shown())?;
-                let row =
-                    self.staged.rows[number].share.map_or_else(Row::default, |share| Row::new(&now.into(), share));
+                let row = self.staged.shares[number].map_or_else(Row::default, |share| Row::new(&now.into(), share));
                 published.rows.push((number, row));
             }
         }

@@ -49,13 +49,13 @@ impl Yard {
         let folder = self.present_folder(&row)?;
         let op = self.begin(ctx)?;
         let (from, to) = (self.state(cut.from)?, self.state(cut.to)?);
-        let wanted = self.listing(to.disk)?;
         let damaged = may_be_damaged(&row);
         if damaged {
             // Nothing that an index says is believed then.
             disk::remove_if_there(&index_path(&folder))?;
         }
         let Look { before, rows, mut found, sheet, .. } = self.look(&row, &folder, &op, ctx)?;
+        let wanted = self.listing(to.disk)?.sharing_paths(&before);
         let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
         let mut late = late_in(&found, &before, &wanted, &damaged);
         let looked_at = found.looked_at;

@@ -169,6 +169,7 @@ impl Yard {
                 _ => {}
             }
         }
+        drop(laid);
         let op = self.begin(ctx)?;
         let making = Making { yard: self, op: &op, putter: self.putter(&op)?, made: RefCell::default(), dry_run };
         let base = overlay(&settled.listing, &Layer::new(links)?)?;

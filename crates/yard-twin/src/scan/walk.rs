@@ -65,7 +65,7 @@ pub(super) struct Worker<S> {
     pub(super) found: S,
     /// What was passed over, each with its reason.
     pub(super) not_taken: Vec<String>,
-    buffer: Vec<MaybeUninit<u8>>,
+    buffer: Box<[MaybeUninit<u8>]>,
 }
 
 impl<'a> Lister<'a> {
@@ -188,8 +188,7 @@ impl<'a> Lister<'a> {
         ctx: &Ctx,
     ) -> Result<Vec<Worker<S>>> {
         let Some(root) = self.root(about)? else { return Ok(Vec::new()) };
-        let worker =
-            || Worker { found: S::default(), not_taken: Vec::new(), buffer: vec![MaybeUninit::uninit(); 32 << 10] };
+        let worker = || Worker { found: S::default(), not_taken: Vec::new(), buffer: Box::new_uninit_slice(32 << 10) };
         parallel::crawl(vec![root], ctx.threads(), worker, |worker, job, jobs| {
             ctx.check()?;
             let Some((folder, names)) = self.names(&job, worker)? else {
