@@ -235,12 +235,7 @@ impl Yard {
     }
 
     /// The state with what others wrote meanwhile, if anybody did.
-    pub(super) fn put_meanwhile(
-        &self,
-        start: &Start<'_>,
-        late: &[(RelPath, Entry)],
-        op: &OpFolder,
-    ) -> Result<Option<StateId>> {
+    fn put_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<Option<StateId>> {
         if late.is_empty() {
             return Ok(None);
         }
@@ -248,6 +243,18 @@ impl Yard {
         let listing = overlay(start.there, &layer)?;
         let disk = self.put_listing(&listing, None, op)?;
         self.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
+    }
+
+    /// Adds what others wrote to the history, and leaves the twin's state as it is.
+    pub(super) fn keep_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<()> {
+        let Some(state) = self.put_meanwhile(start, late, op)? else { return Ok(()) };
+        let sheet = self.sheet(&start.state.build.title)?;
+        let (game, own) = counts_of(late, start.there, &Own(sheet.as_ref()));
+        let change = NewChange { what: What::Meanwhile, game, own, label: None, state };
+        self.catalog.together(|| {
+            self.catalog.add_change(start.row.id, &change)?;
+            self.catalog.set_state(start.row.id, start.row.state)
+        })
     }
 
     /// Reads what came out of a folder and may be something new; what is goes into the pool.
@@ -357,7 +364,7 @@ pub(crate) fn counts(before: &Listing, after: &Listing, own: &Own<'_>) -> (Count
     (game, others)
 }
 
-pub(super) fn counts_of(late: &[(RelPath, Entry)], before: &Listing, own: &Own<'_>) -> (Counts, Counts) {
+fn counts_of(late: &[(RelPath, Entry)], before: &Listing, own: &Own<'_>) -> (Counts, Counts) {
     let (mut game, mut others) = (Counts::default(), Counts::default());
     for (path, entry) in late {
         let was = before.get(path.as_str()).map(|entry| &entry.node);

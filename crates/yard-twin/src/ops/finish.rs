@@ -3,11 +3,11 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use super::change::{Goal, Start, counts_of};
+use super::change::{Goal, Start};
 use super::power::{may_be_damaged, put_right};
-use super::settle::{Look, Own, index_path};
+use super::settle::{Look, index_path};
 use crate::Yard;
-use crate::catalog::{Intent, NewChange, TwinRow, What};
+use crate::catalog::{Intent, TwinRow, What};
 use crate::disk;
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::StateId;
@@ -54,7 +54,7 @@ impl Yard {
             // Nothing that an index says is believed then.
             disk::remove_if_there(&index_path(&folder))?;
         }
-        let Look { before, rows, mut found, sheet, .. } = self.look(&row, &folder, &op, ctx)?;
+        let Look { before, rows, mut found, .. } = self.look(&row, &folder, &op, ctx)?;
         let wanted = self.listing(to.disk)?.sharing_paths(&before);
         let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
         let mut late = late_in(&found, &before, &wanted, &damaged);
@@ -64,14 +64,7 @@ impl Yard {
         late.sort_by(|a, b| a.0.cmp(&b.0));
         late.dedup_by(|a, b| a.0 == b.0);
         let start = Start { row: &row, state: &from, there: &before, rows: &[], looked_at };
-        if let Some(state) = self.put_meanwhile(&start, &late, &op)? {
-            let (game, own) = counts_of(&late, &before, &Own(sheet.as_ref()));
-            let change = NewChange { what: What::Meanwhile, game, own, label: None, state };
-            self.catalog.together(|| {
-                self.catalog.add_change(row.id, &change)?;
-                self.catalog.set_state(row.id, cut.from)
-            })?;
-        }
+        self.keep_meanwhile(&start, &late, &op)?;
         let next = overlay(&overlay(&there, &damaged)?, &Layer::between(&before, &wanted))?;
         let next = without_left_over(next, &before, &wanted)?;
         let start = Start { row: &row, state: &from, there: &there, rows: &rows, looked_at };
@@ -100,16 +93,16 @@ impl Yard {
 }
 
 /// What is in the folder, and is neither as it was nor as it should be: someone else wrote it, unless it is a folder that
-/// was half way, or what a power loss left.
+/// was half way, or an empty file that a power loss left.
 fn late_in(found: &Found, before: &Listing, wanted: &Listing, damaged: &Layer) -> Vec<(RelPath, Entry)> {
     let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
     found
         .changed
         .iter()
         .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
-        .filter(|(path, now)| now.node != Node::EmptyFolder && !damaged.has(path))
+        .filter(|(path, now)| now.node != Node::EmptyFolder && (!damaged.has(path) || now.node.size() > 0))
         .filter(|(path, now)| node(wanted, path).as_ref() != Some(&now.node))
-        .filter(|(path, _)| node(before, path) != node(wanted, path))
+        .filter(|(path, _)| node(before, path) != node(wanted, path) || damaged.has(path))
         .collect()
 }
 

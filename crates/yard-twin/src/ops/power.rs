@@ -42,6 +42,14 @@ impl Yard {
         if !damaged.is_empty() {
             tracing::warn!(twin = %row.name, files = damaged.len(), "not written before the power was lost: put right");
             let looked_at = found.looked_at;
+            // What isn't empty may be someone's who kept the file's time: it stays in the history.
+            let left = found.changed.iter().filter(|(path, _)| damaged.has(path));
+            let left: Vec<(RelPath, Entry)> = left
+                .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
+                .filter(|(_, now)| now.node.size() > 0)
+                .collect();
+            let start = Start { row, state: &state, there: &before, rows: &[], looked_at };
+            self.keep_meanwhile(&start, &left, &op)?;
             let (there, rows) = found.merged(before, rows)?;
             let next = overlay(&there, &damaged)?;
             let start = Start { row, state: &state, there: &there, rows: &rows, looked_at };

@@ -153,3 +153,30 @@ fn whenever_the_power_goes_what_was_settled_is_whole() {
     }
     eprintln!("the power went at {} points", copies.len());
 }
+
+#[test]
+fn what_a_power_loss_left_is_put_right_and_what_it_may_not_have_been_is_kept() {
+    let place = place();
+    set_up(place.path(), "power");
+    let yard = Yard::open(&place.path().join("yard")).unwrap();
+    clone(&yard, "wexcombe@b1", "b", Sharing::None).unwrap();
+    let game = place.path().join("yard/twins/b/game");
+    fs::write(game.join("scenery.dat"), "").unwrap();
+    let program = fs::File::options().write(true).open(game.join("bin/game")).unwrap();
+    let time = program.metadata().unwrap().modified().unwrap();
+    std::io::Write::write_all(&mut &program, b"#!/bin/no").unwrap();
+    program.set_modified(time).unwrap();
+    fs::write(game.join("mine.wjs"), MINE).unwrap();
+    drop(yard);
+    fault::start_anew("another start");
+    let yard = Yard::open(&place.path().join("yard")).unwrap();
+    yard.twin_details(&"b".parse().unwrap(), &ctx()).unwrap();
+    assert_eq!(fs::read(game.join("scenery.dat")).unwrap(), b"hills");
+    assert_eq!(fs::read(game.join("bin/game")).unwrap(), b"#!/bin/sh\n");
+    assert_eq!(fs::read(game.join("mine.wjs")).unwrap(), MINE.as_bytes(), "that is a player's own change");
+    let history = yard.history(&"b".parse().unwrap(), &ctx()).unwrap();
+    let kept = history.iter().find(|entry| entry.what == What::Meanwhile).unwrap();
+    let listing = yard.listing(yard.state(kept.state).unwrap().disk).unwrap();
+    let patched = blake3::hash(b"#!/bin/no\n");
+    assert_eq!(listing.get("game/bin/game").unwrap().node.content().unwrap().as_bytes(), patched.as_bytes());
+}
