@@ -31,6 +31,9 @@
 //! serialised, and `apply_…` does it. Errors say what happened and to which path; [`Error::class`] and [`Error::remedy`]
 //! say what to do.
 //!
+//! Whatever changed a twin, be it this crate, a run or an installer, is a line in its history ([`Yard::history`]) with the
+//! state that came of it, and [`Yard::plan_restore`] goes back to any of them, around what the player owns.
+//!
 //! # Limitations
 //! - Linux, by now. Names that are not UTF-8 are refused at intake and passed over in a twin.
 //! - Not kept: owners, other mode bits than the executable one, access control lists, extended attributes, hard links

@@ -27,7 +27,7 @@ impl Yard {
     /// [`Yard::twin_details`]. With `dry_run`, only looks.
     ///
     /// # Errors
-    /// [`Error::NotFound`], [`Error::Busy`] while it runs.
+    /// [`crate::Error::NotFound`], [`crate::Error::Busy`] while it runs.
     pub fn protect_twin(&self, name: &TwinName, on: bool, dry_run: bool, ctx: &Ctx) -> Result<ProtectOutcome> {
         let row = self.twin_row(name, false)?;
         let changed = row.protected.is_some() != on;

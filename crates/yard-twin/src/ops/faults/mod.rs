@@ -324,6 +324,7 @@ fn whichever_change_fails_or_is_the_last_everything_is_as_before_or_as_after() {
             points += u32::from(!status.success());
             done += u32::from(is_done && !status.success());
         }
+        eprintln!("{name}: {changes} points");
     }
     eprintln!("{points} points failed and died at; after {done} of the deaths the operation turned out to be done");
 }
