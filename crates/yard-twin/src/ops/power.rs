@@ -11,7 +11,7 @@ use crate::error::Result;
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::Found;
+use crate::scan::{Found, Now};
 
 /// By then the system has written a new twin's files by itself, so that making sure of it costs next to nothing.
 const WRITTEN_BY_THEN: SignedDuration = SignedDuration::from_secs(35);
@@ -67,8 +67,8 @@ pub(super) fn may_be_damaged(row: &TwinRow) -> bool {
 
 /// What puts right what a power loss left of the files of a new twin.
 pub(super) fn put_right(found: &Found, before: &Listing) -> Result<Layer> {
-    let laid = |(path, now): &(RelPath, Option<_>)| {
-        let (now, _) = now.as_ref()?;
+    let laid = |(path, now): &(RelPath, Now)| {
+        let now = &now.as_ref()?.0;
         Some((path.clone(), Some(damaged(before.get(path.as_str())?, now)?.clone())))
     };
     Layer::new(found.changed.iter().filter_map(laid).collect())

@@ -61,7 +61,7 @@ fn counts(found: &Found, before: &Listing, own: &Own<'_>) -> (Counts, Counts) {
     for (path, now) in &found.changed {
         let counts = if own.holds(path) { &mut others } else { &mut game };
         let before = before.get(path.as_str()).map(|entry| &entry.node);
-        counts.add(before, now.as_ref().map(|(entry, _)| &entry.node));
+        counts.add(before, now.as_ref().map(|now| &now.0.node));
     }
     (game, others)
 }
@@ -87,12 +87,14 @@ impl Yard {
         let profile = profile::text(&folder.join("profile.toml"))?;
         let (game, own) = counts(&look.found, &look.before, &Own(look.sheet.as_ref()));
         let unchanged = look.found.changed.is_empty();
-        let layer = look.found.layer()?;
+        // Much that changed is no difference to keep.
+        let few = look.found.changed.len() * 10 < look.before.entries().len();
+        let layer = if few && !unchanged { Some(look.found.layer()?) } else { None };
         let (listing, rows) = look.found.merged(look.before, look.rows)?;
         let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
         let what = if unchanged && what == What::Outside { What::Settings } else { what };
         if next != *state {
-            self.put_listing(&listing, Some((state.disk, &layer)), &op)?;
+            self.put_listing(&listing, layer.as_ref().map(|layer| (state.disk, layer)), &op)?;
             let state = self.put_state(&next, &op)?;
             self.catalog.together(|| {
                 self.catalog.add_change(row.id, &NewChange { what, game, own, label: None, state }).map(|_| ())

@@ -42,11 +42,14 @@ pub(crate) struct Settling<'a> {
     pub(crate) keeps_modes: bool,
 }
 
+/// What is at a path now; `None`: nothing. In a box, so that it takes little to say that a great many are gone.
+pub(crate) type Now = Option<Box<(Entry, Row)>>;
+
 /// What is different now.
 #[derive(Default)]
 pub(crate) struct Found {
-    /// What is not as it was, in the order of the paths; `None`: it is gone.
-    pub(crate) changed: Vec<(RelPath, Option<(Entry, Row)>)>,
+    /// What is not as it was, in the order of the paths.
+    pub(crate) changed: Vec<(RelPath, Now)>,
     /// Entries that are as they were and look different: by their place in the last listing.
     pub(crate) refreshed: Vec<(usize, Row)>,
     /// When the look began, by the filesystem's clock.
@@ -63,7 +66,7 @@ impl Found {
     /// What changed, without how it looks.
     pub(crate) fn layer(&self) -> Result<Layer> {
         Layer::new(
-            self.changed.iter().map(|(path, now)| (path.clone(), now.as_ref().map(|(e, _)| e.clone()))).collect(),
+            self.changed.iter().map(|(path, now)| (path.clone(), now.as_ref().map(|now| now.0.clone()))).collect(),
         )
     }
 
@@ -83,7 +86,7 @@ impl Found {
             let mut replaced = false;
             while let Some((path, now)) = changed.next_if(|(path, _)| until.is_none_or(|until| path <= until)) {
                 replaced = until == Some(&path);
-                if let Some((entry, row)) = now {
+                if let Some((entry, row)) = now.map(|now| *now) {
                     entries.push(entry);
                     merged.push(row);
                 }
@@ -143,7 +146,9 @@ pub(crate) fn settle_folder(settling: &Settling<'_>, ctx: &Ctx) -> Result<Found>
         for worker in workers {
             let Sight { unread: more, gone, other, refreshed } = worker.found;
             found.changed.extend(gone.into_iter().map(|at| (settling.path(at), None)));
-            found.changed.extend(other.into_iter().map(|entry| (entry.path.clone(), Some((entry, Row::default())))));
+            found
+                .changed
+                .extend(other.into_iter().map(|entry| (entry.path.clone(), Some(Box::new((entry, Row::default()))))));
             found.refreshed.extend(refreshed);
             found.not_taken.extend(worker.not_taken);
             unread.extend(more);
@@ -310,7 +315,7 @@ impl Settling<'_> {
         found.leaks.extend(leaked.map(|content| (entry.path.clone(), stat.ino, content)));
         match last {
             Some((at, before)) if before.node == entry.node => found.refreshed.push((at, row)),
-            _ => found.changed.push((entry.path.clone(), Some((entry, row)))),
+            _ => found.changed.push((entry.path.clone(), Some(Box::new((entry, row))))),
         }
     }
 
