@@ -21,7 +21,7 @@ row() { # name, yardstick
 "$yardtwin" intake "$tree" --title compare --build 1 >/dev/null 2>&1
 "$yardtwin" clone compare@1 standing >/dev/null 2>&1
 "$yardtwin" snapshot standing before >/dev/null
-one=$(find "$YARDTWIN_YARD/twins/standing/game" -type f | sort | head -1)
+one=$(find "$YARDTWIN_YARD/twins/standing/game" -type f -size -2k -print -quit)
 change() { echo "$1" > "$one.new"; mv "$one.new" "$one"; }
 for round in $(seq "$rounds"); do
     rm -rf "$place/al" "$place/a"

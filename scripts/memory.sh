@@ -19,6 +19,7 @@ for number in range(count):
     with open(f"{folder}/file{number}{['.dat', '.wjp', '.txt', '.png'][number % 4]}", "wb") as file:
         file.write(b"%d " % number + dice.randbytes(number % 200))
 PYTHON
+mkdir "$place/tree/bin"; printf '#!/bin/sh\nexit 0\n' > "$place/tree/bin/many"; chmod +x "$place/tree/bin/many"
 
 measure() { # what, command...
     local what=$1
@@ -43,6 +44,7 @@ measure "clone of a twin" "$yardtwin" clone a b --share all
 find "$YARDTWIN_YARD/twins/b/game" -mindepth 3 -name '*[1-9]*' -delete
 measure "restore of nearly all files" "$yardtwin" restore b --yes
 measure history "$yardtwin" history b
+measure launch "$yardtwin" launch b
 measure rename "$yardtwin" rename b c --move-folder
 measure list "$yardtwin" list
 measure "stock show" "$yardtwin" stock show many@1

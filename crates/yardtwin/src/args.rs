@@ -93,7 +93,7 @@ pub(crate) enum Command {
         name: TwinName,
         /// Its new name
         new: TwinName,
-        /// Rename its folder too: absolute paths inside it that lead there break
+        /// Rename its folder too, and mend text files and links that name it by its absolute path
         #[arg(long)]
         move_folder: bool,
         #[command(flatten)]

@@ -160,13 +160,22 @@ pub(super) fn pairs<'a>(
     a: impl IntoIterator<Item = &'a Entry>,
     b: impl IntoIterator<Item = &'a Entry>,
 ) -> impl Iterator<Item = (Option<&'a Entry>, Option<&'a Entry>)> {
+    merged(a, b, |x, y| x.path.cmp(&y.path))
+}
+
+/// What two runs in the same order have at each place.
+pub(crate) fn merged<A, B>(
+    a: impl IntoIterator<Item = A>,
+    b: impl IntoIterator<Item = B>,
+    order: impl Fn(&A, &B) -> Ordering,
+) -> impl Iterator<Item = (Option<A>, Option<B>)> {
     let (mut left, mut right) = (a.into_iter().peekable(), b.into_iter().peekable());
     std::iter::from_fn(move || {
         let order = match (left.peek(), right.peek()) {
             (None, None) => return None,
             (Some(_), None) => Ordering::Less,
             (None, Some(_)) => Ordering::Greater,
-            (Some(x), Some(y)) => x.path.cmp(&y.path),
+            (Some(x), Some(y)) => order(x, y),
         };
         Some(match order {
             Ordering::Less => (left.next(), None),

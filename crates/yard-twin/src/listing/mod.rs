@@ -18,6 +18,7 @@ use std::sync::{Arc, OnceLock};
 
 pub use diff::{Change, diff};
 pub use entry::{Entry, Node};
+pub(crate) use layer::merged;
 pub use layer::{Layer, overlay};
 pub use rebase::{Named, Reason, Rebased, rebase};
 

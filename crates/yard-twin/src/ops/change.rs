@@ -1,4 +1,4 @@
-//! A change of a twin: the one way from one state to another, and finishing one that was cut off.
+//! A change of a twin: the one way from one state to another.
 
 use std::collections::HashSet;
 use std::fs;
@@ -8,7 +8,7 @@ use rustix::fs::CWD;
 
 use super::settle::{Own, index_path};
 use crate::Yard;
-use crate::catalog::{Counts, Intent, NewChange, TwinRow, What};
+use crate::catalog::{Intent, NewChange, TwinRow, What};
 use crate::disk::{self, FsClock};
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::StateId;
@@ -18,7 +18,7 @@ use crate::path::RelPath;
 use crate::pool::{Facts, Policy, Putter, Share};
 use crate::progress::Ctx;
 use crate::scan::{Index, Row};
-use crate::sheet::PathSet;
+use crate::sheet::{PathSet, Sheet};
 use crate::state::State;
 use crate::yard::OpFolder;
 
@@ -150,7 +150,7 @@ impl Yard {
                 self.give_up(goal, intent)?;
                 return Err(error);
             }
-            Err((error, false)) => return Err(unfinished(start.row, &error, op)),
+            Err((error, false)) => return Err(half_done(start.row, &error, op)),
         };
         let committed = self
             .shift_profile(folder, before, after, op)
@@ -162,7 +162,7 @@ impl Yard {
         let undone = self.shift_profile(folder, after, before, op).and_then(|()| changing.undo(staged, &published));
         if let Err(failed) = undone {
             tracing::warn!(%failed, "a change that could not be committed could not be undone either");
-            return Err(unfinished(start.row, &error, op));
+            return Err(half_done(start.row, &error, op));
         }
         self.give_up(goal, intent)?;
         Err(error)
@@ -217,13 +217,11 @@ impl Yard {
         let to = if published.left.is_empty() { to } else { self.put_goal(start, &goal.state, &next, op)? };
         let meanwhile = self.put_meanwhile(start, &late, op)?;
         let sheet = self.sheet(&goal.state.build.title)?;
-        let (game, own) = counts(start.there, &next, &Own(sheet.as_ref()));
+        let (game, own) = Own(sheet.as_ref()).counts(start.there, &next);
         let mut number = None;
         self.catalog.together(|| {
             if let Some(state) = meanwhile {
-                let (game, own) = counts_of(&late, start.there, &Own(sheet.as_ref()));
-                let what = What::Meanwhile;
-                self.catalog.add_change(start.row.id, &NewChange { what, game, own, label: None, state })?;
+                self.add_meanwhile(start, &late, state, sheet.as_ref())?;
             }
             if let Some(what) = goal.what.clone() {
                 let change = NewChange { what, game, own, label: None, state: to };
@@ -245,16 +243,24 @@ impl Yard {
         self.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
     }
 
-    /// Adds what others wrote to the history, and leaves the twin's state as it is.
+    /// Keeps what others wrote in the history, and leaves the twin's state as it is.
     pub(super) fn keep_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<()> {
         let Some(state) = self.put_meanwhile(start, late, op)? else { return Ok(()) };
         let sheet = self.sheet(&start.state.build.title)?;
-        let (game, own) = counts_of(late, start.there, &Own(sheet.as_ref()));
-        let change = NewChange { what: What::Meanwhile, game, own, label: None, state };
-        self.catalog.together(|| {
-            self.catalog.add_change(start.row.id, &change)?;
-            self.catalog.set_state(start.row.id, start.row.state)
-        })
+        self.catalog.together(|| self.add_meanwhile(start, late, state, sheet.as_ref()))
+    }
+
+    fn add_meanwhile(
+        &self,
+        start: &Start<'_>,
+        late: &[(RelPath, Entry)],
+        state: StateId,
+        sheet: Option<&Sheet>,
+    ) -> Result<()> {
+        let (game, own) = Own(sheet).counts_at(start.there, late.iter().map(|(path, entry)| (path, Some(&entry.node))));
+        let what = What::Meanwhile;
+        self.catalog.add_change(start.row.id, &NewChange { what, game, own, label: None, state })?;
+        self.catalog.set_state(start.row.id, start.row.state)
     }
 
     /// Reads what came out of a folder and may be something new; what is goes into the pool.
@@ -316,9 +322,16 @@ impl Yard {
     }
 }
 
-fn unfinished(row: &TwinRow, error: &Error, op: &mut OpFolder) -> Error {
+/// Half of it is done, and `op` holds the rest.
+fn half_done(row: &TwinRow, error: &Error, op: &mut OpFolder) -> Error {
     op.leave();
-    TwinError::Unfinished { name: row.name.to_string(), why: error.to_string() }.into()
+    unfinished(row, error)
+}
+
+/// The error of a change that the next command tries to finish.
+pub(super) fn unfinished(row: &TwinRow, error: &Error) -> Error {
+    let cause = std::error::Error::source(error).map(|cause| format!(": {cause}")).unwrap_or_default();
+    TwinError::Unfinished { name: row.name.to_string(), why: format!("{error}{cause}") }.into()
 }
 
 /// The listing with folders that are there though nothing is in them that a listing holds.
@@ -352,23 +365,4 @@ fn merged_rows<'a>(
         if row.racy(start.looked_at, grain) { Row { ino: 0, ..row } } else { row }
     });
     rows.collect()
-}
-
-/// How many game files and how many others differ between two listings.
-pub(crate) fn counts(before: &Listing, after: &Listing, own: &Own<'_>) -> (Counts, Counts) {
-    let (mut game, mut others) = (Counts::default(), Counts::default());
-    for change in diff(before, after) {
-        let (was, is) = change.nodes();
-        if own.holds(change.path()) { others.add(was, is) } else { game.add(was, is) }
-    }
-    (game, others)
-}
-
-fn counts_of(late: &[(RelPath, Entry)], before: &Listing, own: &Own<'_>) -> (Counts, Counts) {
-    let (mut game, mut others) = (Counts::default(), Counts::default());
-    for (path, entry) in late {
-        let was = before.get(path.as_str()).map(|entry| &entry.node);
-        if own.holds(path) { others.add(was, Some(&entry.node)) } else { game.add(was, Some(&entry.node)) }
-    }
-    (game, others)
 }

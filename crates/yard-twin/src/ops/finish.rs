@@ -3,13 +3,13 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use super::change::{Goal, Start};
+use super::change::{Goal, Start, unfinished};
 use super::power::{may_be_damaged, put_right};
 use super::settle::{Look, index_path};
 use crate::Yard;
 use crate::catalog::{Intent, TwinRow, What};
 use crate::disk;
-use crate::error::{Error, PathContext, Result, TwinError};
+use crate::error::{Error, PathContext, Result};
 use crate::ident::StateId;
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::lock::Held;
@@ -34,11 +34,7 @@ impl Yard {
             let cut = CutOff { id, from, to, stage: self.root().join("tmp").join(stage), what };
             self.finish(row, &cut, ctx).map_err(|error| match error {
                 Error::Cancelled | Error::Busy { .. } => error,
-                error => {
-                    let why = Error::to_string(&error);
-                    let cause = std::error::Error::source(&error).map(|cause| format!(": {cause}")).unwrap_or_default();
-                    TwinError::Unfinished { name: row.name.to_string(), why: why + &cause }.into()
-                }
+                error => unfinished(row, &error),
             })?;
         }
         Ok(())

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use super::change::{Goal, Start, counts};
+use super::change::{Goal, Start};
 use super::settle::Own;
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
@@ -236,7 +236,7 @@ impl Yard {
         let sheet = self.sheet(&then.build.title)?;
         let own = Own(sheet.as_ref());
         let rebased = rebase(&target, &settled.listing, &target, |path| !options.all && own.holds(path))?;
-        let (game, others) = counts(&settled.listing, &target, &own);
+        let (game, others) = own.counts(&settled.listing, &target);
         if row.protected.is_some() && game.total() > 0 {
             return Err(TwinError::Protected(row.name.to_string()).into());
         }

@@ -17,7 +17,7 @@ use crate::disk;
 use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, Title};
 use crate::link::{Fate, fate};
-use crate::listing::{Entry, Listing, Node, Totals, diff};
+use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::parallel::{self, lock};
 use crate::path::RelPath;
 use crate::pool::Putter;
@@ -234,9 +234,10 @@ impl Yard {
         match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
             Some(row) => {
                 let there = self.listing(row.listing)?;
-                let shapes = there.entries().iter().map(|entry| (&entry.path, Shape::of_node(&entry.node)));
-                let different = different(shapes, seen.iter().map(|seen| (&seen.path, Shape::of_seen(seen))));
-                same_or_error(build, &row, different)
+                let pairs = merged(there.entries(), seen, |entry, seen| entry.path.cmp(&seen.path));
+                let same =
+                    |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b));
+                same_or_error(build, &row, pairs.filter(|pair| !same(pair)).count() as u64)
             }
             None => Ok(()),
         }
@@ -314,45 +315,14 @@ fn same_or_error(build: &BuildRef, row: &StockRow, different: u64) -> Result<()>
     }
 }
 
-/// What is known of a path before anything is read: neither contents, nor what becomes of symlinks.
-#[derive(PartialEq, Eq)]
-enum Shape {
-    File { size: u64, executable: bool },
-    Symlink,
-    EmptyFolder,
-}
-
-impl Shape {
-    fn of_node(node: &Node) -> Self {
-        match *node {
-            Node::File { size, executable, .. } => Self::File { size, executable },
-            Node::Symlink { .. } => Self::Symlink,
-            Node::EmptyFolder => Self::EmptyFolder,
+/// Whether they are the same as far as is known before anything is read: neither contents, nor what becomes of symlinks.
+fn looks_like(entry: &Entry, seen: &Seen) -> bool {
+    match (&entry.node, &seen.kind) {
+        (Node::File { size, executable, .. }, Kind::File) => {
+            (*size, *executable) == (seen.stat.size, seen.stat.executable())
         }
-    }
-
-    fn of_seen(seen: &Seen) -> Self {
-        match seen.kind {
-            Kind::File => Self::File { size: seen.stat.size, executable: seen.stat.executable() },
-            Kind::Symlink(_) => Self::Symlink,
-            Kind::EmptyFolder => Self::EmptyFolder,
-        }
-    }
-}
-
-/// At how many paths two sorted runs differ.
-fn different<'a>(a: impl Iterator<Item = (&'a RelPath, Shape)>, b: impl Iterator<Item = (&'a RelPath, Shape)>) -> u64 {
-    let (mut a, mut b, mut count) = (a.peekable(), b.peekable(), 0);
-    loop {
-        let order = match (a.peek(), b.peek()) {
-            (None, None) => return count,
-            (Some(_), None) => std::cmp::Ordering::Less,
-            (None, Some(_)) => std::cmp::Ordering::Greater,
-            (Some((x, _)), Some((y, _))) => x.cmp(y),
-        };
-        let left = if order.is_le() { a.next() } else { None };
-        let right = if order.is_ge() { b.next() } else { None };
-        count += u64::from(left != right);
+        (Node::Symlink { .. }, Kind::Symlink(_)) | (Node::EmptyFolder, Kind::EmptyFolder) => true,
+        _ => false,
     }
 }
 

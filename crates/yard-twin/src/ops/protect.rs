@@ -2,7 +2,6 @@
 
 use serde::Serialize;
 
-use super::change::counts;
 use super::settle::Own;
 use crate::Yard;
 use crate::catalog::{Counts, TwinRow};
@@ -44,6 +43,6 @@ impl Yard {
         let Some(since) = row.protected else { return Ok(None) };
         let then = self.state(since)?;
         let sheet = self.sheet(&then.build.title)?;
-        Ok(Some(counts(&self.listing(then.disk)?, now, &Own(sheet.as_ref())).0))
+        Ok(Some(Own(sheet.as_ref()).counts(&self.listing(then.disk)?, now).0))
     }
 }

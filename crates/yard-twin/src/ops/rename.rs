@@ -1,6 +1,7 @@
 //! Renaming a twin, and moving its folder with all that names it.
 
 use std::cell::RefCell;
+use std::collections::HashSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -171,7 +172,8 @@ impl Yard {
         }
         drop(laid);
         let op = self.begin(ctx)?;
-        let making = Making { yard: self, op: &op, putter: self.putter(&op)?, made: RefCell::default(), dry_run };
+        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
+        let making = Making { yard: self, op: &op, putter, made: RefCell::default(), dry_run };
         let base = overlay(&settled.listing, &Layer::new(links)?)?;
         let next = realise(Draft { base, derived }, &making, ctx)?;
         let paths: Vec<RelPath> = diff(&settled.listing, &next).map(|change| change.path().clone()).collect();
@@ -189,10 +191,6 @@ impl Yard {
         let from = self.put_state(&settled.state, &op)?;
         let to = self.put_state(&State { disk, profile, ..settled.state }, &op)?;
         Ok(Mending { states: Some(Mend { from, to }), paths })
-    }
-
-    fn putter<'a>(&'a self, op: &OpFolder) -> Result<Putter<'a>> {
-        Putter::new(&self.pool, op.path(), std::collections::HashSet::new())
     }
 }
 

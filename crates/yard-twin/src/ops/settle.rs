@@ -8,7 +8,7 @@ use crate::catalog::{Counts, NewChange, TwinRow, What};
 use crate::disk::{self, FsClock};
 use crate::error::{PathContext, Result, TwinError};
 use crate::link::{Fate, fate};
-use crate::listing::{Listing, Node};
+use crate::listing::{Listing, Node, diff};
 use crate::lock::Held;
 use crate::path::RelPath;
 use crate::pool::Putter;
@@ -53,17 +53,30 @@ impl Own<'_> {
         let by_sheet = |sheet: &Sheet| sheet.group_of(path).is_some() || sheet.written().contains(path.as_str());
         !path.as_str().starts_with("game/") || self.0.is_some_and(by_sheet)
     }
-}
 
-/// How many game files and how many others were found to be different.
-fn counts(found: &Found, before: &Listing, own: &Own<'_>) -> (Counts, Counts) {
-    let (mut game, mut others) = (Counts::default(), Counts::default());
-    for (path, now) in &found.changed {
-        let counts = if own.holds(path) { &mut others } else { &mut game };
-        let before = before.get(path.as_str()).map(|entry| &entry.node);
-        counts.add(before, now.as_ref().map(|now| &now.0.node));
+    /// How many game files and how many others differ between two listings.
+    pub(crate) fn counts(&self, before: &Listing, after: &Listing) -> (Counts, Counts) {
+        let (mut game, mut others) = (Counts::default(), Counts::default());
+        for change in diff(before, after) {
+            let (was, is) = change.nodes();
+            if self.holds(change.path()) { others.add(was, is) } else { game.add(was, is) }
+        }
+        (game, others)
     }
-    (game, others)
+
+    /// As [`Own::counts`], from what is there now at some paths.
+    pub(crate) fn counts_at<'a>(
+        &self,
+        before: &Listing,
+        now: impl Iterator<Item = (&'a RelPath, Option<&'a Node>)>,
+    ) -> (Counts, Counts) {
+        let (mut game, mut others) = (Counts::default(), Counts::default());
+        for (path, is) in now {
+            let was = before.get(path.as_str()).map(|entry| &entry.node);
+            if self.holds(path) { others.add(was, is) } else { game.add(was, is) }
+        }
+        (game, others)
+    }
 }
 
 impl Yard {
@@ -85,7 +98,8 @@ impl Yard {
         let mut look = self.look(row, &folder, &op, ctx)?;
         let state = &look.state;
         let profile = profile::text(&folder.join("profile.toml"))?;
-        let (game, own) = counts(&look.found, &look.before, &Own(look.sheet.as_ref()));
+        let now = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
+        let (game, own) = Own(look.sheet.as_ref()).counts_at(&look.before, now);
         let unchanged = look.found.changed.is_empty();
         // Much that changed is no difference to keep.
         let few = look.found.changed.len() * 10 < look.before.entries().len();

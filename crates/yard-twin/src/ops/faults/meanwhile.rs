@@ -61,7 +61,7 @@ fn outside(place: &Path) -> Vec<(std::path::PathBuf, Vec<u8>)> {
 fn whatever_others_write_while_a_twin_is_changed_is_kept_and_nothing_outside_is_touched() {
     let (name, operation) = OPERATIONS.into_iter().find(|(name, _)| *name == "large rebase").unwrap();
     let (_, _, changes) = clean_run(name, operation);
-    let (mut happened, mut refused) = (0, 0);
+    let (mut happened, mut refused) = (0u64, 0);
     for number in 0..changes {
         for (what, doing) in DOINGS {
             let place = place();
@@ -94,5 +94,6 @@ fn whatever_others_write_while_a_twin_is_changed_is_kept_and_nothing_outside_is_
             assert!(yard.catalog.intents().unwrap().is_empty(), "{what}");
         }
     }
+    assert!(happened > changes && refused > 0, "each way was tried at many points");
     eprintln!("{happened} writes came in between, none of them was lost; {refused} changes were given up for it");
 }

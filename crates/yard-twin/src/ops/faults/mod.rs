@@ -268,6 +268,7 @@ fn stopped_at_whichever_change_everything_is_as_before_or_as_after() {
             stopped += u32::from(result.is_err());
         }
     }
+    assert!(stopped > 0);
     eprintln!("{stopped} operations were stopped, each undone");
 }
 

@@ -151,6 +151,7 @@ fn whenever_the_power_goes_what_was_settled_is_whole() {
         drop(mounted);
         fs::remove_file(copy).unwrap();
     }
+    assert!(copies.first().unwrap().1.cloned != copies.last().unwrap().1.cloned, "before and after all was promised");
     eprintln!("the power went at {} points", copies.len());
 }
 
