@@ -71,7 +71,7 @@ mod yard;
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
     CloneOptions, CloneOutcome, ClonePlan, Files, ForgetOutcome, Guard, IntakeOptions, IntakeOutcome, IntakePlan,
-    LetGo, NotKept, OnlyHere, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome,
+    IsolationView, Leaks, LetGo, NotKept, OnlyHere, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome,
     RestoreOptions, RestoreOutcome, RestorePlan, ShareTotals, Shares, SheetPlan, SheetUse, SnapshotOutcome,
     StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, TwinDetails, TwinSummary, Unsettled,
 };
@@ -86,14 +86,14 @@ pub use ident::{
 pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
 pub use path::RelPath;
 pub use pool::{Share, Sharing, Unshared};
-pub use profile::{Profile, Setting};
-pub use sheet::{Belongings, Good, Group, Label, Place, Program, Sheet, new_sheet};
+pub use profile::{Profile, Seen, Setting, Switch};
+pub use sheet::{Belongings, Good, Group, Inside, Label, Place, Program, Sheet, new_sheet};
 
 // Starting programs.
 pub use entry::{EntryOptions, EntryPlan, EntrySummary};
 pub use launch::{
-    Changes, GroupChange, Isolation, LaunchOptions, LaunchPlan, OutputSink, RunOutcome, Running, Signaller, Stream,
-    changes,
+    Changes, Contained, GroupChange, Isolation, Keep, LaunchOptions, LaunchPlan, OutputSink, Possible, RunDetails, RunOutcome, RunReport,
+    Running, Signaller, Stream, changes,
 };
 
 pub use error::{Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};

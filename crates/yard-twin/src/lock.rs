@@ -2,6 +2,7 @@
 
 use std::fs::{self, File, TryLockError};
 use std::io::Write;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -19,6 +20,12 @@ pub(crate) struct Held(File);
 
 /// What a lock file says while its holder won't let go for long.
 const LONG: &[u8] = b"long\n";
+
+impl AsFd for Held {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.0.as_fd()
+    }
+}
 
 impl Held {
     /// Says that the lock will be held for long, so that nobody waits for it.
@@ -99,7 +106,7 @@ fn holders(path: &Path) -> Vec<Holder> {
     holders
 }
 
-fn command_line(pid: u32) -> String {
+pub(crate) fn command_line(pid: u32) -> String {
     let bytes = fs::read(PathBuf::from(format!("/proc/{pid}/cmdline"))).unwrap_or_default();
     String::from_utf8_lossy(&bytes).trim_end_matches('\0').replace('\0', " ")
 }

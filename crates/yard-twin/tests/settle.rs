@@ -117,10 +117,10 @@ fn a_write_through_a_lifted_guard_is_found_named_and_can_be_put_right() {
     fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
     fs::write(&path, "leaked").unwrap();
     fs::set_permissions(&path, fs::Permissions::from_mode(0o444)).unwrap();
-    assert_eq!(details(&yard, "a").leaks, ["game/same.dat"]);
+    assert_eq!(details(&yard, "a").leaks.paths, ["game/same.dat"]);
     // Whichever command comes first says so.
     let plan = yard.plan_remove(&"b".parse().unwrap(), &Ctx::new()).unwrap();
-    assert_eq!(plan.leaks, ["game/same.dat"], "the sibling's file is the same one");
+    assert_eq!(plan.leaks.paths, ["game/same.dat"], "the sibling's file is the same one");
     // The pool doesn't hand out wrong bytes: it has lost the content, and says so.
     let error = clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap_err();
     assert!(matches!(error, yard_twin::Error::ContentMissing { .. }), "{error}");

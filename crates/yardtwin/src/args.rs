@@ -137,6 +137,28 @@ pub(crate) enum Command {
     History {
         /// The twin; a removed one too
         name: TwinName,
+        /// List its runs instead, with what each changed and how long it was played
+        #[arg(long)]
+        runs: bool,
+    },
+    /// Check a twin
+    Check {
+        /// The twin
+        name: TwinName,
+        /// Start it once, watched, and see whether it keeps to its own folder; what it changes is thrown away
+        #[arg(long, required = true)]
+        start: bool,
+        /// End it after so many seconds [default: wait until it ends]
+        #[arg(long, value_name = "SECONDS")]
+        seconds: Option<u64>,
+        /// Lay the marker files and folders of the title sheet first that it doesn't have
+        #[arg(long)]
+        fix: bool,
+        /// Arguments for the program, after its usual ones
+        #[arg(last = true)]
+        arguments: Vec<OsString>,
+        #[command(flatten)]
+        how: DryRun,
     },
     /// Let go of old states and delete what nothing needs, as yard.toml says
     Sweep {
@@ -154,9 +176,24 @@ pub(crate) enum Command {
         /// The twin's id instead of its name, as launch entries use it
         #[arg(long, conflicts_with = "name")]
         id: Option<TwinId>,
+        /// Throw away what it changes
+        #[arg(long)]
+        discard: bool,
+        /// Ask what becomes of what it changed, once it has ended
+        #[arg(long, conflicts_with_all = ["discard", "json"])]
+        ask: bool,
+        /// Start it and come back at once; its output goes to the run's folder only
+        #[arg(long, conflicts_with = "ask")]
+        detach: bool,
+        /// End the running program: it is asked to, and made to after ten seconds
+        #[arg(long, conflicts_with_all = ["discard", "ask", "detach", "arguments", "dry_run"])]
+        stop: bool,
         /// Arguments for the program, after its usual ones
         #[arg(last = true)]
         arguments: Vec<OsString>,
+        /// As the part of a detached launch that stays
+        #[arg(long, hide = true)]
+        in_background: bool,
         #[command(flatten)]
         how: DryRun,
     },
@@ -298,13 +335,13 @@ pub(crate) enum Profile {
         /// The twin
         name: TwinName,
     },
-    /// Change a setting: program, arguments, note, environment.NAME
+    /// Change a setting: program, arguments, note, isolation, network, yard, wrapper, before, after, environment.NAME
     Set {
         /// The twin
         name: TwinName,
         /// The setting
         setting: String,
-        /// Its value; several for arguments (after -- if they begin with -)
+        /// Its value; several for arguments, wrapper, before and after (behind -- if they begin with -)
         #[arg(required = true)]
         value: Vec<String>,
         #[command(flatten)]

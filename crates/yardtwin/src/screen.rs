@@ -116,6 +116,17 @@ impl Screen {
         }
     }
 
+    /// Whether a question can be asked later on.
+    pub(crate) fn can_ask(&self, what: &str) -> Result<(), Failure> {
+        if std::io::stdin().is_terminal() && std::io::stderr().is_terminal() {
+            return Ok(());
+        }
+        Err(Failure::refused(
+            format!("there is no terminal to ask at {what}"),
+            "Say it beforehand: --discard throws it away, and without that it is kept.",
+        ))
+    }
+
     /// Asks before something that can't be undone. Without a terminal the answer is no, and the option is named.
     pub(crate) fn confirm(&self, question: &str, yes: bool) -> Result<(), Failure> {
         if yes {

@@ -42,6 +42,16 @@ pub enum What {
     Snapshot,
     /// Files that others wrote while a change was replacing them: what they held is kept here.
     Meanwhile,
+    /// Game files that a run changed in a protected twin, or all that a run changed that was to be thrown away, went back
+    /// to what they were.
+    PutBack {
+        /// The run.
+        run: i64,
+    },
+    /// Files that were written through a guard, in this twin or another, got their bytes back.
+    Repaired,
+    /// Files and folders were laid that keep the program inside its folder.
+    Marked,
     /// Its folder was moved, and what names that folder by its absolute path was mended.
     Mended,
 }

@@ -1,6 +1,7 @@
 //! Reading and writing the catalogue's rows.
 
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use rusqlite::types::Type;
@@ -79,6 +80,18 @@ pub struct RunRecord {
     pub signal: Option<i32>,
     /// What it changed, in a few words.
     pub summary: Option<String>,
+    /// The process that waits for it.
+    #[serde(skip)]
+    pub(crate) keeper: Option<i32>,
+}
+
+impl RunRecord {
+    /// How long it ran, if that is known.
+    #[must_use]
+    pub fn ran(&self) -> Option<Duration> {
+        // A clock that was set back meanwhile is no reason for less than nothing.
+        self.ended_at.map(|end| end.duration_since(self.started_at).try_into().unwrap_or_default())
+    }
 }
 
 /// A launch entry that was written.
@@ -329,6 +342,39 @@ impl Catalog {
         Ok(self.db.last_insert_rowid())
     }
 
+    /// Notes which process waits for a run.
+    pub(crate) fn set_keeper(&self, run: i64, keeper: u32) -> Result<()> {
+        self.run("UPDATE runs SET keeper = ?2 WHERE id = ?1", params![run, keeper])?;
+        Ok(())
+    }
+
+    /// Forgets a run that never began.
+    pub(crate) fn drop_run(&self, run: i64) -> Result<()> {
+        self.run("DELETE FROM runs WHERE id = ?1", [run])?;
+        Ok(())
+    }
+
+    /// Notes what a run changed whose end nobody saw.
+    pub(crate) fn summarise_run(&self, run: i64, summary: &str) -> Result<()> {
+        self.run("UPDATE runs SET summary = ?2 WHERE id = ?1 AND summary IS NULL", params![run, summary])?;
+        Ok(())
+    }
+
+    /// What was found out about the system under a key.
+    pub(crate) fn probe(&self, key: &str) -> Result<Option<String>> {
+        self.db
+            .query_row("SELECT answer FROM probes WHERE key = ?1", [key], |row| row.get(0))
+            .optional()
+            .of(&self.path)
+    }
+
+    /// Keeps what was found out; of earlier boots, a few answers stay.
+    pub(crate) fn set_probe(&self, key: &str, answer: &str) -> Result<()> {
+        self.run("DELETE FROM probes WHERE (SELECT count(*) FROM probes) > 50", [])?;
+        self.run("INSERT OR REPLACE INTO probes (key, answer) VALUES (?1, ?2)", [key, answer])?;
+        Ok(())
+    }
+
     pub(crate) fn end_run(&self, record: &RunRecord) -> Result<()> {
         self.run(
             "UPDATE runs SET ended_at = ?2, exit_code = ?3, signal = ?4, summary = ?5 WHERE id = ?1",
@@ -340,7 +386,7 @@ impl Catalog {
     /// A twin's runs, the newest first.
     pub(crate) fn runs(&self, twin: TwinId) -> Result<Vec<RunRecord>> {
         self.all(
-            "SELECT id, program, isolation, started_at, ended_at, exit_code, signal, summary
+            "SELECT id, program, isolation, started_at, ended_at, exit_code, signal, summary, keeper
              FROM runs WHERE twin = ?1 ORDER BY id DESC",
             [twin.to_string()],
             |row| {
@@ -353,6 +399,7 @@ impl Catalog {
                     exit_code: row.get(5)?,
                     signal: row.get(6)?,
                     summary: row.get(7)?,
+                    keeper: row.get(8)?,
                 })
             },
         )

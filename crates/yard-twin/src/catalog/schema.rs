@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-const STEPS: [&str; 2] = [
+const STEPS: [&str; 3] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -102,6 +102,14 @@ const STEPS: [&str; 2] = [
     CREATE TABLE made (
         key TEXT PRIMARY KEY,
         content TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID;
+",
+    "
+    ALTER TABLE runs ADD COLUMN keeper INTEGER;
+
+    CREATE TABLE probes (
+        key TEXT PRIMARY KEY,
+        answer TEXT NOT NULL
     ) STRICT, WITHOUT ROWID;
 ",
 ];

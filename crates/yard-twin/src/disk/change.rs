@@ -192,6 +192,19 @@ pub(crate) fn sync_folder(folder: &Path) -> Result<()> {
     step().and_then(|()| Ok(rustix::fs::fsync(fd)?)).at("sync", folder)
 }
 
+/// Sets the mode of a file or folder, which is no symlink.
+pub(crate) fn set_mode(path: &Path, mode: u32) -> Result<()> {
+    step().and_then(|()| Ok(rustix::fs::chmod(path, Mode::from_raw_mode(mode & 0o7777))?)).at("set the mode of", path)
+}
+
+/// Takes an extended attribute off, if it is there; of a symlink itself.
+pub(crate) fn remove_attribute(path: &Path, name: &str) -> Result<()> {
+    match step().and_then(|()| Ok(rustix::fs::lremovexattr(path, name)?)) {
+        Err(error) if Errno::from_io_error(&error) == Some(Errno::NODATA) => Ok(()),
+        removed => removed.at("take an attribute off", path),
+    }
+}
+
 /// Deletes a folder and all below it, following no link. Folders that their owner may not write are opened up first.
 pub(crate) fn remove_tree(path: &Path) -> Result<()> {
     match step().and_then(|()| fs::remove_dir_all(path)) {

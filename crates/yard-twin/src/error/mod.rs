@@ -388,6 +388,38 @@ pub enum LaunchError {
     /// The program is there but may not be executed.
     #[error("the program {} is not marked as executable", .0.display())]
     NotExecutable(PathBuf),
+    /// The isolation that was asked for is not possible here.
+    #[error("a {asked} launch is not possible here: {why}")]
+    Isolation {
+        /// What was asked for.
+        asked: &'static str,
+        /// What would be possible.
+        best: &'static str,
+        /// The step that fails, and why.
+        why: String,
+    },
+    /// A command of the profile's, before or after the program, or the one in front of it, failed.
+    #[error("the command {command:?} that the profile names as {what:?} failed: {why}")]
+    Command {
+        /// The setting.
+        what: &'static str,
+        /// The command.
+        command: String,
+        /// What came of it.
+        why: String,
+    },
+    /// It can't be stopped, since it doesn't run, or by nobody who could be told.
+    #[error("{twin:?} does not run")]
+    NotRunning {
+        /// The twin.
+        twin: String,
+    },
+    /// It was told to end and has not.
+    #[error("{twin:?} has not ended")]
+    StillRunning {
+        /// The twin.
+        twin: String,
+    },
     /// A launch entry can't be written there.
     #[error("{} can't be written as a launch entry: {why}", path.display())]
     Entry {

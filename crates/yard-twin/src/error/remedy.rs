@@ -30,7 +30,7 @@ impl Error {
             Self::Yard(error) => error.remedy()?.into(),
             Self::Intake(error) => error.remedy()?.into(),
             Self::Twin(error) => error.remedy()?,
-            Self::Launch(error) => error.remedy()?.into(),
+            Self::Launch(error) => error.remedy()?,
             Self::Obstructed { .. } => {
                 "Nothing was changed. Move the one or the other out of the way, then try again.".into()
             }
@@ -126,12 +126,20 @@ impl TwinError {
 }
 
 impl LaunchError {
-    fn remedy(&self) -> Option<&'static str> {
-        Some(match self {
+    fn remedy(&self) -> Option<String> {
+        let text = match self {
+            Self::Isolation { best, .. } => {
+                return Some(format!(
+                    "Launch it {best}, which is the best there is here: set its profile's isolation to {best}, or unset it."
+                ));
+            }
             Self::NoProgram { .. } => "Set the program in the twin's profile, or name one in the title sheet.",
             Self::ProgramMissing(_) => "Set another program in the profile, or mend the title sheet.",
             Self::NotExecutable(_) => "Mark the file as executable.",
-            Self::Profile { .. } | Self::Setting { .. } | Self::Entry { .. } => return None,
-        })
+            Self::Command { .. } => "Nothing was started. Mend that setting of the profile, or unset it.",
+            Self::StillRunning { .. } => "Close it yourself, or stop it once more.",
+            Self::Profile { .. } | Self::Setting { .. } | Self::Entry { .. } | Self::NotRunning { .. } => return None,
+        };
+        Some(text.into())
     }
 }

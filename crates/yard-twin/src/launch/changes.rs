@@ -1,14 +1,16 @@
-//! What changed between two listings of a twin, summed up by groups of belongings.
+//! What changed in a twin, summed up by groups of belongings.
 
 use std::collections::BTreeMap;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
+use super::fold::How;
 use crate::listing::{Change, Entry, Listing, Node, diff};
+use crate::path::RelPath;
 use crate::sheet::Sheet;
 
 /// Counts of changes, in one group of belongings or outside them all.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct GroupChange {
     /// The group; `None` for what is no belonging.
     pub group: Option<String>,
@@ -21,38 +23,55 @@ pub struct GroupChange {
 }
 
 /// What changed, belongings first.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Changes {
     /// One for each group in which something changed.
     pub groups: Vec<GroupChange>,
+    /// Those of the paths that lie outside all that the title sheet says the program writes.
+    pub unexpected: Vec<String>,
 }
 
 /// Which files and symlinks changed from `before` to `after`, by the groups of `sheet`.
 #[must_use]
 pub fn changes(before: &Listing, after: &Listing, sheet: Option<&Sheet>) -> Changes {
-    let mut groups: BTreeMap<(bool, Option<String>), GroupChange> = BTreeMap::new();
-    for change in diff(before, after) {
-        let path = change.path();
+    let found = diff(before, after).filter_map(|change| {
         // A folder that comes or goes with what is in it, or with what is worth nothing, is no change of its own.
-        if let Change::New(Entry { node: Node::EmptyFolder, .. })
-        | Change::Gone(Entry { node: Node::EmptyFolder, .. }) = change
-        {
-            continue;
-        }
-        let group = sheet.and_then(|sheet| sheet.group_of(path)).map(str::to_owned);
-        let key = (group.is_none(), group.clone());
-        let counts = groups.entry(key).or_insert_with(|| GroupChange { group, ..GroupChange::default() });
-        let paths = match change {
-            Change::New(_) => &mut counts.new,
-            Change::Changed { .. } => &mut counts.changed,
-            Change::Gone(_) => &mut counts.gone,
+        let how = match change {
+            Change::New(Entry { node: Node::EmptyFolder, .. })
+            | Change::Gone(Entry { node: Node::EmptyFolder, .. }) => return None,
+            Change::New(_) => How::New,
+            Change::Changed { .. } => How::Changed,
+            Change::Gone(_) => How::Gone,
         };
-        paths.push(path.to_string());
-    }
-    Changes { groups: groups.into_values().collect() }
+        Some((change.path().clone(), how))
+    });
+    Changes::new(found, sheet)
 }
 
 impl Changes {
+    pub(super) fn new(found: impl Iterator<Item = (RelPath, How)>, sheet: Option<&Sheet>) -> Self {
+        let mut groups: BTreeMap<(bool, Option<String>), GroupChange> = BTreeMap::new();
+        let mut unexpected = Vec::new();
+        for (path, how) in found {
+            if sheet.is_some_and(|sheet| sheet.is_scratch(&path)) {
+                continue;
+            }
+            let group = sheet.and_then(|sheet| sheet.group_of(&path)).map(str::to_owned);
+            if sheet.is_some_and(|sheet| !sheet.written().contains(path.as_str())) {
+                unexpected.push(path.to_string());
+            }
+            let key = (group.is_none(), group.clone());
+            let counts = groups.entry(key).or_insert_with(|| GroupChange { group, ..GroupChange::default() });
+            let paths = match how {
+                How::New => &mut counts.new,
+                How::Changed => &mut counts.changed,
+                How::Gone => &mut counts.gone,
+            };
+            paths.push(path.to_string());
+        }
+        Self { groups: groups.into_values().collect(), unexpected }
+    }
+
     /// Whether nothing changed.
     #[must_use]
     pub fn is_empty(&self) -> bool {

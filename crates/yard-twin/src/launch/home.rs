@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use crate::disk;
 use crate::error::Result;
@@ -56,15 +56,23 @@ pub(super) fn is_empty(home: &Path) -> bool {
 
 /// The variables that lead a program into `home`. The session's own (runtime folder, display, bus) stay as they are.
 pub(super) fn variables(home: &Path) -> BTreeMap<OsString, OsString> {
-    let mut variables: BTreeMap<OsString, OsString> =
-        BASES.iter().map(|(name, folder)| ((*name).into(), home.join(folder).into())).collect();
-    variables.insert("HOME".into(), home.into());
-    // Without it, X programs look for their cookie in the home, which is another one now.
-    if let (None, Some(real)) = (std::env::var_os("XAUTHORITY"), std::env::var_os("HOME")) {
-        let cookie = Path::new(&real).join(".Xauthority");
-        if cookie.is_file() {
-            variables.insert("XAUTHORITY".into(), cookie.into());
-        }
+    let mut variables = folders(home);
+    // Without it, X programs look for their key in the home, which is another one now.
+    if let (None, Some(cookie)) = (std::env::var_os("XAUTHORITY"), cookie()) {
+        variables.insert("XAUTHORITY".into(), cookie.into());
     }
     variables
+}
+
+/// The home and the base folders in it.
+pub(super) fn folders(home: &Path) -> BTreeMap<OsString, OsString> {
+    let bases = BASES.iter().map(|(name, folder)| ((*name).into(), home.join(folder).into()));
+    bases.chain([("HOME".into(), home.into())]).collect()
+}
+
+/// The file with the key to the display, if there is one.
+pub(super) fn cookie() -> Option<PathBuf> {
+    let named = std::env::var_os("XAUTHORITY").map(PathBuf::from);
+    let usual = || std::env::var_os("HOME").map(|home| Path::new(&home).join(".Xauthority"));
+    named.or_else(usual).filter(|cookie| cookie.is_file())
 }

@@ -2,11 +2,24 @@
 
 mod changes;
 mod command;
+mod contained;
+mod fold;
 mod home;
 mod isolation;
+mod output;
+mod plan;
 mod run;
+mod running;
+mod seal;
+mod stop;
+mod surroundings;
+mod watch;
 
 pub use changes::{Changes, GroupChange, changes};
 pub(crate) use command::{check_program, choose};
-pub use isolation::Isolation;
-pub use run::{LaunchOptions, LaunchPlan, OutputSink, RunOutcome, Running, Signaller, Stream};
+pub use contained::{Contained, RunDetails};
+pub(crate) use fold::RunLayer;
+pub use isolation::{Isolation, Possible};
+pub use output::{OutputSink, Stream};
+pub use plan::{Keep, LaunchOptions, LaunchPlan};
+pub use running::{RunOutcome, RunReport, Running, Signaller};

@@ -8,7 +8,9 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use super::ShareTotals;
+use super::markers::with_markers;
 use super::settle::index_path;
+use super::Leaks;
 use crate::Yard;
 use crate::catalog::{Intent, TwinRow};
 use crate::disk::{self, FsClock};
@@ -50,7 +52,9 @@ pub struct ClonePlan {
     /// What it will hold.
     pub totals: Totals,
     /// Shared files of the source twin that were found to be written through their guard.
-    pub leaks: Vec<String>,
+    pub leaks: Leaks,
+    /// Marker files and folders that are laid beside what the source holds, so that the program keeps to its own folder.
+    pub markers: Vec<String>,
     #[serde(skip)]
     listing: Arc<Listing>,
     #[serde(skip)]
@@ -84,7 +88,8 @@ struct Start {
     profile: String,
     sharing: Sharing,
     from_removed: bool,
-    leaks: Vec<String>,
+    leaks: Leaks,
+    markers: Vec<String>,
 }
 
 impl Yard {
@@ -98,13 +103,16 @@ impl Yard {
         let start = match source {
             Source::Stock(build) => {
                 let row = self.stock_row(build, false)?;
+                let sheet = self.sheet(&row.build.title)?;
+                let (listing, markers) = with_markers(self.listing(row.listing)?, sheet.as_ref())?;
                 Start {
-                    listing: self.listing(row.listing)?,
+                    listing,
+                    markers,
                     build: row.build,
                     profile: profile::NEW.into(),
                     sharing: self.default_sharing(),
                     from_removed: false,
-                    leaks: Vec::new(),
+                    leaks: Leaks::default(),
                 }
             }
             Source::Twin(twin) => self.start_from_twin(twin, ctx)?,
@@ -117,6 +125,7 @@ impl Yard {
             from_removed: start.from_removed,
             totals: start.listing.totals(),
             leaks: start.leaks,
+            markers: start.markers,
             listing: Arc::new(start.listing),
             profile: start.profile,
         })
@@ -129,7 +138,7 @@ impl Yard {
             let listing = self.listing(state.disk)?;
             let listing = portable(&listing, &self.twins_folder().join(row.folder_before_removal()), self.root())?;
             let (build, profile, sharing) = (state.build, state.profile, state.sharing);
-            return Ok(Start { build, listing, profile, sharing, from_removed: true, leaks: Vec::new() });
+            return Ok(Start { build, listing, profile, sharing, from_removed: true, leaks: Leaks::default(), markers: Vec::new() });
         }
         let settled = self.settle(&row, ctx)?;
         if !settled.not_taken.is_empty() {
@@ -137,7 +146,7 @@ impl Yard {
         }
         let listing = portable(&settled.listing, &self.folder_of(&row), self.root())?;
         let State { build, sharing, profile, .. } = settled.state;
-        Ok(Start { build, listing, profile, sharing, from_removed: false, leaks: settled.leaks })
+        Ok(Start { build, listing, profile, sharing, from_removed: false, leaks: settled.leaks, markers: Vec::new() })
     }
 
     /// Makes the new twin: staged whole, then renamed into place.
@@ -154,6 +163,9 @@ impl Yard {
         let nothing = PathSet::default();
         let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
         let op = self.begin(ctx)?;
+        if !plan.markers.is_empty() {
+            self.keep_nothing(&op, ctx)?;
+        }
         let policy = Policy::new(plan.sharing, Facts::probe(op.path())?, &plan.listing, written);
         let clock = FsClock::new(op.path())?;
         let held = if policy.links() { self.alone(ctx)? } else { self.shared(ctx)? };

@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use super::change::{Goal, Start};
 use super::settle::Own;
+use super::Leaks;
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
 use crate::error::{Error, Result, TwinError};
@@ -65,7 +66,7 @@ pub struct RestorePlan {
     /// What can't be kept, each with its reason.
     pub not_taken: Vec<String>,
     /// Shared files that were found to be written through their guard.
-    pub leaks: Vec<String>,
+    pub leaks: Leaks,
     #[serde(skip)]
     goal: RestoreGoal,
 }

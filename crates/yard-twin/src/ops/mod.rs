@@ -1,5 +1,6 @@
 //! The operations on a yard, each a few sentences in its words.
 
+mod after_run;
 mod change;
 mod clone;
 #[cfg(test)]
@@ -8,6 +9,7 @@ mod faults;
 mod finish;
 mod history;
 mod intake;
+mod markers;
 mod power;
 mod profile;
 mod protect;
@@ -21,6 +23,7 @@ mod stock;
 mod sweep;
 mod take_away;
 
+pub use after_run::Leaks;
 pub use clone::{CloneOptions, CloneOutcome, ClonePlan};
 pub use history::{RestoreOptions, RestoreOutcome, RestorePlan, SnapshotOutcome};
 pub use intake::{IntakeOptions, IntakeOutcome, IntakePlan, NotKept, SheetUse};
@@ -28,9 +31,9 @@ pub use profile::{ProfileChange, ProfileView};
 pub use protect::ProtectOutcome;
 pub use remove::{ForgetOutcome, OnlyHere, RemoveOutcome, RemovePlan};
 pub use rename::RenameOutcome;
-pub(crate) use settle::Settled;
+pub(crate) use settle::{Own, Settled};
 pub use sheets::SheetPlan;
-pub use show::{Guard, ShareTotals, Shares, TwinDetails, TwinSummary, Unsettled};
+pub use show::{Guard, IsolationView, ShareTotals, Shares, TwinDetails, TwinSummary, Unsettled};
 pub use stock::{StockDetails, StockRemovePlan, StockSummary};
 pub use sweep::{Files, LetGo, SweepOutcome};
 pub use take_away::TakenAway;

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::Leaks;
 use crate::Yard;
 use crate::catalog::{Intent, TwinRow};
 use crate::disk::{self, FsClock};
@@ -39,7 +40,7 @@ pub struct RemovePlan {
     /// What is in its folder and can't be kept; only [`Yard::forget_twin`] deletes it.
     pub not_taken: Vec<String>,
     /// Shared files that were found to be written through their guard.
-    pub leaks: Vec<String>,
+    pub leaks: Leaks,
     /// Launch entries that go with it.
     pub entries: Vec<PathBuf>,
     /// Whether its folder is missing, so that only its record is removed.
@@ -83,7 +84,7 @@ impl Yard {
     pub fn plan_remove(&self, name: &TwinName, ctx: &Ctx) -> Result<RemovePlan> {
         let row = self.twin_row(name, true)?;
         let removed = row.removed_at.is_some();
-        let (mut not_taken, mut leaks, mut folder_missing) = (Vec::new(), Vec::new(), false);
+        let (mut not_taken, mut leaks, mut folder_missing) = (Vec::new(), Leaks::default(), false);
         if !removed {
             match self.settle(&row, ctx) {
                 Ok(settled) => (not_taken, leaks) = (settled.not_taken, settled.leaks),

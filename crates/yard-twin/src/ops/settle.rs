@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
+use super::after_run::{Leaked, Leaks, pending};
 use crate::Yard;
 use crate::catalog::{Counts, NewChange, TwinRow, What};
 use crate::disk::{self, FsClock};
@@ -28,8 +29,12 @@ pub(crate) struct Settled {
     pub(crate) looked_at: i64,
     /// What can't be copied, each with its reason.
     pub(crate) not_taken: Vec<String>,
-    /// Shared files that were written through their guard.
-    pub(crate) leaks: Vec<String>,
+    /// Shared files that were written through their guard, until they are looked after.
+    pub(crate) leaked: Vec<Leaked>,
+    /// And then.
+    pub(crate) leaks: Leaks,
+    /// What a run changed in a protected twin, and was dropped.
+    pub(crate) dropped: Vec<String>,
 }
 
 /// A twin as it was, and what is different now.
@@ -42,7 +47,7 @@ pub(crate) struct Look {
     pub(crate) pool_inode: u64,
     pub(crate) sheet: Option<Sheet>,
     pub(crate) found: Found,
-    pub(crate) leaks: Vec<String>,
+    pub(crate) leaks: Vec<Leaked>,
 }
 
 /// What a player or a program may change without changing the game: belongings, live and scratch paths, the home.
@@ -88,7 +93,42 @@ impl Yard {
     }
 
     /// As [`Yard::settle`], by one who holds the twin already, and knows `what` has changed it.
+    ///
+    /// The layer of a run that waits to be folded back is folded first. What was there is settled before that, since someone
+    /// may have changed what the run changed too.
     pub(crate) fn settle_held(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
+        let folder = self.present_folder(row)?;
+        let (mut what, mut dropped) = (what, Vec::new());
+        let pending = pending(&folder);
+        if let Some(layer) = &pending {
+            if !layer.is_empty() {
+                self.settle_and_repair(row, held, What::Outside, ctx)?;
+                dropped = self.fold_layer(row, layer, ctx)?;
+            }
+            if let (What::Outside, Some(about)) = (&what, layer.about()) {
+                tracing::info!(twin = %row.name, run = about.run, "nobody saw this run end: what it wrote is taken in");
+                what = What::Run { run: about.run };
+            }
+        }
+        let run = if let What::Run { run } = what { Some(run) } else { None };
+        let settled = self.settle_and_repair(row, held, what, ctx)?;
+        if let Some(layer) = &pending {
+            layer.remove()?;
+            if let Some(run) = run {
+                self.catalog.summarise_run(run, "cut off; what it wrote was taken in afterwards")?;
+            }
+        }
+        Ok(Settled { dropped, ..settled })
+    }
+
+    fn settle_and_repair(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
+        let mut settled = self.settle_without_repair(row, held, what, ctx)?;
+        settled.leaks = self.repair_leaks(&std::mem::take(&mut settled.leaked), row, ctx)?;
+        Ok(settled)
+    }
+
+    /// Takes in what changed, and leaves other twins as they are.
+    pub(super) fn settle_without_repair(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
         self.finish_change(row, held, ctx)?;
         self.check_after_power_loss(row, ctx)?;
         // Another command may have settled it since the row was read.
@@ -121,7 +161,16 @@ impl Yard {
         if look.stale_index || !unchanged || !look.found.refreshed.is_empty() {
             index.save(&index_path(&folder), &op.path().join("index"))?;
         }
-        Ok(Settled { state: next, listing, rows: index.rows, looked_at, not_taken, leaks: look.leaks })
+        Ok(Settled {
+            state: next,
+            listing,
+            rows: index.rows,
+            looked_at,
+            not_taken,
+            leaked: look.leaks,
+            leaks: Leaks::default(),
+            dropped: Vec::new(),
+        })
     }
 
     /// Looks at a twin's folder and puts what is new into the pool; its state stays as it is.
@@ -155,7 +204,7 @@ impl Yard {
 
     /// Moves new contents into the pool, and takes those out of it that were written to through a link: a content that is
     /// missing is found at once, one that is wrong is not.
-    fn publish(&self, putter: Putter<'_>, found: &Found, ctx: &Ctx) -> Result<Vec<String>> {
+    fn publish(&self, putter: Putter<'_>, found: &Found, ctx: &Ctx) -> Result<Vec<Leaked>> {
         if putter.is_idle() && found.leaks.is_empty() {
             return Ok(Vec::new());
         }
@@ -164,7 +213,8 @@ impl Yard {
         for (_, ino, content) in &found.leaks {
             self.pool.delete_inode(*content, *ino)?;
         }
-        Ok(found.leaks.iter().map(|(path, ..)| path.to_string()).collect())
+        let leaked = found.leaks.iter();
+        Ok(leaked.map(|(path, inode, content)| Leaked { path: path.clone(), inode: *inode, content: *content }).collect())
     }
 
     /// The twin's folder, if it is there and the twin's.

@@ -1,16 +1,18 @@
 //! Looking at twins.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::Settled;
+use super::{Leaks, Settled};
 use crate::catalog::{Counts, RunRecord, TwinRow};
 use crate::error::{Error, Result};
 use crate::ident::{BuildRef, TwinId, TwinName};
-use crate::launch::{Changes, changes};
+use crate::launch::{Changes, Isolation, changes};
 use crate::listing::{Listing, Totals};
+use crate::profile::Profile;
 use crate::pool::{Facts, Share, Sharing};
 use crate::progress::Ctx;
 use crate::scan::{Index, Row};
@@ -103,6 +105,8 @@ pub struct TwinSummary {
     pub last_run: Option<Timestamp>,
     /// Whether its program is running, or a command is at work on it.
     pub busy: bool,
+    /// Whether it is its program that is running.
+    pub running: bool,
     /// Whether its folder is where it should be.
     pub folder_missing: bool,
     /// Whether its game files may not be changed.
@@ -117,6 +121,17 @@ pub enum Unsettled {
     Busy,
     /// It is removed.
     Removed,
+}
+
+/// How far a twin's program is kept inside at a launch.
+#[derive(Clone, Debug, Serialize)]
+pub struct IsolationView {
+    /// What its profile asks for.
+    pub asked: Option<Isolation>,
+    /// What it gets; `None` where what is asked for is not possible, so that nothing is started.
+    pub gets: Option<Isolation>,
+    /// Why it gets no more than that, or nothing.
+    pub why: Option<String>,
 }
 
 /// All about a twin.
@@ -146,7 +161,12 @@ pub struct TwinDetails {
     /// What can't be copied along, each with its reason.
     pub not_taken: Vec<String>,
     /// Shared files that were written through their guard since the last look.
-    pub leaks: Vec<String>,
+    pub leaks: Leaks,
+    /// How far its program is kept inside at a launch.
+    pub isolation: IsolationView,
+    /// How long its program ran in all.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub played: Duration,
     /// Launch entries.
     pub entries: Vec<PathBuf>,
     /// Its runs, the newest first.
@@ -169,6 +189,8 @@ impl Yard {
         let state = self.state(row.state)?;
         let profile = crate::profile::Profile::parse(&state.profile, &self.folder_of(row).join("profile.toml"));
         let removed = row.removed_at.is_some();
+        let busy = !removed && self.is_held(row)?;
+        let runs = self.catalog.runs(row.id)?;
         Ok(TwinSummary {
             name: row.name.clone(),
             id: row.id,
@@ -179,8 +201,9 @@ impl Yard {
             made_at: row.made_at,
             removed_at: row.removed_at,
             totals: totals.map_or_else(|| Ok(self.listing(state.disk)?.totals()), Ok::<_, Error>)?,
-            last_run: self.catalog.runs(row.id)?.first().map(|run| run.started_at),
-            busy: !removed && self.is_held(row)?,
+            last_run: runs.first().map(|run| run.started_at),
+            running: busy && runs.first().is_some_and(|run| run.ended_at.is_none()),
+            busy,
             folder_missing: !removed && self.present_folder(row).is_err(),
             protected: row.protected.is_some(),
         })
@@ -220,6 +243,8 @@ impl Yard {
             belongings: sheet.map(|sheet| sheet.belongings(&settled.listing)).unwrap_or_default(),
             not_taken: settled.not_taken,
             leaks: settled.leaks,
+            isolation: self.isolation_of(&settled.state.profile, ctx)?,
+            played: self.catalog.runs(row.id)?.iter().filter_map(RunRecord::ran).sum(),
             entries: self.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
             runs: self.catalog.runs(row.id)?,
         })
@@ -237,8 +262,23 @@ impl Yard {
             listing,
             state,
             not_taken: Vec::new(),
-            leaks: Vec::new(),
+            leaks: Leaks::default(),
+            leaked: Vec::new(),
+            dropped: Vec::new(),
         })
+    }
+
+    fn isolation_of(&self, profile: &str, ctx: &Ctx) -> Result<IsolationView> {
+        let asked = Profile::parse(profile, Path::new("profile.toml")).ok().and_then(|profile| profile.isolation);
+        let possible = self.possible_isolation(ctx)?;
+        let (gets, why) = match asked {
+            None => (Some(possible.best()), possible.why_not_better(possible.best())),
+            Some(asked) => match possible.why_not(asked) {
+                None => (Some(asked), None),
+                Some(why) => (None, Some(why.to_owned())),
+            },
+        };
+        Ok(IsolationView { asked, gets, why })
     }
 
     fn guard(&self, shares: &ShareTotals, ctx: &Ctx) -> Result<Guard> {

@@ -8,6 +8,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
+use crate::Isolation;
 use crate::error::{Error, LaunchError, PathContext, Result, position};
 
 /// The text of a new twin's profile.
@@ -16,6 +17,12 @@ pub(crate) const NEW: &str = "\
 # program = \"play\"              a program of the title sheet, or a path in the game folder
 # arguments = [\"--windowed\"]    given to the program, in place of the sheet's
 # note = \"for the old mods\"
+# isolation = \"sealed\"          sealed, fenced or redirected; unset: the best that is possible
+# network = \"off\"               no network; a sealed launch only
+# yard = \"shown\"                the program may read the rest of the yard, which is hidden otherwise
+# wrapper = [\"some-layer\"]      put in front of the program: its name, then its arguments
+# before = [\"some-command\"]     run before the program is started, and after it has ended
+# after = [\"some-command\"]
 # [environment]
 # NAME = \"value\"
 ";
@@ -33,9 +40,47 @@ pub struct Profile {
     /// A word of the user's about the twin.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// How far the program is kept inside its twin; unset, as far as is possible.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub isolation: Option<Isolation>,
+    /// Whether it has a network; without one, it must be sealed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub network: Option<Switch>,
+    /// Whether a sealed program may look at the rest of the yard.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub yard: Option<Seen>,
+    /// A command that is started in the program's place, with the program as its last arguments.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub wrapper: Option<Vec<String>>,
+    /// A command that is run before the program is started. If it fails, nothing is started.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<Vec<String>>,
+    /// A command that is run when everything is over and taken in.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub after: Option<Vec<String>>,
     /// Environment variables that the program gets on top of the usual ones.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub environment: BTreeMap<String, String>,
+}
+
+/// Something that is on or off.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Switch {
+    /// As always.
+    On,
+    /// Not at all.
+    Off,
+}
+
+/// Whether something can be seen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Seen {
+    /// As if it were not there.
+    Hidden,
+    /// Read-only.
+    Shown,
 }
 
 /// One setting of a profile, by the name that users give it.
@@ -47,6 +92,18 @@ pub enum Setting {
     Arguments,
     /// `note`
     Note,
+    /// `isolation`
+    Isolation,
+    /// `network`
+    Network,
+    /// `yard`
+    Yard,
+    /// `wrapper`
+    Wrapper,
+    /// `before`
+    Before,
+    /// `after`
+    After,
     /// `environment.NAME`
     Environment(String),
 }
@@ -59,12 +116,19 @@ impl FromStr for Setting {
             "program" => Ok(Self::Program),
             "arguments" => Ok(Self::Arguments),
             "note" => Ok(Self::Note),
+            "isolation" => Ok(Self::Isolation),
+            "network" => Ok(Self::Network),
+            "yard" => Ok(Self::Yard),
+            "wrapper" => Ok(Self::Wrapper),
+            "before" => Ok(Self::Before),
+            "after" => Ok(Self::After),
             _ => match text.strip_prefix("environment.") {
                 Some(name) if !name.is_empty() && !name.contains(['=', '\0']) => Ok(Self::Environment(name.into())),
                 _ => Err(refuse(
                     text,
                     "set",
-                    "there are program, arguments, note, and environment.NAME for each variable",
+                    "there are program, arguments, note, isolation, network, yard, wrapper, before, after, and \
+                     environment.NAME for each variable",
                 )),
             },
         }
@@ -77,6 +141,12 @@ impl fmt::Display for Setting {
             Self::Program => f.write_str("program"),
             Self::Arguments => f.write_str("arguments"),
             Self::Note => f.write_str("note"),
+            Self::Isolation => f.write_str("isolation"),
+            Self::Network => f.write_str("network"),
+            Self::Yard => f.write_str("yard"),
+            Self::Wrapper => f.write_str("wrapper"),
+            Self::Before => f.write_str("before"),
+            Self::After => f.write_str("after"),
             Self::Environment(name) => write!(f, "environment.{name}"),
         }
     }
@@ -105,10 +175,28 @@ impl Profile {
     pub fn get(&self, setting: &Setting) -> Option<String> {
         match setting {
             Setting::Program => self.program.clone(),
-            Setting::Arguments => self.arguments.as_ref().map(|all| all.join(" ")),
+            Setting::Arguments => joined(self.arguments.as_ref()),
             Setting::Note => self.note.clone(),
+            Setting::Isolation => self.isolation.map(|isolation| isolation.to_string()),
+            Setting::Network => self.network.map(|switch| if switch == Switch::On { "on" } else { "off" }.into()),
+            Setting::Yard => self.yard.map(|seen| if seen == Seen::Shown { "shown" } else { "hidden" }.into()),
+            Setting::Wrapper => joined(self.wrapper.as_ref()),
+            Setting::Before => joined(self.before.as_ref()),
+            Setting::After => joined(self.after.as_ref()),
             Setting::Environment(name) => self.environment.get(name).cloned(),
         }
+    }
+}
+
+fn joined(words: Option<&Vec<String>>) -> Option<String> {
+    words.map(|words| words.join(" "))
+}
+
+impl Setting {
+    /// Whether its value is a list of words.
+    #[must_use]
+    pub fn is_list(&self) -> bool {
+        matches!(self, Self::Arguments | Self::Wrapper | Self::Before | Self::After)
     }
 }
 
@@ -165,7 +253,12 @@ fn put(table: &mut dyn toml_edit::TableLike, key: &str, item: Option<Item>) {
 
 fn item(setting: &Setting, values: &[String]) -> Result<Item> {
     match (setting, values) {
-        (Setting::Arguments, all) => Ok(value(all.iter().collect::<Array>())),
+        (list, all) if list.is_list() => Ok(value(all.iter().collect::<Array>())),
+        (Setting::Isolation, [one]) => Ok(value(one.parse::<Isolation>()?.name())),
+        (Setting::Network, [one]) if one != "on" && one != "off" => Err(refuse("network", "set", "it is on or off")),
+        (Setting::Yard, [one]) if one != "hidden" && one != "shown" => {
+            Err(refuse("yard", "set", "it is hidden or shown"))
+        }
         (_, [one]) => Ok(value(one)),
         _ => Err(refuse(&setting.to_string(), "set", "it takes one value: put quotes around it")),
     }

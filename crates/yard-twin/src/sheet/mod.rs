@@ -31,6 +31,8 @@ pub struct Sheet {
     pub program: Option<String>,
     /// What a good folder has and has not, below the game folder.
     pub good: Good,
+    /// What keeps the program inside its own folder.
+    pub inside: Inside,
     /// How the build label is read from a folder.
     pub label: Option<Label>,
     /// The player's own files, by group.
@@ -73,6 +75,19 @@ pub struct Good {
     pub present: Vec<String>,
     /// Paths below the game folder that must not be there.
     pub absent: Vec<String>,
+}
+
+/// What keeps a program inside its own folder, where it would write into its user's home otherwise.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Inside {
+    /// Empty files below the game folder that say so.
+    pub files: Vec<String>,
+    /// Folders below the game folder that must be there for it.
+    pub folders: Vec<String>,
+    /// Arguments that say so, before all others.
+    pub arguments: Vec<String>,
+    /// Environment variables that say so.
+    pub environment: BTreeMap<String, String>,
 }
 
 /// Where a folder says which build it is.
@@ -153,6 +168,15 @@ impl Sheet {
         )
     }
 
+    /// The marker files and folders of the sheet that a listing doesn't have: paths below the twin's folder, and whether
+    /// each is a folder.
+    pub(crate) fn missing_markers(&self, listing: &Listing) -> Vec<(RelPath, bool)> {
+        let files = self.inside.files.iter().map(|path| (path, false));
+        let folders = self.inside.folders.iter().map(|path| (path, true));
+        let below = |(path, folder): (&String, bool)| Some((RelPath::new(format!("game/{path}")).ok()?, folder));
+        files.chain(folders).filter_map(below).filter(|(path, _)| !listing.has(path.as_str())).collect()
+    }
+
     /// Reads the build label of the folder `game`.
     pub(crate) fn read_label(&self, game: &Path) -> Result<String, String> {
         let label = self.label.as_ref().ok_or("the title sheet has no [label]")?;
@@ -203,6 +227,9 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
     out.push_str(
         "# What a good folder has, and what it must not have: paths in the game folder.\n\
          [good]\npresent = []\nabsent = []\n\n\
+         # What keeps the program inside its own folder, where it would write into your home otherwise: empty marker\n\
+         # files, folders that must be there (both are laid when a twin is made), arguments, environment variables.\n\
+         # [inside]\n# files = [\"stay-here.flag\"]\n# folders = [\"user\"]\n# arguments = [\"--here\"]\n# environment = { NAME = \"value\" }\n\n\
          # Where a folder says which build it is: a line of a text file, or a JSON pointer.\n\
          # [label]\n# file = \"release.json\"\n# pointer = \"/build\"        # or: line = 1\n\n\
          # Paths that the program writes: never shared between twins. Those in scratch are worth nothing (caches,\n\

@@ -8,7 +8,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::pattern::{self, PathSet};
-use super::{Good, Group, Label, Place, Program, Sheet};
+use super::{Good, Group, Inside, Label, Place, Program, Sheet};
 use crate::error::{SheetError, position};
 use crate::ident::Title;
 use crate::path::RelPath;
@@ -28,6 +28,8 @@ struct RawSheet {
     programs: BTreeMap<String, RawProgram>,
     #[serde(default)]
     good: RawGood,
+    #[serde(default)]
+    inside: RawInside,
     label: Option<Spanned<RawLabel>>,
     #[serde(default)]
     paths: RawPaths,
@@ -51,6 +53,19 @@ struct RawGood {
     present: Vec<Spanned<String>>,
     #[serde(default)]
     absent: Vec<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawInside {
+    #[serde(default)]
+    files: Vec<Spanned<String>>,
+    #[serde(default)]
+    folders: Vec<Spanned<String>>,
+    #[serde(default)]
+    arguments: Vec<String>,
+    #[serde(default)]
+    environment: BTreeMap<Spanned<String>, String>,
 }
 
 #[derive(Deserialize)]
@@ -138,6 +153,22 @@ impl Checker<'_> {
         Ok(Program { path, arguments: raw.arguments, folder })
     }
 
+    fn kept_inside(&self, raw: RawInside) -> Result<Inside, SheetError> {
+        let mut environment = BTreeMap::new();
+        for (name, value) in raw.environment {
+            if name.as_ref().is_empty() || name.as_ref().contains(['=', '\0']) || value.contains('\0') {
+                return Err(self.fail(&name.span(), format!("{:?} can't be an environment variable", name.as_ref())));
+            }
+            environment.insert(name.into_inner(), value);
+        }
+        Ok(Inside {
+            files: self.all_inside(raw.files)?,
+            folders: self.all_inside(raw.folders)?,
+            arguments: raw.arguments,
+            environment,
+        })
+    }
+
     fn label(&self, raw: Spanned<RawLabel>) -> Result<Label, SheetError> {
         let span = raw.span();
         let raw = raw.into_inner();
@@ -190,6 +221,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         programs,
         program,
         good: Good { present: checker.all_inside(raw.good.present)?, absent: checker.all_inside(raw.good.absent)? },
+        inside: checker.kept_inside(raw.inside)?,
         label: raw.label.map(|label| checker.label(label)).transpose()?,
         belongings,
         worthless: checker.set(&scratch, raw.ignore_case)?,

@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::process::ExitCode;
 
 use yard_twin::{
-    Counts, Doing, Files, HistoryEntry, RestoreOptions, RestoreOutcome, RestorePlan, SnapshotLabel, SnapshotRef,
-    SweepOutcome, TwinName, What, Yard,
+    Counts, Doing, Files, HistoryEntry, RestoreOptions, RestoreOutcome, RestorePlan, RunDetails, RunReport,
+    SnapshotLabel, SnapshotRef, SweepOutcome, TwinName, What, Yard,
 };
 
 use super::twins::{changes, leaks};
@@ -91,8 +91,61 @@ fn what(what: &What) -> String {
         What::Snapshot => "snapshot".into(),
         What::Meanwhile => "written while it was changed".into(),
         What::Mended => "paths mended after a move".into(),
+        What::PutBack { run } => format!("put back after run {run}"),
+        What::Repaired => "bytes written through a guard repaired".into(),
+        What::Marked => "marker files laid".into(),
         _ => "changed".into(),
     }
+}
+
+pub(crate) fn runs(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
+    let runs = yard.runs(name, &ctx(screen))?;
+    let played: std::time::Duration = runs.iter().filter_map(|run| run.record.ran()).sum();
+    screen.answer(&runs, |screen| {
+        if runs.is_empty() {
+            screen.head(format_args!("The twin {} was never started", shell(name)));
+        } else {
+            let headings = ["RUN", "STARTED", "RAN", "ENDED", "ISOLATION", "CHANGED", "TO MIND"];
+            screen.table(&headings, runs.iter().map(run_row).collect());
+        }
+        let in_all = if runs.is_empty() { String::new() } else { duration(played) };
+        screen.facts(&[("played in all", in_all), ("start it", typed("launch", &[name]))]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn run_row(run: &RunDetails) -> Vec<String> {
+    let record = &run.record;
+    let ended = match (record.ended_at, record.exit_code, record.signal) {
+        (None, ..) if record.summary.is_some() => "cut off".into(),
+        (None, ..) => "not yet".into(),
+        (_, Some(0), _) => "well".into(),
+        (_, Some(code), _) => format!("with {code}"),
+        (_, None, Some(signal)) => format!("by signal {signal}"),
+        (_, None, None) => "not known how".into(),
+    };
+    vec![
+        record.id.to_string(),
+        moment(record.started_at),
+        record.ran().map(duration).unwrap_or_default(),
+        ended,
+        record.isolation.clone(),
+        record.summary.clone().unwrap_or_default(),
+        run.report.as_ref().map(to_mind).unwrap_or_default(),
+    ]
+}
+
+/// What of a run is worth a look, in a few words.
+fn to_mind(report: &RunReport) -> String {
+    let parts = [
+        (report.changes.unexpected.len(), "not in its live paths"),
+        (report.put_back.len(), "put back"),
+        (report.outside.len(), "outside"),
+        (report.refused.len(), "refused"),
+        (report.leaks.paths.len(), "through the guard"),
+    ];
+    let parts: Vec<_> = parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+    parts.join(", ")
 }
 
 pub(crate) fn restore(yard: &Yard, name: &TwinName, options: RestoreOptions, how: Careful, screen: &Screen) -> Done {

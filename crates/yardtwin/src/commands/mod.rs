@@ -1,5 +1,6 @@
 //! The commands: each asks the library, then says what came of it.
 
+mod check;
 mod demo;
 mod history;
 mod play;
@@ -48,17 +49,32 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Restore { name, snapshot, all, how } => {
             history::restore(&yard()?, &name, RestoreOptions { to: snapshot, all }, how, screen)
         }
-        Command::History { name } => history::history(&yard()?, &name, screen),
+        Command::History { name, runs: false } => history::history(&yard()?, &name, screen),
+        Command::History { name, runs: true } => history::runs(&yard()?, &name, screen),
+        Command::Check { name, seconds, fix, arguments, how, .. } => {
+            check::start(&yard()?, &name, &check::Wish { seconds, fix, arguments, dry_run: how.dry_run }, screen)
+        }
         Command::Sweep { how } => history::sweep(&yard()?, how, screen),
         Command::Profile(command) => settings::run(&yard()?, command, screen),
-        Command::Launch { name, id, arguments, how } => {
+        Command::Launch { name, id, discard, ask, detach, stop, arguments, in_background, how } => {
             let yard = yard()?;
             let name = match (name, id) {
                 (_, Some(id)) => yard.twin_by_id(id)?,
                 (Some(name), None) => name,
                 (None, None) => return Err(Failure::failed("no twin was named")),
             };
-            play::launch(&yard, &name, arguments, how, screen)
+            let keep = match (discard, ask) {
+                (true, _) => play::Changed::Discarded,
+                (_, true) => play::Changed::Asked,
+                _ => play::Changed::Kept,
+            };
+            if stop {
+                return play::stop(&yard, &name, screen);
+            }
+            if detach && !how.dry_run {
+                return play::detach(&yard, &name, arguments, discard, screen);
+            }
+            play::launch(&yard, &name, &play::Wish { arguments, keep, how, in_background }, screen)
         }
         Command::Entry(command) => play::entry(&yard()?, command, screen),
         Command::Demo { dir } => demo::run(dir, screen),

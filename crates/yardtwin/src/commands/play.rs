@@ -1,48 +1,185 @@
 //! `launch` and `entry`.
 
 use std::ffi::OsString;
-use std::io::Write;
+use std::io::{BufRead, BufReader, Read, Write};
 use std::path::PathBuf;
-use std::process::ExitCode;
+use std::process::{Command, ExitCode, Stdio};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2};
 use signal_hook::iterator::SignalsInfo;
 use signal_hook::iterator::exfiltrator::origin::{Origin, WithOrigin};
-use yard_twin::{EntryOptions, LaunchOptions, LaunchPlan, RunOutcome, Signaller, Stream, TwinName, Yard};
+use yard_twin::{
+    Changes, EntryOptions, Isolation, Keep, LaunchOptions, LaunchPlan, RunOutcome, Running, Signaller, Stream, TwinName,
+    Yard,
+};
 
 use super::{Done, data_folder, typed};
 use crate::args::{DryRun, Entry};
 use crate::fail::Failure;
-use crate::progress::quiet_ctx;
-use crate::screen::{Screen, duration, shell};
+use crate::progress::{ctx, quiet_ctx};
+use crate::screen::{Screen, duration, listed, plain, shell, some_of};
 
-pub(crate) fn launch(yard: &Yard, name: &TwinName, arguments: Vec<OsString>, how: DryRun, screen: &Screen) -> Done {
-    let json = screen.is_json();
-    let options = LaunchOptions { arguments, output: (!json).then(|| Arc::new(pass_on) as _) };
+/// What becomes of what a run changes.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Changed {
+    Kept,
+    Discarded,
+    Asked,
+}
+
+/// How a launch is wished for.
+pub(crate) struct Wish {
+    pub(crate) arguments: Vec<OsString>,
+    pub(crate) keep: Changed,
+    pub(crate) how: DryRun,
+    /// Whether it is the part of a detached launch that stays.
+    pub(crate) in_background: bool,
+}
+
+pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen) -> Done {
+    let quiet = screen.is_json() || wish.in_background;
+    let keep = match wish.keep {
+        Changed::Kept => Keep::Always,
+        Changed::Discarded => Keep::Never,
+        Changed::Asked => {
+            screen.can_ask("what becomes of what it changes")?;
+            let screen = *screen;
+            Keep::Ask(Arc::new(move |changes| ask(changes, &screen)))
+        }
+    };
+    let arguments = wish.arguments.clone();
+    let options = LaunchOptions { arguments, output: (!quiet).then(|| Arc::new(pass_on) as _), keep, isolation: None };
     let ctx = quiet_ctx(screen);
     let plan = yard.plan_launch(name, &options, &ctx)?;
-    if how.dry_run {
+    if wish.how.dry_run {
         screen.answer(&plan, |screen| say_plan(&plan, screen));
         return Ok(ExitCode::SUCCESS);
     }
-    if !json {
+    if wish.in_background {
+        // What becomes of the terminal that it was started at is nothing to it.
+        let _ = rustix::process::setsid();
+    }
+    if !quiet {
         announce(&plan, screen);
     }
-    // From here on signals are for the program. They are caught before it starts, so that none is lost.
+    let outcome = attended(yard, &plan, &options, screen, |running| {
+        if wish.in_background {
+            screen.line(running.pid());
+        }
+    })?;
+    if !wish.in_background {
+        screen.answer(&outcome, |screen| say_outcome(&plan, &outcome, screen));
+    }
+    Ok(exit_code(&outcome))
+}
+
+/// Runs a program to the end of all that it starts. Signals are for it meanwhile.
+pub(super) fn attended(
+    yard: &Yard,
+    plan: &LaunchPlan,
+    options: &LaunchOptions,
+    screen: &Screen,
+    begun: impl FnOnce(&Running<'_>),
+) -> Result<RunOutcome, Failure> {
+    let ctx = quiet_ctx(screen);
+    // They are caught before it starts, so that none is lost.
     let signals = [SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2];
     let signals = SignalsInfo::<WithOrigin>::new(signals)
         .map_err(|error| Failure::failed(format!("signals can't be caught: {error}")))?;
-    let running = yard.launch(&plan, &options, &ctx)?;
+    let mut running = yard.launch(plan, options, &ctx)?;
+    begun(&running);
     let handle = signals.handle();
-    let passing = pass_signals(signals, running.signaller());
+    let over = Arc::new(AtomicBool::new(false));
+    let passing = pass_signals(signals, running.signaller(), Arc::clone(&over));
+    running.program_ended();
+    over.store(true, Ordering::Relaxed);
+    let left = running.left_behind();
+    if !left.is_empty() && !screen.is_json() {
+        let each: Vec<_> = left.iter().map(|one| format!("{} ({})", one.pid, one.command)).collect();
+        screen.warn(format_args!(
+            "{} has ended, and what it started goes on: {}. Ctrl-C ends that too, or {} --stop",
+            plan.twin,
+            listed(&each, 5),
+            typed("launch", &[&plan.twin])
+        ));
+    }
     let outcome = running.wait(&ctx);
     handle.close();
     // It ends once its handle is closed; a panic in it has been reported already.
     let _ = passing.join();
-    let outcome = outcome?;
-    screen.answer(&outcome, |screen| say_outcome(&plan, &outcome, screen));
-    Ok(exit_code(&outcome))
+    Ok(outcome?)
+}
+
+/// Asks whether changes are kept.
+fn ask(changes: &Changes, screen: &Screen) -> bool {
+    let paths = changes.groups.iter().flat_map(|group| {
+        let marked = |paths: &[String], how: &str| paths.iter().map(|path| format!("{how:8} {path}")).collect::<Vec<_>>();
+        [marked(&group.new, "new"), marked(&group.changed, "changed"), marked(&group.gone, "gone")].concat()
+    });
+    let paths: Vec<_> = paths.collect();
+    screen.aside("It changed:");
+    for line in some_of(&paths, 40).lines() {
+        screen.aside(format_args!("  {}", plain(line)));
+    }
+    // Without an answer nothing is lost.
+    screen.confirm("Throw that away?", false).is_err()
+}
+
+/// Starts a launch that stays in the background, and waits until the program runs.
+pub(crate) fn detach(yard: &Yard, name: &TwinName, arguments: Vec<OsString>, discard: bool, screen: &Screen) -> Done {
+    let program =
+        std::env::current_exe().map_err(|error| Failure::failed(format!("this program can't find itself: {error}")))?;
+    let mut command = Command::new(program);
+    command.arg("--yard").arg(yard.root()).args(["launch", name.as_str(), "--in-background"]);
+    if discard {
+        command.arg("--discard");
+    }
+    let mut child = command
+        .arg("--")
+        .args(arguments)
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .map_err(|error| Failure::failed(format!("this program can't be started once more: {error}")))?;
+    let mut line = String::new();
+    if let Some(out) = child.stdout.take() {
+        let _ = BufReader::new(out).read_line(&mut line);
+    }
+    if line.is_empty() {
+        // It failed, and has said why.
+        let mut said = String::new();
+        if let Some(mut err) = child.stderr.take() {
+            let _ = err.read_to_string(&mut said);
+        }
+        screen.aside(said.trim_end());
+        let status = child.wait().map_err(|error| Failure::failed(format!("it can't be waited for: {error}")))?;
+        return Ok(status.code().and_then(|code| u8::try_from(code).ok()).map_or(ExitCode::FAILURE, ExitCode::from));
+    }
+    let answer = serde_json::json!({ "twin": name, "process": line.trim().parse::<u32>().ok() });
+    screen.answer(&answer, |screen| {
+        screen.head(format_args!("{} is running in the background", shell(name)));
+        screen.facts(&[
+            ("end it", format!("{} --stop", typed("launch", &[name]))),
+            ("what it did", format!("{} --runs, once it has ended", typed("history", &[name]))),
+        ]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn stop(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
+    /// How long a program has to end by itself.
+    const GRACE: Duration = Duration::from_secs(10);
+    let made_to = yard.stop(name, GRACE, &ctx(screen))?;
+    screen.answer(&serde_json::json!({ "twin": name, "made_to": made_to }), |screen| {
+        let how = if made_to { "has been made to end: it did not when it was asked to" } else { "has ended" };
+        screen.head(format_args!("{} {how}", shell(name)));
+        screen.facts(&[("what it did", format!("{} --runs", typed("history", &[name])))]);
+    });
+    Ok(ExitCode::SUCCESS)
 }
 
 /// A program's output goes where ours would.
@@ -54,11 +191,16 @@ fn pass_on(stream: Stream, bytes: &[u8]) {
     };
 }
 
-fn pass_signals(mut signals: SignalsInfo<WithOrigin>, to: Signaller) -> std::thread::JoinHandle<()> {
+fn pass_signals(
+    mut signals: SignalsInfo<WithOrigin>,
+    to: Signaller,
+    over: Arc<AtomicBool>,
+) -> std::thread::JoinHandle<()> {
     std::thread::spawn(move || {
         for Origin { signal, process, .. } in signals.forever() {
             // Ctrl-C and the like come from the kernel, to the program too: both are of one terminal's process group.
-            if process.is_some() {
+            // What is left of a program that has ended may be of another one.
+            if process.is_some() || over.load(Ordering::Relaxed) {
                 to.send(signal);
             }
         }
@@ -81,6 +223,12 @@ fn say_plan(plan: &LaunchPlan, screen: &Screen) {
         ("in", plan.folder.display().to_string()),
         ("with", variables.collect::<Vec<_>>().join("\n")),
         ("isolation", plan.isolation.to_string()),
+        ("no better", plan.why_not_better.clone().unwrap_or_default()),
+        ("network", if plan.network { String::new() } else { "off".into() }),
+        ("before", plan.before.join(" ")),
+        ("in front", plan.wrapper.join(" ")),
+        ("after", plan.after.join(" ")),
+        ("not laid", plan.markers_missing.join(", ")),
     ]);
 }
 
@@ -89,11 +237,17 @@ fn announce(plan: &LaunchPlan, screen: &Screen) {
         "Starting {} {} \u{2013} {} (isolation: {})",
         plan.title_name, plan.build.build, plan.twin, plan.isolation
     ));
+    if let Some(why) = &plan.why_not_better {
+        screen.warn(why);
+    }
     if plan.first && plan.home_empty {
         screen.warn(format_args!(
-            "this is its first start: it begins with an empty home of its own, not with yours ({})",
+            "this is its first start: it begins with an empty home of its own, not with yours ({}), and may take longer \
+             than later ones",
             plan.home.display()
         ));
+    } else if plan.first {
+        screen.warn("this is its first start: it may take longer than later ones");
     }
 }
 
@@ -104,10 +258,31 @@ fn say_outcome(plan: &LaunchPlan, outcome: &RunOutcome, screen: &Screen) {
         (None, Some(signal)) => format!(", by signal {signal}"),
         (None, None) => String::new(),
     };
+    let report = &outcome.report;
     screen.aside(format_args!("{} ended after {}{end}", plan.twin, duration(outcome.ran)));
-    screen.aside(format_args!("  changed  {}", crate::screen::plain(&outcome.changes.summary())));
-    screen.aside(format_args!("  output   {}", outcome.output.display()));
-    super::twins::leaks(&outcome.leaks, screen);
+    let kept = if report.discarded { "thrown away" } else { "changed" };
+    screen.aside(format_args!("  {kept:11}  {}", plain(&report.changes.summary())));
+    let mind = |name: &str, paths: &[String]| {
+        if !paths.is_empty() {
+            screen.aside(format_args!("  {name:11}  {}", plain(&listed(paths, 5))));
+        }
+    };
+    if !report.changes.unexpected.is_empty() && report.put_back.is_empty() {
+        mind("of these, not where the title sheet says it writes:", &report.changes.unexpected);
+    }
+    mind("put back, since the twin is protected:", &report.put_back);
+    let outside: Vec<_> = report.outside.iter().map(|path| path.display().to_string()).collect();
+    match plan.isolation {
+        Isolation::Redirected => mind("changed outside meanwhile, by it or by another program:", &outside),
+        _ => mind("left among temporary files, gone now:", &outside),
+    }
+    mind("refused, it says:", &report.refused);
+    mind("can't be copied:", &report.not_taken);
+    screen.aside(format_args!("  {:11}  {}", "output", outcome.output.display()));
+    if let Some(why) = &outcome.after_failed {
+        screen.warn(why);
+    }
+    super::twins::leaks(&report.leaks, screen);
 }
 
 pub(crate) fn entry(yard: &Yard, command: Entry, screen: &Screen) -> Done {

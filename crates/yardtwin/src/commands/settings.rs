@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use yard_twin::{ProfileChange, ProfileView, TwinName, Yard};
+use yard_twin::{ProfileChange, ProfileView, Setting, TwinName, Yard};
 
 use super::{Done, typed};
 use crate::args::{DryRun, Profile};
@@ -23,6 +23,7 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
 fn show(name: &TwinName, view: &ProfileView, screen: &Screen) {
     screen.head(format_args!("Profile of {}", shell(name)));
     let profile = &view.profile;
+    let set = |setting: Setting| profile.get(&setting).unwrap_or_default();
     let from = |set: bool| if set { "set here" } else { "as the title sheet says" };
     let program = view.program.as_ref().map(|program| format!("{program}  ({})", from(profile.program.is_some())));
     let arguments = view.arguments.iter().map(shell).collect::<Vec<_>>().join(" ");
@@ -32,6 +33,12 @@ fn show(name: &TwinName, view: &ProfileView, screen: &Screen) {
         ("program", program.unwrap_or_else(|| "not known".into())),
         ("arguments", format!("{arguments}  ({})", from(profile.arguments.is_some()))),
         ("note", profile.note.clone().unwrap_or_default()),
+        ("isolation", set(Setting::Isolation)),
+        ("network", set(Setting::Network)),
+        ("yard", set(Setting::Yard)),
+        ("wrapper", set(Setting::Wrapper)),
+        ("before", set(Setting::Before)),
+        ("after", set(Setting::After)),
         (
             "environment",
             profile.environment.iter().map(|(name, value)| format!("{name}={value}")).collect::<Vec<_>>().join("\n"),
@@ -65,7 +72,7 @@ fn way_back(name: &TwinName, change: &ProfileChange) -> String {
     match &change.before {
         None => typed("profile unset", &[name, &change.setting]),
         // How several arguments were split can't be told from the text.
-        Some(_) if change.setting == "arguments" => String::new(),
+        Some(_) if change.setting.parse::<Setting>().is_ok_and(|setting| setting.is_list()) => String::new(),
         Some(before) => typed("profile set", &[name, &change.setting, before]),
     }
 }

@@ -3,7 +3,7 @@
 use std::process::{Command, ExitCode, Stdio};
 
 use yard_twin::{
-    CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, RemovePlan, ShareTotals, Sharing, Source, TwinDetails,
+    CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RemovePlan, ShareTotals, Sharing, Source, TwinDetails,
     TwinName, TwinSummary, Unsettled, Unshared, Yard,
 };
 
@@ -30,6 +30,7 @@ pub(crate) fn clone(
             screen.facts(&[
                 ("build", plan.build.to_string()),
                 ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+                ("laid besides", plan.markers.join(", ")),
             ]);
         });
         return Ok(ExitCode::SUCCESS);
@@ -46,6 +47,7 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
         ("folder", outcome.folder.join("game").display().to_string()),
         ("holds", format!("{}, {}", files(outcome.totals.files), size(outcome.totals.bytes))),
         ("on disk", shares(&outcome.shares)),
+        ("laid besides", plan.markers.join(", ")),
         ("took", duration(outcome.took)),
         ("way back", typed("remove", &[&outcome.name])),
         ("next", typed("launch", &[&outcome.name])),
@@ -121,6 +123,7 @@ fn row(twin: &TwinSummary) -> Vec<String> {
     let last = match (twin.removed_at, twin.busy, twin.folder_missing, twin.last_run) {
         (Some(time), ..) => moment(time),
         (_, _, true, _) => "its folder is missing".into(),
+        (_, true, ..) if twin.running => "running".into(),
         (_, true, ..) => "in use now".into(),
         (_, _, _, Some(time)) => moment(time),
         _ => "never".into(),
@@ -145,6 +148,9 @@ fn say_twin(twin: &TwinDetails, screen: &Screen) {
     let summary = &twin.summary;
     screen.head(format_args!("{} \u{2013} {} {}", summary.name, summary.title_name, summary.build.build));
     let state = match twin.unsettled {
+        Some(Unsettled::Busy) if summary.running => {
+            format!("running: figures are those of the last look; end it with {} --stop", typed("launch", &[&summary.name]))
+        }
         Some(Unsettled::Busy) => "in use now: figures are those of the last look".into(),
         Some(Unsettled::Removed) => {
             format!("removed {}", summary.removed_at.map(moment).unwrap_or_default())
@@ -157,7 +163,9 @@ fn say_twin(twin: &TwinDetails, screen: &Screen) {
         None => "never started".into(),
         Some(last) => {
             let changed = last.summary.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
-            format!("{} started, last {}{changed}", times(twin.runs.len()), moment(last.started_at))
+            let played = duration(twin.played);
+            let started = times(twin.runs.len());
+            format!("{started} started, {played} in all, last {}{changed}", moment(last.started_at))
         }
     };
     let removed = twin.unsettled == Some(Unsettled::Removed);
@@ -169,7 +177,8 @@ fn say_twin(twin: &TwinDetails, screen: &Screen) {
         ("made", format!("{} from {}", moment(summary.made_at), summary.origin)),
         ("holds", format!("{}, {}", files(summary.totals.files), size(summary.totals.bytes))),
         ("on disk", shares(&twin.shares)),
-        ("apart", guard(twin.guard).into()),
+        ("isolation", isolation(&twin.isolation)),
+        ("unsealed", guard(twin.guard).into()),
         ("protected", protected(twin)),
         ("changed since", changed(twin)),
         ("a player's own", twin.belongings.iter().map(group).collect::<Vec<_>>().join("\n")),
@@ -224,13 +233,34 @@ fn guard(guard: Guard) -> &'static str {
 }
 
 /// Says which shared files were written through their guard.
-pub(crate) fn leaks(paths: &[String], screen: &Screen) {
-    if !paths.is_empty() {
+pub(crate) fn leaks(leaks: &Leaks, screen: &Screen) {
+    if leaks.is_empty() {
+        return;
+    }
+    screen.warn(format_args!("shared files were written through their guard: {}", listed(&leaks.paths, 5)));
+    if !leaks.repaired.is_empty() {
+        let files: Vec<_> = leaks.repaired.iter().map(|(twin, path)| format!("{path} of {twin}")).collect();
+        screen.warn(format_args!("other twins that share them have their own bytes again: {}", listed(&files, 5)));
+    }
+    if !leaks.damaged.is_empty() {
         screen.warn(format_args!(
-            "shared files were written through their guard, so that every twin that links them now has these bytes: {}. \
-             Take the stock build in again from its folder to put its contents right",
-            paths.join(", ")
+            "these have the wrong bytes now, or lack theirs, and nothing here has the right ones: {}. Take the stock build \
+             in again from its folder to put its contents right",
+            listed(&leaks.damaged, 12)
         ));
+    }
+}
+
+/// How far a launch is kept inside.
+fn isolation(view: &IsolationView) -> String {
+    match (view.gets, &view.why) {
+        (Some(gets), None) if view.asked.is_some() => format!("{gets}, as its profile says"),
+        (Some(gets), None) => format!("{gets} when it is launched, the best there is"),
+        (Some(gets), Some(why)) => format!("{gets} when it is launched, the best that is possible here; {why}"),
+        (None, why) => {
+            let asked = view.asked.map(|asked| asked.to_string()).unwrap_or_default();
+            format!("can't be launched: its profile asks for {asked}, and here {}", why.clone().unwrap_or_default())
+        }
     }
 }
 

@@ -1,0 +1,448 @@
+//! A run's layer: what a sealed program writes is kept apart, and folded back into the twin's folder when it is over.
+//!
+//! The layer is in the form that the kernel's overlay filesystem leaves (Documentation/filesystems/overlayfs.rst, with
+//! `userxattr`): a character device 0:0 says that something is gone, the attribute `user.overlay.opaque` that a folder
+//! hides what was there before. Every step of folding is a rename or a deletion and consumes the layer, so that what was
+//! cut off is finished by doing it again.
+
+use std::ffi::{OsStr, OsString};
+use std::fs::{self, Metadata};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use crate::disk;
+use crate::error::{PathContext, Result};
+use crate::listing::{Listing, Node};
+use crate::path::RelPath;
+use crate::yard::OpFolder;
+
+/// The parts of a twin that a layer covers.
+pub(super) const AREAS: [&str; 2] = ["game", "home"];
+
+const OPAQUE: &str = "user.overlay.opaque";
+
+/// What a run leaves in the attributes of its files, which mean nothing elsewhere.
+const ATTRIBUTES: [&str; 6] = [
+    OPAQUE,
+    "user.overlay.origin",
+    "user.overlay.impure",
+    "user.overlay.nlink",
+    "user.overlay.uuid",
+    "user.overlay.protattr",
+];
+
+/// The folder of a run's layer, beside the twin's `game` and `home`.
+#[derive(Clone, Debug)]
+pub(crate) struct RunLayer {
+    root: PathBuf,
+}
+
+/// What must be known to fold a layer back.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct About {
+    /// The run that it is of.
+    pub(crate) run: i64,
+    /// Folders and files in the layer's own folders that were made to mount on, the innermost first.
+    pub(crate) placeholders: Vec<String>,
+}
+
+/// How something in a layer differs from what was there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum How {
+    /// It was not there.
+    New,
+    /// It holds something else.
+    Changed,
+    /// It is gone.
+    Gone,
+}
+
+/// What is at a path of a layer.
+enum Kind {
+    Gone,
+    Folder,
+    Other,
+}
+
+fn kind(meta: &Metadata) -> Kind {
+    let file_type = meta.file_type();
+    if file_type.is_char_device() && meta.rdev() == 0 {
+        Kind::Gone
+    } else if file_type.is_dir() {
+        Kind::Folder
+    } else {
+        Kind::Other
+    }
+}
+
+/// What is in a folder, in the order of names.
+fn names(folder: &Path) -> Result<Vec<OsString>> {
+    let entries = fs::read_dir(folder).at("list", folder)?;
+    let mut names = entries.map(|entry| Ok(entry?.file_name())).collect::<std::io::Result<Vec<_>>>().at("list", folder)?;
+    names.sort_unstable();
+    Ok(names)
+}
+
+fn look(path: &Path) -> Result<Metadata> {
+    path.symlink_metadata().at("look at", path)
+}
+
+fn is_folder(path: &Path) -> bool {
+    path.symlink_metadata().is_ok_and(|meta| meta.is_dir())
+}
+
+fn is_opaque(folder: &Path) -> bool {
+    let mut value = [0_u8; 4];
+    rustix::fs::lgetxattr(folder, OPAQUE, &mut value).is_ok_and(|length| value[..length] == *b"y")
+}
+
+/// Makes sure that we may list a folder and change what is in it. Returns the mode that it had.
+fn open_up(folder: &Path) -> Result<u32> {
+    let mode = look(folder)?.permissions().mode() & 0o7777;
+    if mode & 0o700 != 0o700 {
+        disk::set_mode(folder, mode | 0o700)?;
+    }
+    Ok(mode)
+}
+
+impl RunLayer {
+    pub(crate) const FOLDER: &str = "layer";
+
+    /// The layer of the twin in `folder`, if there is one or not.
+    pub(crate) fn of(folder: &Path) -> Self {
+        Self { root: folder.join(Self::FOLDER) }
+    }
+
+    pub(crate) fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Where changes to `game` or `home` go.
+    pub(super) fn upper(&self, area: &str) -> PathBuf {
+        self.root.join(area)
+    }
+
+    /// A folder of the kernel's own.
+    pub(super) fn work(&self, area: &str) -> PathBuf {
+        self.root.join("work").join(area)
+    }
+
+    /// A folder that stands in for one of the system's for temporary files.
+    pub(super) fn temporary(&self, name: &str) -> PathBuf {
+        self.root.join(name)
+    }
+
+    /// Makes an empty one.
+    pub(super) fn make(&self, about: &About) -> Result<()> {
+        for folder in AREAS.iter().flat_map(|area| [self.upper(area), self.work(area)]) {
+            disk::make_folders(&folder)?;
+        }
+        for name in ["tmp", "var-tmp"] {
+            disk::make_folders(&self.temporary(name))?;
+        }
+        disk::write_json(&self.root.join("about.json"), std::iter::once(about))
+    }
+
+    pub(crate) fn exists(&self) -> bool {
+        disk::exists(&self.root)
+    }
+
+    /// What it is of; `None` where that was never written.
+    pub(crate) fn about(&self) -> Option<About> {
+        let text = fs::read(self.root.join("about.json")).ok()?;
+        serde_json::from_slice::<Vec<About>>(&text).ok()?.pop()
+    }
+
+    /// Takes out again what was made to mount on, where nothing has come into it.
+    pub(super) fn tidy(&self) -> Result<()> {
+        let placeholders = self.about().map(|about| about.placeholders).unwrap_or_default();
+        for path in placeholders.iter().map(|path| self.root.join(path)) {
+            match path.symlink_metadata() {
+                Ok(meta) if meta.is_dir() => drop(fs::remove_dir(&path)),
+                Ok(meta) if meta.is_file() && meta.len() == 0 => disk::remove_file(&path)?,
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether nothing was written.
+    pub(crate) fn is_empty(&self) -> bool {
+        AREAS.iter().all(|area| fs::read_dir(self.upper(area)).map_or(true, |mut entries| entries.next().is_none()))
+    }
+
+    /// What is left in the folders for temporary files.
+    pub(super) fn left_in_temporary(&self) -> Vec<PathBuf> {
+        let folders = [("tmp", "/tmp"), ("var-tmp", "/var/tmp")];
+        let left = folders.iter().flat_map(|(name, place)| {
+            let names = names(&self.temporary(name)).unwrap_or_default();
+            names.into_iter().map(move |name| Path::new(place).join(name))
+        });
+        left.filter(|path| !path.ends_with(super::surroundings::COOKIE)).collect()
+    }
+
+    /// What the program changed, against what was there before it.
+    pub(crate) fn changes(&self, folder: &Path, before: &Listing) -> Result<Vec<(RelPath, How)>> {
+        let mut found = Vec::new();
+        for area in AREAS {
+            let upper = self.upper(area);
+            if is_folder(&upper) {
+                changes_in(&upper, folder, &RelPath::new(area)?, before, &mut found)?;
+            }
+        }
+        found.sort_by(|a, b| crate::path::compare(a.0.as_str(), b.0.as_str()));
+        found.dedup_by(|later, first| later.0 == first.0);
+        Ok(found.into_iter().filter_map(|(path, how)| Some((path, how?))).collect())
+    }
+
+    /// Drops what the program changed in paths that `keep` does not hold; says what that is.
+    pub(crate) fn keep_only(&self, folder: &Path, keep: impl Fn(&RelPath) -> bool) -> Result<Vec<String>> {
+        let mut dropped = Vec::new();
+        for area in AREAS {
+            let upper = self.upper(area);
+            if is_folder(&upper) {
+                keep_in(&upper, &folder.join(area), area, &keep, &mut dropped)?;
+            }
+        }
+        Ok(dropped)
+    }
+
+    /// Folds everything back into the twin's `folder`; what it takes the place of goes to `out`.
+    pub(crate) fn fold(&self, folder: &Path, out: &OpFolder) -> Result<()> {
+        let mut out = Out { folder: out.path().join("out"), count: 0 };
+        disk::make_folders(&out.folder)?;
+        for area in AREAS {
+            let (upper, target) = (self.upper(area), folder.join(area));
+            if !is_folder(&upper) {
+                continue;
+            }
+            fold_folder(&upper, &target, &mut out)?;
+        }
+        Ok(())
+    }
+
+    /// Deletes it, and what it still holds.
+    pub(crate) fn remove(&self) -> Result<()> {
+        // What says whose it is goes last.
+        if self.exists() {
+            for name in names(&self.root)?.iter().filter(|name| *name != "about.json") {
+                disk::remove_tree(&self.root.join(name))?;
+            }
+        }
+        disk::remove_tree(&self.root)
+    }
+}
+
+/// Where what is replaced goes.
+struct Out {
+    folder: PathBuf,
+    count: usize,
+}
+
+impl Out {
+    fn take(&mut self, path: &Path) -> Result<()> {
+        if !disk::exists(path) {
+            return Ok(());
+        }
+        self.count += 1;
+        // A folder that may not be written can't be moved: it would have to be told where it is now.
+        if is_folder(path) {
+            open_up(path)?;
+        }
+        disk::rename(path, &self.folder.join(self.count.to_string()))
+    }
+}
+
+fn fold_folder(upper: &Path, target: &Path, out: &mut Out) -> Result<()> {
+    let (mode, before) = (open_up(upper)?, open_up(target)?);
+    for name in names(upper)? {
+        let (from, to) = (upper.join(&name), target.join(&name));
+        match kind(&look(&from)?) {
+            Kind::Gone => {
+                out.take(&to)?;
+                disk::remove_file(&from)?;
+            }
+            Kind::Folder if is_folder(&to) && !is_opaque(&from) => {
+                fold_folder(&from, &to, out)?;
+                disk::remove_folder(&from)?;
+            }
+            Kind::Folder => {
+                let mode = clean(&from)?;
+                out.take(&to)?;
+                // Not before: it says that what was there goes, to whoever has to do this again.
+                strip(&from)?;
+                disk::rename(&from, &to)?;
+                if mode & 0o700 != 0o700 {
+                    disk::set_mode(&to, mode)?;
+                }
+            }
+            Kind::Other => {
+                strip(&from)?;
+                if is_folder(&to) {
+                    out.take(&to)?;
+                }
+                disk::rename(&from, &to)?;
+            }
+        }
+    }
+    // The layer has the mode that the program saw in the end; the twin's own folders are ours to keep open.
+    let wanted = if target.file_name().is_some_and(|name| AREAS.iter().any(|area| *area == name)) { before } else { mode };
+    if wanted != before | 0o700 {
+        disk::set_mode(target, wanted)?;
+    }
+    Ok(())
+}
+
+/// Makes a folder that is moved as a whole an ordinary one, but for the attributes of its own. Returns its mode.
+fn clean(folder: &Path) -> Result<u32> {
+    let mode = open_up(folder)?;
+    for name in names(folder)? {
+        let path = folder.join(&name);
+        match kind(&look(&path)?) {
+            Kind::Gone => disk::remove_file(&path)?,
+            Kind::Folder => {
+                let mode = clean(&path)?;
+                strip(&path)?;
+                if mode & 0o700 != 0o700 {
+                    disk::set_mode(&path, mode)?;
+                }
+            }
+            Kind::Other => strip(&path)?,
+        }
+    }
+    Ok(mode)
+}
+
+/// Takes the layer's own attributes off; most files have none.
+fn strip(path: &Path) -> Result<()> {
+    let mut list = [0_u8; 4096];
+    let length = rustix::fs::llistxattr(path, &mut list[..]).unwrap_or_default();
+    for name in ATTRIBUTES.iter().filter(|name| list[..length].split(|byte| *byte == 0).any(|there| there == name.as_bytes())) {
+        disk::remove_attribute(path, name)?;
+    }
+    Ok(())
+}
+
+/// Paths of a layer; `None` for one that holds what was there before.
+type Found = Vec<(RelPath, Option<How>)>;
+
+fn changes_in(upper: &Path, twin: &Path, at: &RelPath, before: &Listing, found: &mut Found) -> Result<()> {
+    open_up(upper)?;
+    for name in names(upper)? {
+        // What no listing can hold is no change of it: the next look names it.
+        let Some(path) = name.to_str().and_then(|name| at.join(name).ok()) else { continue };
+        let from = upper.join(&name);
+        let meta = look(&from)?;
+        let gone = |found: &mut Found| {
+            let entries = &before.entries()[before.range(path.as_str())];
+            let real = entries.iter().filter(|entry| entry.node != Node::EmptyFolder);
+            found.extend(real.map(|entry| (entry.path.clone(), Some(How::Gone))));
+        };
+        match kind(&meta) {
+            Kind::Gone => gone(found),
+            Kind::Folder => {
+                changes_in(&from, twin, &path, before, found)?;
+                // What came first stays: what is in the folder now.
+                if is_opaque(&from) || before.get(path.as_str()).is_some() {
+                    gone(found);
+                }
+            }
+            Kind::Other if !meta.is_file() && !meta.is_symlink() => {}
+            Kind::Other => match before.get(path.as_str()).map(|entry| &entry.node) {
+                Some(node) if is_same(node, &from, &meta, &path.below(twin))? => found.push((path, None)),
+                Some(Node::EmptyFolder) | None => {
+                    found.push((path.clone(), Some(How::New)));
+                    gone(found);
+                }
+                Some(_) => found.push((path, Some(How::Changed))),
+            },
+        }
+    }
+    Ok(())
+}
+
+/// Whether a file or symlink of a layer holds what was there before; a program that only sets its mode or its time
+/// has it copied into the layer too.
+fn is_same(node: &Node, from: &Path, meta: &Metadata, lower: &Path) -> Result<bool> {
+    match node {
+        Node::Symlink { target } => Ok(fs::read_link(from).is_ok_and(|now| now == Path::new(&**target))),
+        Node::File { size, executable, .. } if meta.is_file() && *size == meta.len() => {
+            let mode = meta.permissions().mode();
+            let bits = (mode & 0o111 != 0) == *executable;
+            if bits && lower.symlink_metadata().is_ok_and(|was| was.mtime_nsec() == meta.mtime_nsec() && was.mtime() == meta.mtime()) {
+                return Ok(true);
+            }
+            if mode & 0o400 == 0 {
+                return Ok(false);
+            }
+            Ok(bits && same_bytes(from, lower)?)
+        }
+        _ => Ok(false),
+    }
+}
+
+fn same_bytes(a: &Path, b: &Path) -> Result<bool> {
+    use std::io::{BufRead, BufReader};
+    let open = |path: &Path| -> Result<_> {
+        Ok(BufReader::with_capacity(disk::BUFFER, fs::File::open(path).at("read", path)?))
+    };
+    let (mut a_file, mut b_file) = (open(a)?, open(b)?);
+    loop {
+        let (left, right) = (a_file.fill_buf().at("read", a)?, b_file.fill_buf().at("read", b)?);
+        let length = left.len().min(right.len());
+        if length == 0 {
+            return Ok(left.len() == right.len());
+        }
+        if left[..length] != right[..length] {
+            return Ok(false);
+        }
+        a_file.consume(length);
+        b_file.consume(length);
+    }
+}
+
+fn keep_in(
+    upper: &Path,
+    target: &Path,
+    at: &str,
+    keep: &impl Fn(&RelPath) -> bool,
+    dropped: &mut Vec<String>,
+) -> Result<()> {
+    open_up(upper)?;
+    for name in names(upper)? {
+        let (from, to) = (upper.join(&name), target.join(&name));
+        let path = format!("{at}/{}", show(&name));
+        if name.to_str().is_some_and(|_| RelPath::new(&path).is_ok_and(|path| keep(&path))) {
+            continue;
+        }
+        match kind(&look(&from)?) {
+            Kind::Folder => {
+                // What it hid is seen again.
+                disk::remove_attribute(&from, OPAQUE)?;
+                keep_in(&from, &to, &path, keep, dropped)?;
+                let empty = names(&from)?.is_empty();
+                if disk::exists(&to) && !is_folder(&to) {
+                    dropped.push(path);
+                    disk::remove_tree(&from)?;
+                } else if empty {
+                    if !is_folder(&to) {
+                        dropped.push(path);
+                    }
+                    disk::remove_folder(&from)?;
+                }
+            }
+            Kind::Gone | Kind::Other => {
+                dropped.push(path);
+                disk::remove_file(&from)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+fn show(name: &OsStr) -> String {
+    String::from_utf8_lossy(name.as_bytes()).into_owned()
+}

@@ -1,0 +1,175 @@
+//! What a launch will start.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use serde::{Serialize, Serializer};
+
+use super::changes::Changes;
+use super::command::{choose, locate};
+use super::home;
+use super::isolation::Isolation;
+use super::output::OutputSink;
+use super::surroundings::{About, Surroundings};
+use crate::Yard;
+use crate::catalog::TwinRow;
+use crate::error::{LaunchError, Result};
+use crate::ident::{BuildRef, TwinId, TwinName};
+use crate::profile::{Profile, Seen, Switch};
+use crate::progress::Ctx;
+
+/// What becomes of what a run changed.
+#[derive(Clone, Default)]
+pub enum Keep {
+    /// It is kept.
+    #[default]
+    Always,
+    /// It is thrown away. Below a sealed launch it stays in the history.
+    Never,
+    /// As the answer says, which is asked for once the run is over and has changed anything.
+    Ask(Arc<dyn Fn(&Changes) -> bool + Send + Sync>),
+}
+
+/// What a launch may be told. The default adds no arguments, passes no output on and keeps what the run changes.
+#[derive(Clone, Default)]
+pub struct LaunchOptions {
+    /// Arguments after those of the profile or the sheet.
+    pub arguments: Vec<OsString>,
+    /// Where output goes besides the run's folder.
+    pub output: Option<OutputSink>,
+    /// What becomes of what the run changes.
+    pub keep: Keep,
+    /// How far it is isolated, in place of what the profile says.
+    pub isolation: Option<Isolation>,
+}
+
+/// What a launch will start.
+#[must_use = "a plan starts nothing"]
+#[derive(Clone, Debug, Serialize)]
+pub struct LaunchPlan {
+    /// The twin.
+    pub twin: TwinName,
+    /// The stock build that it is on.
+    pub build: BuildRef,
+    /// Its title as people write it.
+    pub title_name: String,
+    /// The command in front of the program, if the profile names one.
+    pub wrapper: Vec<String>,
+    /// The program.
+    pub program: PathBuf,
+    /// Its arguments.
+    #[serde(serialize_with = "lossy")]
+    pub arguments: Vec<OsString>,
+    /// Its working folder.
+    pub folder: PathBuf,
+    /// Variables that differ from the caller's.
+    #[serde(serialize_with = "lossy_map")]
+    pub environment: BTreeMap<OsString, OsString>,
+    /// How far it will be isolated.
+    pub isolation: Isolation,
+    /// Why it is not isolated further, where nobody asked for that.
+    pub why_not_better: Option<String>,
+    /// Whether it has a network.
+    pub network: bool,
+    /// A command that is run before, outside of all isolation.
+    pub before: Vec<String>,
+    /// A command that is run when all is over, outside of all isolation.
+    pub after: Vec<String>,
+    /// The twin's home.
+    pub home: PathBuf,
+    /// Whether that home is still empty.
+    pub home_empty: bool,
+    /// Whether it never ran before.
+    pub first: bool,
+    /// Marker files and folders of the title sheet that it doesn't have.
+    pub markers_missing: Vec<String>,
+    #[serde(skip)]
+    pub(super) row: TwinRow,
+    #[serde(skip)]
+    pub(super) around: Surroundings,
+}
+
+fn lossy<S: Serializer>(texts: &[OsString], serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_seq(texts.iter().map(|text| text.to_string_lossy()))
+}
+
+fn lossy_map<S: Serializer>(texts: &BTreeMap<OsString, OsString>, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_map(texts.iter().map(|(name, value)| (name.to_string_lossy(), value.to_string_lossy())))
+}
+
+impl Yard {
+    /// The name of the twin with that id.
+    ///
+    /// # Errors
+    /// [`crate::Error::NotFound`] if there is none, or it was removed.
+    pub fn twin_by_id(&self, id: TwinId) -> Result<TwinName> {
+        match self.catalog.twin(id)? {
+            Some(row) if row.removed_at.is_none() => Ok(row.name),
+            _ => Err(crate::Error::NotFound { what: "twin with the id", name: id.to_string(), known: Vec::new() }),
+        }
+    }
+
+    /// Looks at what a launch would start. What is possible here is found out once for each boot, by a trial.
+    ///
+    /// # Errors
+    /// [`LaunchError`], among others [`LaunchError::Isolation`] where what was asked for is not possible;
+    /// [`crate::Error::NotFound`], [`crate::TwinError::FolderMissing`], [`crate::Error::Busy`] if it runs already.
+    pub fn plan_launch(&self, name: &TwinName, options: &LaunchOptions, ctx: &Ctx) -> Result<LaunchPlan> {
+        let row = self.twin_row(name, false)?;
+        let _held = self.hold_twin(&row, ctx)?;
+        let folder = self.present_folder(&row)?;
+        let (profile, _) = Profile::load(&folder.join("profile.toml"))?;
+        let state = self.state(row.state)?;
+        let build = state.build;
+        let sheet = self.sheet(&build.title)?;
+        let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
+            twin: name.to_string(),
+            title: build.title.to_string(),
+            programs: sheet.iter().flat_map(|sheet| sheet.programs.keys().cloned()).collect(),
+        })?;
+        let (program, work) = locate(&chosen, &folder.join("game"))?;
+        let network = profile.network != Some(Switch::Off);
+        // Only a namespace of its own has no network.
+        let asked = options.isolation.or(profile.isolation).or((!network).then_some(Isolation::Sealed));
+        let possible = self.possible_isolation(ctx)?;
+        let isolation = possible.choose(asked)?;
+        if !network && isolation != Isolation::Sealed {
+            let why = "only a sealed program can be without a network".into();
+            return Err(LaunchError::Setting { key: "network".into(), what: "kept off", why }.into());
+        }
+        let yard_shown = profile.yard == Some(Seen::Shown);
+        let about = About { twin: &folder, yard: self.root(), isolation, yard_shown, network };
+        let around = Surroundings::new(about)?;
+        let mut environment = around.environment.clone();
+        let inside = sheet.as_ref().map(|sheet| sheet.inside.clone()).unwrap_or_default();
+        let named = inside.environment.iter().chain(&profile.environment);
+        environment.extend(named.map(|(name, value)| (name.into(), value.into())));
+        let home = folder.join("home");
+        let game = folder.join("game");
+        let there = |path: &&String| !crate::disk::exists(&game.join(path));
+        let arguments = inside.arguments.iter().chain(&chosen.arguments).map(OsString::from);
+        Ok(LaunchPlan {
+            twin: row.name.clone(),
+            title_name: self.title_name(&build),
+            build,
+            wrapper: profile.wrapper.unwrap_or_default(),
+            program,
+            arguments: arguments.chain(options.arguments.iter().cloned()).collect(),
+            folder: work,
+            environment,
+            isolation,
+            why_not_better: if asked.is_none() { possible.why_not_better(isolation) } else { None },
+            network,
+            before: profile.before.unwrap_or_default(),
+            after: profile.after.unwrap_or_default(),
+            home_empty: home::is_empty(&home),
+            home,
+            first: self.catalog.runs(row.id)?.is_empty(),
+            markers_missing: inside.files.iter().chain(&inside.folders).filter(there).cloned().collect(),
+            row,
+            around,
+        })
+    }
+}

@@ -1,0 +1,326 @@
+//! A program that runs, and what comes of it.
+
+use std::path::PathBuf;
+use std::process::ExitStatus;
+use std::sync::{Arc, Mutex};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use std::os::unix::process::ExitStatusExt;
+
+use jiff::Timestamp;
+use rustix::process::{Pid, Signal, kill_process};
+use serde::{Deserialize, Serialize};
+
+use super::changes::{Changes, changes};
+use super::fold::RunLayer;
+use super::isolation::Isolation;
+use super::plan::{Keep, LaunchPlan};
+use super::seal::{END_ALL, Kept};
+use super::stop::descendants;
+use super::watch::Watch;
+use crate::Yard;
+use crate::catalog::{RunRecord, TwinRow, What};
+use crate::disk;
+use crate::error::{Holder, PathContext, Result};
+use crate::ident::TwinName;
+use crate::listing::Listing;
+use crate::lock::Held;
+use crate::ops::{Leaks, Own, Settled};
+use crate::parallel::lock;
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+
+/// How long output is still collected after the program's end, where a child of its keeps the pipe open.
+const LAST_WORDS: Duration = Duration::from_millis(300);
+
+/// What a run changed, and what it tried to; kept as `report.json` in the run's folder.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RunReport {
+    /// What it changed in the twin.
+    pub changes: Changes,
+    /// Whether those changes were thrown away.
+    pub discarded: bool,
+    /// Game files that it changed in a protected twin: they are as they were.
+    pub put_back: Vec<String>,
+    /// What it left outside its twin: at sealed in the places that stand in for the system's, which are gone with it;
+    /// below that what changed in the usual places meanwhile, by it or by another program.
+    pub outside: Vec<PathBuf>,
+    /// Lines of its output that tell of a write which was refused.
+    pub refused: Vec<String>,
+    /// Whether everything that it left outside is known, and nothing of it is somebody else's.
+    pub exact: bool,
+    /// Whether all of the usual places were looked at.
+    pub all_watched: bool,
+    /// Shared files that were found to be written through their guard, before the run or after it.
+    pub leaks: Leaks,
+    /// What its twin holds that can't be copied, each with its reason.
+    #[serde(default)]
+    pub not_taken: Vec<String>,
+}
+
+/// What a run did.
+#[derive(Clone, Debug, Serialize)]
+pub struct RunOutcome {
+    /// The twin.
+    pub twin: TwinName,
+    /// The record that is kept of it.
+    pub record: RunRecord,
+    /// What it changed, and what it tried to.
+    pub report: RunReport,
+    /// The file with its output.
+    pub output: PathBuf,
+    /// Why the command that follows a run failed.
+    pub after_failed: Option<String>,
+    /// How long it ran.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub ran: Duration,
+}
+
+/// A program that is running in a twin, which is held to the end of its last process.
+#[must_use = "the run is recorded only by `wait`"]
+pub struct Running<'y> {
+    pub(super) yard: &'y Yard,
+    pub(super) row: TwinRow,
+    pub(super) held: Held,
+    pub(super) kept: Kept,
+    pub(super) signaller: Signaller,
+    pub(super) readers: Vec<JoinHandle<()>>,
+    pub(super) record: RunRecord,
+    pub(super) before: Listing,
+    pub(super) leaks: Leaks,
+    /// The number of the state that it began with.
+    pub(super) started_from: u32,
+    pub(super) output: PathBuf,
+    pub(super) began: Instant,
+    pub(super) keep: Keep,
+    pub(super) isolation: Isolation,
+    pub(super) layer: RunLayer,
+    pub(super) watch: Option<Watch>,
+    pub(super) plan: LaunchPlan,
+    /// How the program itself ended, once that is known.
+    pub(super) ended: Option<Option<ExitStatus>>,
+}
+
+/// Sends signals to a running program; does nothing once everything of it has ended.
+#[derive(Clone)]
+pub struct Signaller(Arc<Mutex<Option<Pid>>>);
+
+impl Signaller {
+    pub(super) fn new(keeper: Option<i32>) -> Self {
+        Self(Arc::new(Mutex::new(keeper.and_then(Pid::from_raw))))
+    }
+
+    /// Sends the program the signal of that number: one of HUP, INT, QUIT, TERM, USR1, USR2. What is left of a program that
+    /// has ended gets it in its place.
+    pub fn send(&self, signal: i32) {
+        // Held while the signal is sent, so that the id can't belong to another process by then.
+        if let (Some(pid), Some(signal)) = (*lock(&self.0), Signal::from_named_raw(signal)) {
+            // It may have ended just now.
+            let _ = kill_process(pid, signal);
+        }
+    }
+
+    /// Ends the program and all that it started, at once.
+    pub fn end_all(&self) {
+        self.send(END_ALL);
+    }
+}
+
+impl Running<'_> {
+    /// The id of the process that waits for the program.
+    #[must_use]
+    pub fn pid(&self) -> u32 {
+        self.kept.child.id()
+    }
+
+    /// Something to send the program signals with, from another thread.
+    #[must_use]
+    pub fn signaller(&self) -> Signaller {
+        self.signaller.clone()
+    }
+
+    /// Waits for the end of the program itself. What it started may go on: see [`Running::left_behind`].
+    pub fn program_ended(&mut self) {
+        if self.ended.is_none() {
+            self.ended = Some(self.kept.program_ended());
+        }
+    }
+
+    /// The processes of the run that are there now.
+    #[must_use]
+    pub fn left_behind(&self) -> Vec<Holder> {
+        let inner = usize::from(self.isolation == Isolation::Sealed);
+        descendants(self.kept.child.id(), inner)
+    }
+
+    /// Waits for the end of the program and of all that it started, then takes in what it changed and completes the record.
+    ///
+    /// # Errors
+    /// [`crate::Error::Io`], or what a settle fails with. The run is recorded as ended all the same.
+    pub fn wait(mut self, ctx: &Ctx) -> Result<RunOutcome> {
+        self.program_ended();
+        let status = self.ended.flatten();
+        self.wait_for_keeper().at("wait for", &self.output)?;
+        let ran = self.began.elapsed();
+        let until = Instant::now() + LAST_WORDS;
+        while Instant::now() < until && self.readers.iter().any(|reader| !reader.is_finished()) {
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        self.record.ended_at = Some(Timestamp::now());
+        self.record.exit_code = status.and_then(|status| status.code());
+        // Where the keeper was killed, so was everything else.
+        let killed = if status.is_none() { Some(Signal::KILL.as_raw()) } else { None };
+        self.record.signal = status.map_or(killed, |status| status.signal());
+        let report = self.take_in(ctx);
+        self.record.summary = report.as_ref().ok().map(RunReport::summary);
+        self.yard.catalog.end_run(&self.record)?;
+        if status.is_some_and(|status| status.success()) {
+            self.yard.catalog.started_fine(self.row.id, self.started_from)?;
+        }
+        let report = report?;
+        let Self { yard, row, held, record, output, plan, .. } = self;
+        // It may well want the twin.
+        drop(held);
+        let after = yard.run_command("after", &plan.after, &plan);
+        Ok(RunOutcome {
+            twin: row.name,
+            record,
+            report,
+            output,
+            after_failed: after.err().map(|error| error.to_string()),
+            ran,
+        })
+    }
+
+    /// Takes in what the run changed, as far as it may.
+    fn take_in(&mut self, ctx: &Ctx) -> Result<RunReport> {
+        let build = self.plan.build.clone();
+        let sheet = self.yard.sheet(&build.title)?;
+        let mut report = RunReport {
+            leaks: std::mem::take(&mut self.leaks),
+            exact: self.isolation == Isolation::Sealed,
+            all_watched: true,
+            ..RunReport::default()
+        };
+        if self.isolation != Isolation::Redirected {
+            self.layer.tidy()?;
+            report.outside = self.layer.left_in_temporary();
+        }
+        if let Some(watch) = self.watch.take() {
+            (report.outside, report.all_watched) = watch.end();
+        }
+        report.refused = refusals(&self.output, self.isolation);
+        match self.isolation {
+            Isolation::Sealed => self.take_in_layer(&mut report, sheet.as_ref(), ctx)?,
+            _ => self.take_in_folder(&mut report, sheet.as_ref(), ctx)?,
+        }
+        let path = self.yard.run_folder(&self.row, self.record.id).join("report.json");
+        let text = serde_json::to_vec(&report).unwrap_or_default();
+        disk::write(&path, text)?;
+        Ok(report)
+    }
+
+    /// A sealed run: what it changed is in its layer.
+    fn take_in_layer(&self, report: &mut RunReport, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
+        if self.layer.is_empty() {
+            // Nobody but the program could change anything through the layer.
+            return self.layer.remove();
+        }
+        let keeps = match &self.keep {
+            Keep::Always => true,
+            keep => {
+                let folder = self.yard.present_folder(&self.row)?;
+                let found = self.layer.changes(&folder, &self.before)?;
+                report.changes = Changes::new(found.into_iter(), sheet);
+                answer(keep, &report.changes)
+            }
+        };
+        if !keeps {
+            report.discarded = true;
+            return self.layer.remove();
+        }
+        let what = What::Run { run: self.record.id };
+        let settled = self.yard.settle_held(&self.row, &self.held, what, ctx)?;
+        report.changes = changes(&self.before, &settled.listing, sheet);
+        report.put_back.clone_from(&settled.dropped);
+        note(report, settled);
+        Ok(())
+    }
+
+    /// A run that wrote into the twin's folder itself.
+    fn take_in_folder(&self, report: &mut RunReport, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
+        let run = self.record.id;
+        let before = self.yard.catalog.twin(self.row.id)?.map_or(self.row.state, |row| row.state);
+        let mut settled = self.yard.settle_held(&self.row, &self.held, What::Run { run }, ctx)?;
+        report.changes = changes(&self.before, &settled.listing, sheet);
+        if !answer(&self.keep, &report.changes) {
+            report.discarded = true;
+            (settled, _) = self.yard.put_back(&self.row, settled, before, run, |_| true, ctx)?;
+        } else if self.row.protected.is_some() {
+            let own = Own(sheet);
+            (settled, report.put_back) =
+                self.yard.put_back(&self.row, settled, before, run, |path| !own.holds(path), ctx)?;
+        }
+        note(report, settled);
+        Ok(())
+    }
+
+    /// Waits, and forgets the process id before the system can give it to another process.
+    fn wait_for_keeper(&mut self) -> std::io::Result<ExitStatus> {
+        use rustix::process::{WaitId, WaitIdOptions, waitid};
+        if let Some(pid) = i32::try_from(self.kept.child.id()).ok().and_then(Pid::from_raw) {
+            // Looks without taking the process away, so that its id is still its own.
+            while let Err(rustix::io::Errno::INTR) =
+                waitid(WaitId::Pid(pid), WaitIdOptions::EXITED | WaitIdOptions::NOWAIT)
+            {}
+        }
+        *lock(&self.signaller.0) = None;
+        self.kept.child.wait()
+    }
+}
+
+fn note(report: &mut RunReport, settled: Settled) {
+    report.leaks.extend(settled.leaks);
+    report.not_taken = settled.not_taken;
+}
+
+/// Whether changes are kept; nothing is asked about nothing.
+fn answer(keep: &Keep, changes: &Changes) -> bool {
+    match keep {
+        Keep::Always => true,
+        Keep::Never => false,
+        Keep::Ask(ask) => changes.is_empty() || ask(changes),
+    }
+}
+
+impl RunReport {
+    /// What changed, in a few words.
+    #[must_use]
+    pub fn summary(&self) -> String {
+        let changed = self.changes.summary();
+        if self.discarded { format!("thrown away: {changed}") } else { changed }
+    }
+}
+
+/// Lines of a program's output that tell of a write which was refused: the only trace that it leaves.
+fn refusals(output: &std::path::Path, isolation: Isolation) -> Vec<String> {
+    /// More than these say nothing new.
+    const LINES: usize = 20;
+    /// A program that says more says it early.
+    const BYTES: u64 = 1 << 20;
+    use std::io::Read;
+    let mut text = Vec::new();
+    let read = std::fs::File::open(output).and_then(|file| file.take(BYTES).read_to_end(&mut text));
+    if read.is_err() {
+        return Vec::new();
+    }
+    let text = String::from_utf8_lossy(&text);
+    let words: &[&str] = match isolation {
+        Isolation::Sealed => &["Read-only file system", "os error 30", "EROFS"],
+        Isolation::Fenced => &["Permission denied", "os error 13", "EACCES"],
+        Isolation::Redirected => &[],
+    };
+    let tells = |line: &&str| words.iter().any(|word| line.contains(word));
+    text.lines().filter(tells).take(LINES).map(|line| line.chars().take(200).collect()).collect()
+}

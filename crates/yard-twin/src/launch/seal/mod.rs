@@ -1,0 +1,349 @@
+//! Starting a program so that it can do what it likes in its twin, and nothing anywhere else.
+//!
+//! [`plan`] works out what the program will see, [`stage`] makes it so between the copy of the launching process and the
+//! start of the program, [`supervise`] waits for it and for whatever it leaves behind.
+
+pub(super) mod plan;
+#[expect(unsafe_code, reason = "the one place for what no crate offers in safe Rust")]
+mod raw;
+mod stage;
+mod supervise;
+
+use std::ffi::CString;
+use std::fs::File;
+use std::io::{self, Read};
+use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::Path;
+use std::process::{Child, Command, ExitStatus};
+
+use landlock::{ABI, Access, AccessFs, CompatLevel, Compatible, Ruleset, RulesetAttr, Scope};
+use rustix::pipe::PipeFlags;
+use rustix::process::PidfdFlags;
+
+use self::plan::View;
+pub(super) use self::supervise::END_ALL;
+use self::stage::{Allowed, Fence, Sealing, Stage, Trial};
+use crate::error::{Error, PathContext, Result};
+
+/// A step on the way to a program that is kept inside.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub(super) enum Step {
+    Signals,
+    Namespaces,
+    Ids,
+    Start,
+    Overlay,
+    Processes,
+    View,
+    Devices,
+    Network,
+    Folder,
+    Rights,
+    Fence,
+    Files,
+    Trial,
+    Leaks,
+}
+
+impl Step {
+    const ALL: [Self; 15] = [
+        Self::Signals,
+        Self::Namespaces,
+        Self::Ids,
+        Self::Start,
+        Self::Overlay,
+        Self::Processes,
+        Self::View,
+        Self::Devices,
+        Self::Network,
+        Self::Folder,
+        Self::Rights,
+        Self::Fence,
+        Self::Files,
+        Self::Trial,
+        Self::Leaks,
+    ];
+
+    /// What was tried.
+    fn name(self) -> &'static str {
+        match self {
+            Self::Signals => "catching signals",
+            Self::Namespaces => "new namespaces",
+            Self::Ids => "the user's id in a namespace",
+            Self::Start => "a process of its own",
+            Self::Overlay => "a layer over the twin's folders",
+            Self::Processes => "a view of its own processes",
+            Self::View => "a read-only view of the rest",
+            Self::Devices => "devices of its own",
+            Self::Network => "a network of its own",
+            Self::Folder => "entering the working folder",
+            Self::Rights => "giving up rights",
+            Self::Fence => "rules for writing (Landlock)",
+            Self::Files => "closing files",
+            Self::Trial => "writing in a layer",
+            Self::Leaks => "a trial write to the rest was not refused",
+        }
+    }
+}
+
+/// What the processes of a launch tell the launcher.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Record {
+    /// The program is about to start.
+    Ready,
+    /// A step failed, with the system's number of the error.
+    Failed(Step, i32),
+    /// The program ended, with the status that `wait` gives.
+    Ended(i32),
+}
+
+impl Record {
+    const LEN: usize = 6;
+
+    fn write(self, to: BorrowedFd<'_>) {
+        let (kind, step, value) = match self {
+            Self::Ready => (0, 0, 0),
+            Self::Failed(step, errno) => (1, step as u8, errno),
+            Self::Ended(status) => (2, 0, status),
+        };
+        let [a, b, c, d] = value.to_ne_bytes();
+        // So little goes into a pipe at once or not at all; nobody may be reading any more.
+        let _ = rustix::io::write(to, &[kind, step, a, b, c, d]);
+    }
+
+    fn read(mut from: &File) -> Option<Self> {
+        let mut bytes = [0; Self::LEN];
+        from.read_exact(&mut bytes).ok()?;
+        let [kind, step, value @ ..] = bytes;
+        let value = i32::from_ne_bytes(value);
+        match kind {
+            0 => Some(Self::Ready),
+            1 => Step::ALL.get(usize::from(step)).map(|step| Self::Failed(*step, value)),
+            _ => Some(Self::Ended(value)),
+        }
+    }
+}
+
+/// Why a program could not be started as it should.
+#[derive(Debug)]
+pub(super) enum Refusal {
+    /// A step of keeping it inside failed: in words.
+    Isolation(String),
+    /// The program itself could not be started.
+    Program(io::Error),
+}
+
+impl std::fmt::Display for Refusal {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Isolation(why) => f.write_str(why),
+            Self::Program(error) => write!(f, "{error}"),
+        }
+    }
+}
+
+impl Refusal {
+    fn step(step: Step, errno: i32) -> Self {
+        let error = io::Error::from_raw_os_error(errno);
+        let hint = match (step, errno) {
+            (Step::Leaks, _) => return Self::Isolation(step.name().into()),
+            (Step::Namespaces, libc::ENOSPC) => "; user namespaces are switched off or used up",
+            (Step::Namespaces, libc::EPERM | libc::EACCES) => "; this system or container forbids user namespaces",
+            (Step::Ids | Step::View | Step::Processes, libc::EPERM | libc::EACCES) => {
+                "; this system restricts user namespaces, or the launcher itself is kept inside something"
+            }
+            (Step::Overlay, libc::EINVAL) => "; the filesystem of the yard can't carry a layer",
+            (Step::Overlay, libc::EACCES | libc::EROFS) => "; the filesystem of the yard can't carry a layer for this user",
+            _ => "",
+        };
+        Self::Isolation(format!("{}: {error}{hint}", step.name()))
+    }
+}
+
+/// How a program is kept inside.
+pub(super) struct Keeping<'a> {
+    /// What it sees; `None` below a sealed launch.
+    pub(super) view: Option<&'a View>,
+    /// Where it may write, and whether nothing but that is allowed: `None` for everywhere.
+    pub(super) fence: Option<FencePlan>,
+    pub(super) network: bool,
+    /// Where it starts.
+    pub(super) folder: &'a Path,
+    /// Who it is started as, where that is not who starts it.
+    pub(super) owner: Option<(u32, u32)>,
+    /// The twin's lock.
+    pub(super) lock: Option<BorrowedFd<'a>>,
+}
+
+/// The places that a second layer lets a program write in.
+#[derive(Clone, Debug, Default)]
+pub(super) struct FencePlan {
+    /// Folders that it may do everything in.
+    pub(super) folders: Vec<std::path::PathBuf>,
+    /// Whether the system must have the whole of it.
+    pub(super) required: bool,
+    /// Whether it may reach abstract sockets outside.
+    pub(super) sockets: bool,
+}
+
+impl FencePlan {
+    /// The oldest version of Landlock that guards against cutting files off.
+    const LEAST: ABI = ABI::V3;
+    const NEWEST: ABI = ABI::V6;
+
+    /// `None` where the system has no Landlock, and need not.
+    fn make(&self) -> Result<Option<Fence>, Refusal> {
+        let refused = |_: landlock::RulesetError| {
+            let why = "rules for writing (Landlock, version 3 or later): this kernel doesn't have them switched on";
+            Refusal::Isolation(why.into())
+        };
+        let all = AccessFs::from_all(Self::NEWEST);
+        let mut rules = Ruleset::default();
+        if self.required {
+            let least = AccessFs::from_all(Self::LEAST);
+            rules = rules.set_compatibility(CompatLevel::HardRequirement).handle_access(least).map_err(refused)?;
+        }
+        rules = rules.set_compatibility(CompatLevel::BestEffort).handle_access(all).map_err(refused)?;
+        rules = rules.scope(Scope::Signal).map_err(refused)?;
+        if !self.sockets {
+            rules = rules.scope(Scope::AbstractUnixSocket).map_err(refused)?;
+        }
+        let rules = match rules.create() {
+            Err(error) if self.required => return Err(refused(error)),
+            Err(_) => return Ok(None),
+            Ok(rules) => rules,
+        };
+        let io = |error: Error| Refusal::Program(io::Error::other(error));
+        let read = AccessFs::from_read(Self::NEWEST);
+        let device = AccessFs::WriteFile | AccessFs::IoctlDev | AccessFs::Truncate;
+        let shared = device | AccessFs::MakeReg | AccessFs::RemoveFile;
+        let mut allowed = vec![
+            Allowed::new(Path::new("/"), read).map_err(io)?,
+            Allowed::new(Path::new("/dev"), read | device).map_err(io)?,
+            Allowed::new(Path::new("/dev/shm"), read | shared).map_err(io)?,
+            Allowed::new(Path::new("/proc"), read | AccessFs::WriteFile | AccessFs::Truncate).map_err(io)?,
+        ];
+        for folder in &self.folders {
+            allowed.push(Allowed::new(folder, all).map_err(io)?);
+        }
+        Ok(Some(Fence { rules, allowed }))
+    }
+}
+
+/// A program that runs, and the process that waits for it.
+pub(super) struct Kept {
+    /// The keeper.
+    pub(super) child: Child,
+    status: File,
+}
+
+impl Kept {
+    /// Waits for the program itself; `None` if nobody will ever know how it ended.
+    pub(super) fn program_ended(&self) -> Option<ExitStatus> {
+        loop {
+            match Record::read(&self.status)? {
+                Record::Ended(status) => return Some(ExitStatus::from_raw(status)),
+                Record::Ready | Record::Failed(..) => {}
+            }
+        }
+    }
+}
+
+/// Starts `command` as `keeping` says.
+pub(super) fn start(mut command: Command, keeping: &Keeping<'_>) -> Result<Kept, Refusal> {
+    let (mut stage, status) = prepare(keeping, None).map_err(|error| Refusal::Program(io::Error::other(error)))??;
+    if let Some((user, group)) = keeping.owner {
+        command.uid(user).gid(group);
+    }
+    raw::before_start(&mut command, move || stage.enter());
+    let spawned = command.spawn();
+    // With it goes this process's end of the pipe.
+    drop(command);
+    match (spawned, Record::read(&status)) {
+        (Ok(child), Some(Record::Ready)) => Ok(Kept { child, status }),
+        (Err(error), Some(Record::Ready) | None) => Err(Refusal::Program(error)),
+        (spawned, Some(Record::Failed(step, errno))) => {
+            let _ = spawned.and_then(|mut child| child.wait());
+            Err(Refusal::step(step, errno))
+        }
+        (Ok(mut child), _) => {
+            let _ = child.wait();
+            Err(Refusal::Isolation("the process that should start the program was killed".into()))
+        }
+        (Err(error), _) => Err(Refusal::Program(error)),
+    }
+}
+
+/// What a trial of a view is tried on, as the program would see it.
+pub(super) struct TrialPlan<'a> {
+    /// A file that may not be written by its mode.
+    pub(super) file: &'a Path,
+    /// An empty folder.
+    pub(super) folder: &'a Path,
+    /// A file that must not come to be.
+    pub(super) outside: &'a Path,
+}
+
+/// Tries a view with no program at all.
+pub(super) fn trial(keeping: &Keeping<'_>, trial: &TrialPlan<'_>) -> Result<(), Refusal> {
+    let program = |error: Error| Refusal::Program(io::Error::other(error));
+    let (mut stage, status) = prepare(keeping, Some(trial)).map_err(program)??;
+    let mut command = Command::new("/");
+    if let Some((user, group)) = keeping.owner {
+        command.uid(user).gid(group);
+    }
+    raw::before_start(&mut command, move || stage.enter());
+    let spawned = command.spawn();
+    drop(command);
+    let ended = spawned.and_then(|mut child| child.wait());
+    match Record::read(&status) {
+        Some(Record::Failed(step, errno)) => Err(Refusal::step(step, errno)),
+        Some(Record::Ended(0)) => Ok(()),
+        _ => Err(ended.err().map_or_else(
+            || Refusal::Isolation("the process that should try it was killed".into()),
+            Refusal::Program,
+        )),
+    }
+}
+
+type Prepared = (Stage, File);
+
+fn prepare(keeping: &Keeping<'_>, trial: Option<&TrialPlan<'_>>) -> Result<Result<Prepared, Refusal>> {
+    let (ours, theirs) = rustix::pipe::pipe_with(PipeFlags::CLOEXEC).at("make a pipe for", keeping.folder)?;
+    let launcher: OwnedFd =
+        rustix::process::pidfd_open(rustix::process::getpid(), PidfdFlags::empty()).at("watch", Path::new("/proc/self"))?;
+    let sealing = match keeping.view {
+        None => None,
+        Some(view) => {
+            let mut sealing = Sealing::new(view, keeping.network)?;
+            let (user, group) = keeping.owner.unwrap_or_else(|| {
+                (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw())
+            });
+            sealing.map(user, group);
+            Some(sealing)
+        }
+    };
+    let fence = match keeping.fence.as_ref().map(FencePlan::make).transpose() {
+        Ok(fence) => fence.flatten(),
+        Err(refusal) => return Ok(Err(refusal)),
+    };
+    let path = |path: &Path| CString::new(path.as_os_str().as_bytes()).unwrap_or_default();
+    let trial = trial.map(|trial| Trial {
+        file: path(trial.file),
+        folder: path(trial.folder),
+        outside: path(trial.outside),
+    });
+    let stage = Stage {
+        sealing,
+        fence,
+        trial,
+        folder: Stage::folder(keeping.folder)?,
+        status: theirs,
+        launcher,
+        lock: keeping.lock.map(|lock| lock.as_raw_fd() as RawFd),
+    };
+    Ok(Ok((stage, ours.into())))
+}

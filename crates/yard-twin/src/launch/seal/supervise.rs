@@ -1,0 +1,152 @@
+//! Waiting for a program and for whatever it leaves behind, passing signals on meanwhile.
+//!
+//! Nothing here allocates memory: see [`super::raw`].
+
+use std::os::fd::BorrowedFd;
+
+use rustix::event::{PollFd, PollFlags};
+use rustix::io::Errno;
+use rustix::process::{Pid, Signal, WaitOptions};
+
+use super::{Record, raw};
+
+/// What a keeper listens to: what it passes on, the end of a child, and the wish to end everything at once.
+pub(super) const SIGNALS: [i32; 8] = [
+    libc::SIGHUP,
+    libc::SIGINT,
+    libc::SIGQUIT,
+    libc::SIGTERM,
+    libc::SIGUSR1,
+    libc::SIGUSR2,
+    libc::SIGCHLD,
+    END_ALL,
+];
+
+/// Ends everything at once.
+pub(crate) const END_ALL: i32 = libc::SIGALRM;
+
+/// How the processes that a program leaves behind are reached.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Everyone {
+    /// They die with the one that is waited for.
+    DiesWithIt,
+    /// They are all that is in the namespace.
+    InTheNamespace,
+    /// They have become children.
+    BecomesAChild,
+}
+
+/// Waits until `first` and everything that came of it has ended, then ends this process.
+pub(super) fn supervise(
+    first: Pid,
+    signals: BorrowedFd<'_>,
+    launcher: Option<BorrowedFd<'_>>,
+    status: Option<BorrowedFd<'_>>,
+    everyone: Everyone,
+) -> ! {
+    let (mut first, mut launcher, mut ending) = (Some(first), launcher, false);
+    loop {
+        // One that has ended is noticed before anything is sent to it.
+        if !reap(&mut first, status) {
+            raw::exit(0);
+        }
+        if ending {
+            // Those that are killed leave children of theirs behind, whose turn it is then.
+            end(first, Signal::KILL, everyone);
+        }
+        let mut waiting = [
+            PollFd::from_borrowed_fd(signals, PollFlags::IN),
+            PollFd::from_borrowed_fd(launcher.unwrap_or(signals), PollFlags::IN),
+        ];
+        if rustix::event::poll(&mut waiting, None).is_err() {
+            continue;
+        }
+        if launcher.is_some() && !waiting[1].revents().is_empty() {
+            (launcher, ending) = (None, true);
+        }
+        while let Some((signal, sent)) = next(signals) {
+            let Some(signal) = Signal::from_named_raw(signal) else { continue };
+            if !reap(&mut first, status) {
+                raw::exit(0);
+            }
+            match (signal, first) {
+                (Signal::CHILD, _) => {}
+                _ if signal.as_raw() == END_ALL => ending = true,
+                // What the terminal sends, it sends to all of its processes.
+                _ if !sent => {}
+                (_, Some(first)) => {
+                    let _ = rustix::process::kill_process(first, signal);
+                }
+                (_, None) => end(None, signal, everyone),
+            }
+        }
+    }
+}
+
+/// Takes note of what has ended; `false`: nothing is left.
+fn reap(first: &mut Option<Pid>, status: Option<BorrowedFd<'_>>) -> bool {
+    loop {
+        match rustix::process::wait(WaitOptions::NOHANG) {
+            Ok(None) => return true,
+            Ok(Some((pid, ended))) if Some(pid) == *first => {
+                *first = None;
+                if let Some(status) = status {
+                    Record::Ended(ended.as_raw()).write(status);
+                }
+            }
+            Ok(Some(_)) | Err(Errno::INTR) => {}
+            Err(_) => return false,
+        }
+    }
+}
+
+/// The next signal, and whether a process sent it.
+fn next(signals: BorrowedFd<'_>) -> Option<(i32, bool)> {
+    let mut info = [0_u8; 128];
+    let read = rustix::io::read(signals, &mut info).ok()?;
+    let number = |at: usize| info.get(at..at + 4).and_then(|bytes| Some(i32::from_ne_bytes(bytes.try_into().ok()?)));
+    // `ssi_signo` and `ssi_code` of `struct signalfd_siginfo`.
+    if read == info.len() { Some((number(0)?, number(8)? <= 0)) } else { None }
+}
+
+/// Sends a signal to all that is left.
+fn end(first: Option<Pid>, signal: Signal, everyone: Everyone) {
+    match (everyone, first) {
+        (Everyone::DiesWithIt, Some(first)) => {
+            let _ = rustix::process::kill_process(first, signal);
+        }
+        (Everyone::DiesWithIt, None) => {}
+        (Everyone::InTheNamespace, _) => {
+            let _ = raw::signal_everyone(signal);
+        }
+        (Everyone::BecomesAChild, _) => signal_children(signal, first),
+    }
+}
+
+fn signal_children(signal: Signal, first: Option<Pid>) {
+    let mut text = [0_u8; 4096];
+    let read = children(&mut text).unwrap_or(0);
+    for pid in text[..read].split(|byte| *byte == b' ').filter_map(number) {
+        let _ = rustix::process::kill_process(pid, signal);
+    }
+    // A kernel that doesn't list children.
+    if let (0, Some(first)) = (read, first) {
+        let _ = rustix::process::kill_process(first, signal);
+    }
+}
+
+/// The children of this process by number, as the kernel lists them.
+fn children(text: &mut [u8]) -> rustix::io::Result<usize> {
+    let flags = rustix::fs::OFlags::RDONLY | rustix::fs::OFlags::CLOEXEC;
+    let file = rustix::fs::openat(rustix::fs::CWD, c"/proc/thread-self/children", flags, rustix::fs::Mode::empty())?;
+    rustix::io::read(&file, text)
+}
+
+fn number(digits: &[u8]) -> Option<Pid> {
+    let value = digits.iter().try_fold(0_i32, |value, digit| match digit {
+        b'0'..=b'9' => value.checked_mul(10)?.checked_add(i32::from(digit - b'0')),
+        _ => None,
+    });
+    value.and_then(Pid::from_raw)
+}
+

@@ -1,0 +1,181 @@
+//! What a program finds around it: its variables, its home, its places for temporary files, the session's sockets.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use super::Isolation;
+use super::fold::{AREAS, RunLayer};
+use super::home;
+use super::seal::FencePlan;
+use super::seal::plan::{Overlay, View, Wanted, view};
+use crate::disk;
+use crate::error::{PathContext, Result};
+
+/// The name that the key to the display has among the temporary files of a sealed program.
+pub(super) const COOKIE: &str = ".display-key";
+
+/// Sockets of the session that a sealed program reaches: windows, sound, cameras, and the bus that desktops talk by.
+/// What starts programs or holds keys is not among them.
+const SOCKETS: [&str; 6] = ["bus", "pipewire-0", "pipewire-0-manager", "pulse/native", "wayland-0", "wayland-1"];
+
+/// Devices that a sealed program of root's gets, where the system's own would give it the whole machine.
+const DEVICES: [&str; 10] = ["null", "zero", "full", "random", "urandom", "tty", "dri", "input", "snd", "nvidiactl"];
+
+/// What the caller says of a launch's surroundings.
+#[derive(Clone, Copy)]
+pub(super) struct About<'a> {
+    /// The twin's folder, with `game` and `home` in it.
+    pub(super) twin: &'a Path,
+    pub(super) yard: &'a Path,
+    pub(super) isolation: Isolation,
+    /// Whether the program may look at the rest of the yard.
+    pub(super) yard_shown: bool,
+    pub(super) network: bool,
+}
+
+/// What a program finds around it.
+#[derive(Clone, Debug)]
+pub(super) struct Surroundings {
+    /// What it sees, if it is sealed.
+    pub(super) view: Option<View>,
+    /// Where it may write, if that is limited.
+    pub(super) fence: Option<FencePlan>,
+    /// Variables that lead it to its places.
+    pub(super) environment: BTreeMap<OsString, OsString>,
+    /// The file with the key to the display, which it gets a copy of.
+    pub(super) cookie: Option<PathBuf>,
+    /// Who it is started as, where that is not who starts it.
+    pub(super) owner: Option<(u32, u32)>,
+    /// What is left in the layer of what was made to mount on, below its folder.
+    pub(super) placeholders: Vec<String>,
+}
+
+impl Surroundings {
+    /// Works them out, from the twin's folder and this process's own variables.
+    pub(super) fn new(about: About<'_>) -> Result<Self> {
+        let twin = disk::canonical(about.twin)?;
+        let stat = fs::metadata(&twin).at("look at", &twin)?;
+        let root = rustix::process::geteuid().is_root();
+        let owner = (root && stat.uid() != 0).then(|| (stat.uid(), stat.gid()));
+        let layer = RunLayer::of(&twin);
+        let home = twin.join("home");
+        match about.isolation {
+            Isolation::Sealed => sealed(about, &twin, &layer, owner, root && owner.is_none()),
+            Isolation::Fenced => {
+                let mut environment = home::variables(&home);
+                environment.insert("TMPDIR".into(), layer.temporary("tmp").into());
+                let folders = vec![twin.join("game"), home, layer.temporary("tmp")];
+                let fence = Some(FencePlan { folders, required: true, sockets: true });
+                Ok(Self { view: None, fence, environment, cookie: None, owner, placeholders: Vec::new() })
+            }
+            Isolation::Redirected => {
+                let environment = home::variables(&home);
+                Ok(Self { view: None, fence: None, environment, cookie: None, owner, placeholders: Vec::new() })
+            }
+        }
+    }
+
+    /// Gives a sealed program its copy of the key to the display.
+    pub(super) fn lay_cookie(&self, layer: &RunLayer) -> Result<()> {
+        let Some(cookie) = &self.cookie else { return Ok(()) };
+        let copy = layer.temporary("tmp").join(COOKIE);
+        let bytes = fs::read(cookie).at("read", cookie)?;
+        disk::write(&copy, bytes)?;
+        disk::set_mode(&copy, 0o600)
+    }
+}
+
+fn sealed(
+    about: About<'_>,
+    twin: &Path,
+    layer: &RunLayer,
+    owner: Option<(u32, u32)>,
+    as_root: bool,
+) -> Result<Surroundings> {
+    let real_home = owner.map_or_else(own_home, |(user, _)| home_of(user));
+    let real_home = real_home.and_then(|home| disk::canonical(&home).ok());
+    let yard = disk::canonical(about.yard)?;
+    let seen_home = real_home.filter(|home| can_be_bound(home, twin, &yard)).unwrap_or_else(|| twin.join("home"));
+    let overlay = |area: &str, at: PathBuf| Overlay {
+        lower: twin.join(area),
+        upper: layer.upper(area),
+        work: layer.work(area),
+        at,
+    };
+    let mut wanted = Wanted {
+        overlays: vec![overlay(AREAS[0], twin.join(AREAS[0])), overlay(AREAS[1], seen_home.clone())],
+        ..Wanted::default()
+    };
+    for (name, place) in [("tmp", "/tmp"), ("var-tmp", "/var/tmp")] {
+        let there = disk::canonical(Path::new(place)).ok().filter(|path| path.is_dir());
+        wanted.private.extend(there.map(|place| (layer.temporary(name), place)));
+    }
+    // Where both are one place, the first stands for it.
+    wanted.private.dedup_by(|later, first| later.1 == first.1);
+    wanted.empty.extend(disk::canonical(Path::new("/dev/shm")).ok());
+    wanted.session = session(owner.map(|(user, _)| user));
+    wanted.shown.extend(disk::canonical(Path::new("/tmp/.X11-unix")).ok());
+    if about.yard_shown { wanted.shown.push(yard) } else { wanted.hidden.push(yard) }
+    if as_root {
+        let devices = DEVICES.iter().map(|name| Path::new("/dev").join(name)).filter(|path| path.exists());
+        wanted.devices = Some(devices.collect());
+    }
+    let view = view(&wanted).with_files(|path| !path.is_dir());
+    let mut environment = home::folders(&seen_home);
+    environment.insert("TMPDIR".into(), "/tmp".into());
+    let cookie = home::cookie();
+    if cookie.is_some() {
+        environment.insert("XAUTHORITY".into(), Path::new("/tmp").join(COOKIE).into());
+    }
+    let uppers = wanted.overlays.iter().map(|overlay| (&overlay.upper, &overlay.at));
+    let private = wanted.private.iter().map(|(from, at)| (from, at));
+    let mut placeholders = Vec::new();
+    for (from, at) in uppers.chain(private) {
+        let left = view.left_in(at).into_iter().filter_map(|path| {
+            let path = from.join(path.strip_prefix(at).ok()?);
+            path.strip_prefix(layer.root()).ok()?.to_str().map(str::to_owned)
+        });
+        placeholders.extend(left);
+    }
+    let fence = FencePlan { folders: view.writable.clone(), required: false, sockets: about.network };
+    Ok(Surroundings { view: Some(view), fence: Some(fence), environment, cookie, owner, placeholders })
+}
+
+/// The home of the user who starts the program.
+fn own_home() -> Option<PathBuf> {
+    std::env::var_os("HOME").map(PathBuf::from).filter(|home| home.is_absolute())
+}
+
+/// The home of another user, from the system's list (`passwd(5)`).
+fn home_of(user: u32) -> Option<PathBuf> {
+    let list = fs::read_to_string("/etc/passwd").ok()?;
+    list.lines().find_map(|line| {
+        let parts: Vec<_> = line.split(':').collect();
+        (parts.get(2)?.parse() == Ok(user)).then(|| parts.get(5).map(PathBuf::from)).flatten()
+    })
+}
+
+/// Whether the twin's home can be put in the place of `home`.
+fn can_be_bound(home: &Path, twin: &Path, yard: &Path) -> bool {
+    // What is seen there too must not be hidden by it, nor stand in for the system's own places.
+    let taken = ["/", "/tmp", "/var/tmp", "/dev", "/dev/shm", "/proc", "/usr", "/etc"];
+    home.is_dir() && !taken.iter().any(|path| home == Path::new(path)) && !home.starts_with(yard) && !home.starts_with(twin)
+}
+
+/// The folder of the user's session, and the sockets in it that are let through.
+fn session(user: Option<u32>) -> Option<(PathBuf, Vec<PathBuf>)> {
+    let folder = match user {
+        Some(user) => PathBuf::from(format!("/run/user/{user}")),
+        None => PathBuf::from(std::env::var_os("XDG_RUNTIME_DIR")?),
+    };
+    let folder = folder.is_absolute().then(|| disk::canonical(&folder).ok())?.filter(|folder| folder.is_dir())?;
+    let display = std::env::var_os("WAYLAND_DISPLAY").map(PathBuf::from);
+    let named = display.into_iter().filter(|name| name.is_relative()).map(|name| folder.join(name));
+    let mut sockets: Vec<_> = SOCKETS.iter().map(|name| folder.join(name)).chain(named).filter(|path| path.exists()).collect();
+    sockets.sort();
+    sockets.dedup();
+    Some((folder, sockets))
+}

@@ -1,0 +1,90 @@
+//! Marker files and folders, by which a program is told to keep to its own folder.
+
+use std::collections::HashSet;
+use std::fs;
+
+use super::change::{Goal, Start};
+use crate::Yard;
+use crate::catalog::What;
+use crate::disk;
+use crate::error::{PathContext, Result};
+use crate::ident::{ContentId, TwinName};
+use crate::listing::{Entry, Layer, Listing, Node, overlay};
+use crate::pool::Putter;
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+use crate::state::State;
+use crate::yard::OpFolder;
+
+/// The listing with the markers of the sheet that it doesn't have, and those.
+pub(super) fn with_markers(listing: Listing, sheet: Option<&Sheet>) -> Result<(Listing, Vec<String>)> {
+    let missing = sheet.map(|sheet| sheet.missing_markers(&listing)).unwrap_or_default();
+    if missing.is_empty() {
+        return Ok((listing, Vec::new()));
+    }
+    let names = missing.iter().map(|(path, _)| path.to_string()).collect();
+    let entry = |(path, folder)| {
+        let node = if folder {
+            Node::EmptyFolder
+        } else {
+            Node::File { content: nothing(), size: 0, executable: false }
+        };
+        (crate::RelPath::clone(&path), Some(Entry { path, node, mtime: 0 }))
+    };
+    Ok((overlay(&listing, &Layer::new(missing.into_iter().map(entry).collect())?)?, names))
+}
+
+/// The content of an empty file.
+fn nothing() -> ContentId {
+    ContentId::from_bytes(*blake3::hash(b"").as_bytes())
+}
+
+impl Yard {
+    /// Makes sure that the pool has the content of an empty file.
+    pub(super) fn keep_nothing(&self, op: &OpFolder, ctx: &Ctx) -> Result<()> {
+        if self.pool.has(nothing()) {
+            return Ok(());
+        }
+        let path = op.path().join("nothing");
+        disk::write(&path, "")?;
+        let file = fs::File::open(&path).at("open", &path)?;
+        let stat = disk::fstat(&file).at("look at", &path)?;
+        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
+        putter.put(&file, &stat, &path, &mut [0; 1], ctx)?;
+        let _alone = self.alone(ctx)?;
+        putter.publish(ctx).map(|_| ())
+    }
+
+    /// Lays the marker files and folders of the title sheet that a twin doesn't have, and says which. With `dry_run`,
+    /// only looks.
+    ///
+    /// # Errors
+    /// As a restore: [`crate::Error::NotFound`], [`crate::Error::Busy`], [`crate::TwinError::Protected`].
+    pub fn lay_markers(&self, name: &TwinName, dry_run: bool, ctx: &Ctx) -> Result<Vec<String>> {
+        let row = self.twin_row(name, false)?;
+        let held = self.hold_twin(&row, ctx)?;
+        let settled = self.settle_held(&row, &held, What::Outside, ctx)?;
+        let sheet = self.sheet(&settled.state.build.title)?;
+        let (next, missing) = with_markers(settled.listing.clone(), sheet.as_ref())?;
+        if dry_run || missing.is_empty() {
+            return Ok(missing);
+        }
+        if row.protected.is_some() {
+            return Err(crate::TwinError::Protected(row.name.to_string()).into());
+        }
+        let op = self.begin(ctx)?;
+        self.keep_nothing(&op, ctx)?;
+        let (laid, _) = with_markers(self.listing(settled.state.laid)?, sheet.as_ref())?;
+        let state = State { laid: self.put_listing(&laid, None, &op)?, ..settled.state.clone() };
+        let row = self.catalog.twin(row.id)?.unwrap_or(row);
+        let start = Start {
+            row: &row,
+            state: &settled.state,
+            there: &settled.listing,
+            rows: &settled.rows,
+            looked_at: settled.looked_at,
+        };
+        self.change_twin(&start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;
+        Ok(missing)
+    }
+}
