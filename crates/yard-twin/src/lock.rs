@@ -73,6 +73,9 @@ pub(crate) fn take(path: &Path, mode: Mode, what: &str, ctx: &Ctx) -> Result<Hel
     if let Some(held) = try_take(path, mode)? {
         return Ok(held);
     }
+    if fs::read(path).at("read", path)? == LONG {
+        return Err(busy(path, what));
+    }
     let until = Instant::now() + PATIENCE;
     ctx.phase(Phase::Waiting, 0, 0, || {
         while Instant::now() < until && fs::read(path).at("read", path)? != LONG {

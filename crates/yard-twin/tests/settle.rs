@@ -105,7 +105,7 @@ fn what_no_listing_can_hold_is_named_and_only_a_clone_is_refused() {
 }
 
 #[test]
-fn a_write_through_a_lifted_guard_is_found_named_and_can_be_put_right() {
+fn a_write_through_a_lifted_guard_is_found_and_repaired_or_named() {
     let place = Place::new();
     let yard = yard_with(&place, Sharing::All);
     if details(&yard, "a").shares.linked.files == 0 {
@@ -117,13 +117,31 @@ fn a_write_through_a_lifted_guard_is_found_named_and_can_be_put_right() {
     fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
     fs::write(&path, "leaked").unwrap();
     fs::set_permissions(&path, fs::Permissions::from_mode(0o444)).unwrap();
-    assert_eq!(details(&yard, "a").leaks.paths, ["game/same.dat"]);
+    let found = details(&yard, "a").leaks;
+    assert_eq!((found.paths.as_slice(), found.damaged.len()), (["game/same.dat".to_owned()].as_slice(), 0));
+    assert_eq!(found.repaired, [("b".to_owned(), "game/same.dat".to_owned())], "from where it was taken in");
+    let other = place.at("yard/twins/b/game/same.dat");
+    assert_eq!(fs::read(&other).unwrap(), b"before");
+    assert_eq!(fs::read(&path).unwrap(), b"leaked", "who wrote it keeps it");
+
+    // The same again, with the right bytes nowhere else.
+    fs::remove_dir_all(place.at("source")).unwrap();
+    fs::set_permissions(&other, fs::Permissions::from_mode(0o644)).unwrap();
+    assert_eq!(details(&yard, "b").leaks.guarded, ["game/same.dat"], "no byte is changed yet");
+    assert_eq!(fs::metadata(&other).unwrap().permissions().mode() & 0o777, 0o444);
+    clone(&yard, "wexcombe@1.4", "d", Sharing::All).unwrap();
+    fs::set_permissions(&other, fs::Permissions::from_mode(0o644)).unwrap();
+    fs::write(&other, "leaked").unwrap();
+    let found = details(&yard, "b").leaks;
+    assert_eq!(found.damaged, ["game/same.dat of the twin d", "game/same.dat of the stock build wexcombe@1.4"]);
     // Whichever command comes first says so.
-    let plan = yard.plan_remove(&"b".parse().unwrap(), &Ctx::new()).unwrap();
+    let plan = yard.plan_remove(&"d".parse().unwrap(), &Ctx::new()).unwrap();
     assert_eq!(plan.leaks.paths, ["game/same.dat"], "the sibling's file is the same one");
     // The pool doesn't hand out wrong bytes: it has lost the content, and says so.
     let error = clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap_err();
     assert!(matches!(error, yard_twin::Error::ContentMissing { .. }), "{error}");
+    tree(&place.at("source"), 5);
+    fs::write(place.at("source/same.dat"), "before").unwrap();
     let again = take_in(&yard, &place.at("source"), "1.4").unwrap();
     assert_eq!(again.new_contents, 1);
     clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap();

@@ -192,6 +192,17 @@ pub(crate) fn sync_folder(folder: &Path) -> Result<()> {
     step().and_then(|()| Ok(rustix::fs::fsync(fd)?)).at("sync", folder)
 }
 
+/// Gives a file its mode and its time back, unless another one stands at its path now.
+pub(crate) fn put_right(path: &Path, ino: u64, mode: u32, mtime: i64) -> Result<()> {
+    let file = super::open_file(CWD, path).at("open", path)?;
+    if super::fstat(&file).at("look at", path)?.ino == ino {
+        let mode = Mode::from_raw_mode(mode & 0o7777);
+        step().and_then(|()| Ok(rustix::fs::fchmod(&file, mode)?)).at("set the mode of", path)?;
+        set_mtime(&file, mtime).at("set the time of", path)?;
+    }
+    Ok(())
+}
+
 /// Sets the mode of a file or folder, which is no symlink.
 pub(crate) fn set_mode(path: &Path, mode: u32) -> Result<()> {
     step().and_then(|()| Ok(rustix::fs::chmod(path, Mode::from_raw_mode(mode & 0o7777))?)).at("set the mode of", path)

@@ -31,13 +31,17 @@ pub struct Leaks {
     pub repaired: Vec<(String, String)>,
     /// What still holds the wrong bytes, or could not be looked at: what it is, and why.
     pub damaged: Vec<String>,
+    /// Files of the twin that was looked at whose guard was lifted, or whose time was set, with no byte changed: they, and
+    /// all that share them, are as they were.
+    #[serde(default)]
+    pub guarded: Vec<String>,
 }
 
 impl Leaks {
     /// Whether there are none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.paths.is_empty()
+        self.paths.is_empty() && self.guarded.is_empty()
     }
 
     /// These and others.
@@ -45,6 +49,7 @@ impl Leaks {
         self.paths.extend(other.paths);
         self.repaired.extend(other.repaired);
         self.damaged.extend(other.damaged);
+        self.guarded.extend(other.guarded);
     }
 }
 
@@ -119,7 +124,7 @@ impl Yard {
     }
 
     /// Gets the right bytes of contents that were overwritten through a guard into the pool again, from any twin that has
-    /// them in a file of its own, and gives them back to every other twin that shares the overwritten file. What can't be
+    /// them in a file of its own or from where they were taken in, and gives them back to every other twin that shares the overwritten file. What can't be
     /// had anywhere is named, with all that it touches.
     pub(crate) fn repair_leaks(&self, leaked: &[Leaked], writer: &TwinRow, ctx: &Ctx) -> Result<Leaks> {
         let paths = leaked.iter().map(|leak| leak.path.to_string()).collect();
@@ -132,8 +137,10 @@ impl Yard {
         let sharing: Vec<_> = rows.iter().map(|row| self.sharers(row, &wrong)).collect::<Result<_>>()?;
         let mut lost = Vec::new();
         for content in wrong.keys().filter(|content| !self.pool.has(**content)) {
-            let mut sources = sharing.iter().flat_map(|sharer| &sharer.own).filter(|(of, _)| of == content);
-            if !sources.any(|(_, path)| self.take_from(*content, path, ctx).unwrap_or(false)) {
+            let own = sharing.iter().flat_map(|sharer| &sharer.own).filter(|(of, _)| of == content);
+            let own: Vec<_> = own.map(|(_, path)| path.clone()).collect();
+            let mut sources = own.into_iter().chain(self.taken_in_from(*content)?);
+            if !sources.any(|path| self.take_from(*content, &path, ctx).unwrap_or(false)) {
                 lost.push(*content);
             }
         }
@@ -175,6 +182,18 @@ impl Yard {
             }
         }
         Ok(sharer)
+    }
+
+    /// Where a content was taken in from, as far as stock builds have it: what is there now may be something else.
+    fn taken_in_from(&self, content: ContentId) -> Result<Vec<PathBuf>> {
+        let mut paths = Vec::new();
+        for stock in self.catalog.stock_builds()? {
+            let listing = self.listing(stock.listing)?;
+            let entry = listing.entries().iter().find(|entry| entry.node.content() == Some(content));
+            let below = entry.and_then(|entry| entry.path.as_str().strip_prefix("game/"));
+            paths.extend(below.map(|below| PathBuf::from(&stock.source).join(below)));
+        }
+        Ok(paths)
     }
 
     /// Takes a content into the pool from a file, if that is what it holds.

@@ -123,7 +123,7 @@ impl Yard {
 
     fn settle_and_repair(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
         let mut settled = self.settle_without_repair(row, held, what, ctx)?;
-        settled.leaks = self.repair_leaks(&std::mem::take(&mut settled.leaked), row, ctx)?;
+        settled.leaks.extend(self.repair_leaks(&std::mem::take(&mut settled.leaked), row, ctx)?);
         Ok(settled)
     }
 
@@ -168,7 +168,7 @@ impl Yard {
             looked_at,
             not_taken,
             leaked: look.leaks,
-            leaks: Leaks::default(),
+            leaks: Leaks { guarded: look.found.lifted.iter().map(|(path, _)| path.to_string()).collect(), ..Leaks::default() },
             dropped: Vec::new(),
         })
     }
@@ -197,6 +197,7 @@ impl Yard {
         let found = settle_folder(&settling, ctx)?;
         tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");
         let leaks = self.publish(putter, &found, ctx)?;
+        self.guard_again(folder, &found.lifted, &clock, ctx)?;
         let stale_index = index.is_none();
         let rows = index.map(|index| index.rows).unwrap_or_default();
         Ok(Look { state, before, rows, stale_index, pool_inode, sheet, found, leaks })
@@ -215,6 +216,19 @@ impl Yard {
         }
         let leaked = found.leaks.iter();
         Ok(leaked.map(|(path, inode, content)| Leaked { path: path.clone(), inode: *inode, content: *content }).collect())
+    }
+
+    /// Puts the guard of linked files on again, and gives them their time back: it is theirs that share them too.
+    fn guard_again(&self, folder: &Path, lifted: &[(RelPath, Row)], clock: &FsClock, ctx: &Ctx) -> Result<()> {
+        if lifted.is_empty() {
+            return Ok(());
+        }
+        let _alone = self.alone(ctx)?;
+        let started = clock.now()?;
+        for (path, row) in lifted {
+            disk::put_right(&path.below(folder), row.ino, row.mode, row.mtime)?;
+        }
+        self.catalog.add_window(started, clock.now()?)
     }
 
     /// The twin's folder, if it is there and the twin's.

@@ -60,6 +60,8 @@ pub(crate) struct Found {
     pub(crate) not_taken: Vec<String>,
     /// Linked files that someone wrote through their guard into the pool: path, inode, and the content that is now wrong.
     pub(crate) leaks: Vec<(RelPath, u64, ContentId)>,
+    /// Linked files whose bytes are right and whose guard was lifted, or whose time was set: how they were before.
+    pub(crate) lifted: Vec<(RelPath, Row)>,
 }
 
 impl Found {
@@ -311,12 +313,26 @@ impl Settling<'_> {
             }
             return;
         };
+        if let Some(row) = self.lifted(name, *content, stat) {
+            // Its row stays: it is as that says again once it is put right.
+            found.lifted.push((name.path.clone(), row));
+            return;
+        }
         let (entry, row, leaked) = self.read_entry(name, *content, stat);
         found.leaks.extend(leaked.map(|content| (entry.path.clone(), stat.ino, content)));
         match last {
             Some((at, before)) if before.node == entry.node => found.refreshed.push((at, row)),
             _ => found.changed.push((entry.path.clone(), Some(Box::new((entry, row))))),
         }
+    }
+
+    /// How a linked file looked before someone changed its mode or its time, and with them those of all that share it.
+    fn lifted(&self, name: &Unread, content: ContentId, stat: &Stat) -> Option<Row> {
+        let at = name.last?;
+        let row = *self.index?.rows.get(at)?;
+        let same = row.ino == stat.ino && self.last.entries()[at].node.content() == Some(content);
+        let looks = row.mtime != stat.mtime || (self.keeps_modes && row.mode != stat.mode);
+        (row.share == Some(Share::Link) && same && looks).then_some(row)
     }
 
     /// The entry and row of a file that was read, and the content that it should still have if it is a leak.

@@ -237,7 +237,15 @@ pub(crate) fn leaks(leaks: &Leaks, screen: &Screen) {
     if leaks.is_empty() {
         return;
     }
-    screen.warn(format_args!("shared files were written through their guard: {}", listed(&leaks.paths, 5)));
+    if !leaks.guarded.is_empty() {
+        screen.warn(format_args!(
+            "shared files were made writable, or had their time set, and are as they were again: {}",
+            listed(&leaks.guarded, 5)
+        ));
+    }
+    if !leaks.paths.is_empty() {
+        screen.warn(format_args!("shared files were written through their guard: {}", listed(&leaks.paths, 5)));
+    }
     if !leaks.repaired.is_empty() {
         let files: Vec<_> = leaks.repaired.iter().map(|(twin, path)| format!("{path} of {twin}")).collect();
         screen.warn(format_args!("other twins that share them have their own bytes again: {}", listed(&files, 5)));
