@@ -1,0 +1,333 @@
+//! Promise 1 at each rung: whatever way a program takes to change a file of its twin, no other twin, stock build or content
+//! is changed, or it is found and repaired; and from a sealed launch nothing outside can be changed at all.
+//!
+//! The tables that come of it are in docs/isolation.md; with `YARDTWIN_WRITE_DOCS` set they are written there.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+
+use support::common::{look, skip};
+use support::{Desk, text};
+
+const SHEET: &str = "title = \"workbench\"\n[programs.play]\npath = { any = \"bin/do\" }\n";
+
+/// A way to change `$t`: what it is called, the tool that it needs, and what the program does. `$p` is a folder of the game's with
+/// things to change it with.
+const WAYS: [(&str, &str, &str); 50] = [
+    ("open for writing", "python3", "python3 -c 'import os,sys; os.write(os.open(sys.argv[1], os.O_WRONLY), b\"X\")' $t"),
+    ("open for both, write at a place", "python3", "python3 -c 'import os,sys; os.pwrite(os.open(sys.argv[1], os.O_RDWR), b\"X\", 3)' $t"),
+    ("open and cut off", "python3", "python3 -c 'import os,sys; os.open(sys.argv[1], os.O_WRONLY | os.O_TRUNC)' $t"),
+    ("open to append", "python3", "python3 -c 'import os,sys; os.write(os.open(sys.argv[1], os.O_WRONLY | os.O_APPEND), b\"X\")' $t"),
+    ("open as a script does, r+", "python3", "python3 -c 'import sys; open(sys.argv[1], \"r+\").write(\"X\")' $t"),
+    ("ftruncate", "python3", "python3 -c 'import os,sys; os.ftruncate(os.open(sys.argv[1], os.O_RDWR), 2)' $t"),
+    ("truncate by path", "python3", "python3 -c 'import os,sys; os.truncate(sys.argv[1], 2)' $t"),
+    ("map into memory and write", "python3", "python3 -c 'import mmap,sys; f = open(sys.argv[1], \"r+b\"); m = mmap.mmap(f.fileno(), 0); m[0:1] = b\"X\"; m.flush()' $t"),
+    ("write through a symlink", "sh", "ln -s target.txt data/alias && printf X >> data/alias"),
+    ("write through a second name", "sh", "ln $t data/second && printf X >> data/second"),
+    ("rename another file over it", "sh", "printf new > data/new && mv -f data/new $t"),
+    ("unlink, then make it again", "sh", "rm -f $t && printf new > $t"),
+    ("redirect into it, >", "sh", "printf new > $t"),
+    ("redirect to its end, >>", "sh", "printf new >> $t"),
+    ("chmod, then write", "sh", "chmod u+w $t && printf new > $t"),
+    ("chmod, write, put mode and time back", "sh", "touch -r $t data/time && chmod u+w $t && printf 'new\\n' > $t && touch -r data/time $t && chmod u-w $t"),
+    ("chmod, append by a second name", "sh", "ln $t data/second && chmod u+w data/second && printf X >> data/second"),
+    ("cp over it", "sh", "cp $p/new.txt $t"),
+    ("cp -f", "sh", "cp -f $p/new.txt $t"),
+    ("cp --remove-destination", "sh", "cp --remove-destination $p/new.txt $t"),
+    ("cp -p", "sh", "cp -p $p/new.txt $t"),
+    ("install", "install", "install -m 644 $p/new.txt $t"),
+    ("mv -f from elsewhere in the twin", "sh", "cp $p/new.txt data/new && mv -f data/new $t"),
+    ("ln -f another file in its place", "sh", "printf new > data/new && ln -f data/new $t"),
+    ("move its folder away, make another", "sh", "mv data old && mkdir data && cp $p/new.txt $t"),
+    ("sed -i", "sed", "sed -i s/one/ONE/ $t"),
+    ("perl -i", "perl", "perl -i -pe s/one/ONE/ $t"),
+    ("patch", "patch", "patch -s $t $p/change.patch"),
+    ("ed", "ed", "printf '1s/one/ONE/\\nw\\nq\\n' | ed -s $t"),
+    ("an editor that forces its write, twice", "vim", "TERM=dumb vim -u NONE -n -es -c 'set noro cpo&vim' -c '%s/one/ONE/' -c 'silent! w!' -c 'w!' -c 'qa!' $t || grep -q ONE $t"),
+    ("tee", "sh", "printf new | tee $t > /dev/null"),
+    ("tee -a", "sh", "printf new | tee -a $t > /dev/null"),
+    ("dd conv=notrunc", "sh", "printf X | dd of=$t conv=notrunc status=none"),
+    ("truncate -s", "truncate", "truncate -s 3 $t"),
+    ("fallocate --punch-hole", "fallocate", "fallocate --punch-hole --offset 0 --length 4 $t"),
+    ("sort -o onto itself", "sort", "sort -r -o $t $t"),
+    ("unzip -o", "unzip", "unzip -qo $p/new.zip"),
+    ("tar x", "tar", "tar xf $p/new.tar"),
+    ("tar x --overwrite", "tar", "tar xf $p/new.tar --overwrite"),
+    ("7z x", "7z", "7z x -y $p/new.zip > /dev/null"),
+    ("zip into an archive", "zip", "cd data && cp $p/new.txt new.txt && zip -q pack.lib new.txt"),
+    ("a script's copy", "python3", "python3 -c 'import shutil,sys; shutil.copy(sys.argv[2], sys.argv[1])' $t $p/new.txt"),
+    ("a script's unpacking", "python3", "python3 -c 'import zipfile,sys; zipfile.ZipFile(sys.argv[1]).extractall()' $p/new.zip"),
+    ("rsync", "rsync", "rsync -a $p/tree/ data/"),
+    ("rsync --inplace", "rsync", "rsync -a --inplace --no-perms $p/tree/ data/"),
+    ("a database's update", "sqlite3", "sqlite3 data/base.lib 'UPDATE t SET a = 2'"),
+    ("chmod, then a database's update", "sqlite3", "chmod u+w data/base.lib && sqlite3 data/base.lib 'UPDATE t SET a = 2'"),
+    ("touch with a date", "sh", "touch -d 2001-02-03 $t"),
+    ("chmod", "sh", "chmod 755 $t"),
+    ("an extended attribute", "setfattr", "setfattr -n user.mark -v 1 $t"),
+];
+
+/// What a file is, down to what no listing holds.
+#[derive(Debug, PartialEq, Eq)]
+struct Exact {
+    bytes: Vec<u8>,
+    mode: u32,
+    mtime: (i64, i64),
+    attributes: Vec<u8>,
+}
+
+fn exactly(root: &Path) -> BTreeMap<PathBuf, Exact> {
+    let names = look(root).into_iter().filter(|(_, what)| what.0 == 'f').map(|(name, _)| root.join(name));
+    names.map(|path| (path.clone(), exact(&path).unwrap())).collect()
+}
+
+fn exact(path: &Path) -> Option<Exact> {
+    let meta = path.symlink_metadata().ok()?;
+    let mut attributes = vec![0; 4096];
+    let length = rustix::fs::llistxattr(path, &mut attributes[..]).unwrap_or_default();
+    attributes.truncate(length);
+    Some(Exact { bytes: fs::read(path).ok()?, mode: meta.mode(), mtime: (meta.mtime(), meta.mtime_nsec()), attributes })
+}
+
+/// A desk with a build whose program does what it is told, taken in, and a twin `b` of it.
+fn workbench() -> Desk {
+    let desk = Desk::named("bench");
+    let build = desk.at("build");
+    fs::create_dir_all(build.join("data")).unwrap();
+    fs::create_dir_all(build.join("bin")).unwrap();
+    fs::write(build.join("bin/do"), "#!/bin/sh\nt=data/target.txt p=$PWD/parts\nexec 2>&1\nset -e\neval \"$1\"\n").unwrap();
+    fs::set_permissions(build.join("bin/do"), fs::Permissions::from_mode(0o755)).unwrap();
+    fs::write(build.join("data/target.txt"), "one\ntwo\nthree\n").unwrap();
+    let base = rusqlite::Connection::open(build.join("data/base.lib")).unwrap();
+    base.execute_batch("CREATE TABLE t (a); INSERT INTO t VALUES (1);").unwrap();
+    base.close().unwrap();
+    for action in ACTIONS {
+        fs::write(build.join(format!("data/{action}.victim")), format!("to be harmed by {action}\n")).unwrap();
+    }
+    let parts = build.join("parts");
+    fs::create_dir_all(parts.join("data")).unwrap();
+    fs::create_dir_all(parts.join("tree")).unwrap();
+    for path in ["new.txt", "data/target.txt", "tree/target.txt"] {
+        fs::write(parts.join(path), "ONE\ntwo\nthree\nfour\n").unwrap();
+    }
+    fs::write(parts.join("meddle.py"), MEDDLE).unwrap();
+    fs::write(parts.join("change.patch"), "--- a\n+++ b\n@@ -1,3 +1,3 @@\n-one\n+ONE\n two\n three\n").unwrap();
+    desk.place.give_away();
+    // A way whose tool is missing is skipped by name later.
+    let _ = desk.tool("zip").args(["-q", "new.zip", "data/target.txt"]).current_dir(&parts).status();
+    let _ = desk.tool("tar").args(["cf", "new.tar", "data/target.txt"]).current_dir(&parts).status();
+    let _ = desk.tool("zip").args(["-q", "pack.lib", "target.txt"]).current_dir(build.join("data")).status();
+    fs::write(desk.at("workbench.toml"), SHEET).unwrap();
+    desk.ok(&["init"]);
+    desk.ok(&["sheet", "add", "workbench.toml"]);
+    desk.ok(&["intake", "build", "--title", "workbench", "--build", "1"]);
+    desk.ok(&["clone", "workbench@1", "b", "--share", "all"]);
+    desk
+}
+
+fn has(tool: &str) -> bool {
+    let paths = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&paths).any(|folder| folder.join(tool).exists())
+}
+
+/// Whether this rung can be had here; where not, that is said by name.
+fn possible(desk: &Desk, rung: &str, test: &str) -> bool {
+    desk.ok(&["clone", "workbench@1", "asked"]);
+    desk.ok(&["profile", "set", "asked", "isolation", rung]);
+    let output = desk.run(&["launch", "asked", "--dry-run"]);
+    desk.ok(&["remove", "asked", "--forget", "--yes"]);
+    if !output.status.success() {
+        skip(&format!("{test}, {rung}"), text(&output.stderr).trim());
+    }
+    output.status.success()
+}
+
+/// Takes one way in a fresh twin, and says what came of it.
+fn try_way(desk: &Desk, rung: &str, (name, _, script): (&str, &str, &str)) -> &'static str {
+    let others = || (exactly(&desk.at("yard/twins/b/game")), exactly(&desk.at("yard/pool")));
+    desk.ok(&["clone", &format!("as {rung}"), "a", "--share", "all"]);
+    let (before, mine) = (others(), exactly(&desk.at("yard/twins/a/game")));
+    let output = desk.run(&["launch", "a", "--json", "--", script]);
+    let outcome: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap_or_default();
+    let leaks = &outcome["report"]["leaks"];
+    let count = |kind: &str| leaks[kind].as_array().map(Vec::len);
+    // What a way leaves beside the files that were there is no change of them.
+    let changed: Vec<_> = mine.iter().filter(|(path, was)| exact(path).as_ref() != Some(was)).map(|(path, _)| path).collect();
+    let after = others();
+    let said = fs::read_to_string(outcome["output"].as_str().unwrap_or_default()).unwrap_or_default();
+    let what = format!("{name} at {rung}: {}{said}", text(&output.stderr));
+    // What the run itself changed is in the pool now too.
+    let pool_whole = before.1.iter().all(|(path, was)| after.1.get(path) == Some(was));
+    let result = match (output.status.success(), count("damaged"), count("paths").zip(count("guarded"))) {
+        (_, None, _) | (_, _, None) => panic!("{what}: no report"),
+        (_, Some(1..), _) => "named",
+        _ if before.0 != after.0 => panic!("{what}: the other twin is changed"),
+        _ if !pool_whole => panic!("{what}: the pool is changed"),
+        (_, _, Some((1.., _) | (_, 1..))) => "repaired",
+        (true, ..) if !changed.is_empty() => "works",
+        (false, ..) if changed.is_empty() => "refused",
+        (works, ..) => panic!("{what}: {works}, and of the twin are changed: {changed:?}"),
+    };
+    desk.ok(&["remove", "a", "--forget", "--yes"]);
+    result
+}
+
+/// Takes every way at one rung; none for a rung or a way that can't be had here.
+fn try_all(rung: &str) -> [Option<&'static str>; WAYS.len()] {
+    let test = "each_way_to_change_a_file_changes_it_in_one_twin_only";
+    let desk = workbench();
+    let possible = possible(&desk, rung, test);
+    let linked = desk.json(&["show", "b"])["shares"]["linked"]["files"].as_u64().unwrap() > 0;
+    desk.ok(&["clone", "workbench@1", &format!("as {rung}")]);
+    desk.ok(&["profile", "set", &format!("as {rung}"), "isolation", rung]);
+    WAYS.map(|way| {
+        if !has(way.1) {
+            skip(&format!("{test}, {} at {rung}", way.0), &format!("there is no {}", way.1));
+        }
+        let result = (possible && has(way.1)).then(|| try_way(&desk, rung, way));
+        if rung == "sealed" && result.is_some() {
+            assert_eq!(result, Some("works"), "{} at sealed", way.0);
+        }
+        // Where blocks are shared, there is no guard that refuses anything.
+        result.filter(|_| linked)
+    })
+}
+
+#[test]
+fn each_way_to_change_a_file_changes_it_in_one_twin_only() {
+    let rungs = ["sealed", "fenced", "redirected"].map(|rung| std::thread::spawn(move || try_all(rung)));
+    let results = rungs.map(|rung| rung.join().unwrap());
+    let mut table = String::from("| way | sealed | fenced | redirected |\n| --- | --- | --- | --- |\n");
+    for (number, (name, ..)) in WAYS.iter().enumerate() {
+        let Some(line) = results.iter().map(|rung| rung[number]).collect::<Option<Vec<_>>>() else { return };
+        writeln!(table, "| {name} | {} |", line.join(" | ")).unwrap();
+    }
+    documented("ways", &table);
+}
+
+/// What is tried on files that are not the twin's.
+const ACTIONS: [&str; 9] = ["write", "create", "rename", "link", "truncate", "chmod", "utimes", "setxattr", "unlink"];
+
+const MEDDLE: &str = "
+import os, sys
+place = sys.argv[1]
+def attempt(what, action):
+    try: action()
+    except OSError: pass
+def victim(what): return os.path.join(place, what + '.victim')
+attempt('write', lambda: os.write(os.open(victim('write'), os.O_WRONLY), b'X'))
+attempt('create', lambda: os.open(os.path.join(place, 'created'), os.O_CREAT | os.O_WRONLY))
+attempt('rename', lambda: os.rename(victim('rename'), os.path.join(place, 'renamed')))
+attempt('link', lambda: os.link(victim('link'), os.path.join(place, 'linked')))
+attempt('truncate', lambda: os.truncate(victim('truncate'), 1))
+attempt('chmod', lambda: os.chmod(victim('chmod'), 0o755))
+attempt('utimes', lambda: os.utime(victim('utimes'), (1, 1)))
+attempt('setxattr', lambda: os.setxattr(victim('setxattr'), 'user.mark', b'1'))
+attempt('unlink', lambda: os.unlink(victim('unlink')))
+";
+
+/// What was done to the victims in a folder: an action for each file that is not as it was.
+fn harmed(before: &BTreeMap<PathBuf, Exact>, folder: &Path) -> Vec<&'static str> {
+    let now: BTreeMap<_, _> =
+        before.keys().filter_map(|path| Some((path.clone(), exact(path)?))).collect();
+    let made = |name: &str| folder.join(name).symlink_metadata().is_ok();
+    let changed = |action: &&str| match *action {
+        "create" => made("created"),
+        "rename" => made("renamed"),
+        "link" => made("linked"),
+        action => {
+            let path = folder.join(format!("{action}.victim"));
+            before.get(&path) != now.get(&path)
+        }
+    };
+    ACTIONS.into_iter().filter(changed).collect()
+}
+
+#[test]
+fn nothing_outside_can_be_changed_from_a_sealed_launch_and_little_from_a_fenced_one() {
+    let test = "nothing_outside_can_be_changed_from_a_sealed_launch_and_little_from_a_fenced_one";
+    if !has("python3") {
+        return skip(test, "there is no python3");
+    }
+    let desk = workbench();
+    let mut table = String::from("| at | sealed | fenced |\n| --- | --- | --- |\n");
+    let rungs = ["sealed", "fenced"].map(|rung| (rung, possible(&desk, rung, test)));
+    let places = [
+        ("the user's own home", desk.at("home")),
+        ("the system's folder for temporary files", PathBuf::from("/tmp").join(format!("yt-meddled-{}", std::process::id()))),
+        ("the game folder of another twin", desk.at("yard/twins/b/game/data")),
+        ("a stock build's contents in the pool", desk.at("yard/pool/victims")),
+        ("the catalogue", desk.at("yard/catalogue")),
+    ];
+    for (name, folder) in &places {
+        let mut line = Vec::new();
+        for (rung, possible) in rungs {
+            if !possible {
+                line.push("not to be had".to_owned());
+                continue;
+            }
+            desk.ok(&["clone", "workbench@1", "a", "--share", "all"]);
+            desk.ok(&["profile", "set", "a", "isolation", rung]);
+            desk.ok(&["profile", "set", "a", "yard", "shown"]);
+            let harmed = meddle(&desk, folder, name);
+            desk.ok(&["remove", "a", "--forget", "--yes"]);
+            if rung == "sealed" {
+                assert!(harmed.is_empty(), "{name}: {harmed:?}");
+            }
+            line.push(if harmed.is_empty() { "nothing".into() } else { harmed.join(", ") });
+        }
+        writeln!(table, "| {name} | {} |", line.join(" | ")).unwrap();
+    }
+    if rungs.iter().all(|(_, possible)| *possible) {
+        documented("escapes", &table);
+    }
+}
+
+/// Has a program of the twin try everything on the victims in a place.
+fn meddle(desk: &Desk, folder: &Path, name: &str) -> Vec<&'static str> {
+    let run = |at: &Path| {
+        let call = format!("python3 $p/meddle.py '{}'", at.display());
+        let output = desk.run(&["launch", "a", "--", &call]);
+        assert!(output.status.success(), "{name}: {}{}", text(&output.stdout), text(&output.stderr));
+    };
+    let own = !name.starts_with("the game folder");
+    if own {
+        // Victims of the same owner as what is meant: the pool's contents are read-only, as those of the pool are.
+        desk.tool("mkdir").arg("-p").arg(folder).status().unwrap();
+        for action in ACTIONS {
+            let path = folder.join(format!("{action}.victim"));
+            let made = desk.tool("sh").args(["-c", "echo whole > \"$1\"", "sh"]).arg(&path).status().unwrap();
+            assert!(made.success());
+            if name.contains("pool") {
+                desk.tool("chmod").arg("444").arg(&path).status().unwrap();
+            }
+        }
+    }
+    let before: BTreeMap<_, _> = exactly(folder);
+    run(folder);
+    let harmed = harmed(&before, folder);
+    if own {
+        desk.tool("rm").arg("-rf").arg(folder).status().unwrap();
+        desk.tool("mkdir").arg("-p").arg(desk.at("home")).status().unwrap();
+    }
+    harmed
+}
+
+/// Compares a table with the one in the documentation, or writes it there.
+fn documented(name: &str, table: &str) {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/isolation.md");
+    let page = fs::read_to_string(&path).unwrap();
+    let (start, end) = (format!("<!-- {name} -->\n"), format!("<!-- end of {name} -->"));
+    let (head, rest) = page.split_once(&start).unwrap();
+    let (there, tail) = rest.split_once(&end).unwrap();
+    if std::env::var_os("YARDTWIN_WRITE_DOCS").is_some() {
+        fs::write(&path, format!("{head}{start}{table}{end}{tail}")).unwrap();
+    } else {
+        assert_eq!(there, table, "docs/isolation.md is not what is so: run with YARDTWIN_WRITE_DOCS=1");
+    }
+}
