@@ -12,7 +12,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-use support::common::{look, skip};
+use support::common::{Place, look, skip};
 use support::{Desk, text};
 
 const SHEET: &str = "title = \"workbench\"\n[programs.play]\npath = { any = \"bin/do\" }\n";
@@ -96,7 +96,8 @@ fn exact(path: &Path) -> Option<Exact> {
 
 /// A desk with a build whose program does what it is told, taken in, and a twin `b` of it.
 fn workbench() -> Desk {
-    let desk = Desk::named("bench");
+    // In memory: when a layer is taken off, the kernel writes out the whole filesystem that it was on.
+    let desk = Desk::at_place(Place::in_memory(), "bench");
     let build = desk.at("build");
     fs::create_dir_all(build.join("data")).unwrap();
     fs::create_dir_all(build.join("bin")).unwrap();

@@ -1,13 +1,14 @@
 //! Below a sealed launch: what changed in the usual places outside the twin while a program ran, by a look before and one
 //! after.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-/// So many files and folders are looked at; who has more there learns that not all was.
-const AT_MOST: usize = 200_000;
+/// So many files are looked at, those in the outer folders first: it takes a fifth of a second. Who has more there learns
+/// that not all was.
+const AT_MOST: usize = 50_000;
 
 /// How something looked: size, and the times of its bytes and of its inode.
 type Looks = (u64, i64, i64, i64, i64);
@@ -54,8 +55,8 @@ impl Watch {
 
 fn look(places: &[PathBuf], yard: &Path) -> (HashMap<PathBuf, Looks>, bool) {
     let mut seen = HashMap::new();
-    let mut waiting = places.to_vec();
-    while let Some(folder) = waiting.pop() {
+    let mut waiting: VecDeque<_> = places.iter().cloned().collect();
+    while let Some(folder) = waiting.pop_front() {
         // What can't be read can't be watched.
         for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
             let path = entry.path();
@@ -67,7 +68,7 @@ fn look(places: &[PathBuf], yard: &Path) -> (HashMap<PathBuf, Looks>, bool) {
                 return (seen, false);
             }
             if meta.is_dir() {
-                waiting.push(path);
+                waiting.push_back(path);
             } else {
                 let looks = (meta.len(), meta.mtime(), meta.mtime_nsec(), meta.ctime(), meta.ctime_nsec());
                 seen.insert(path, looks);

@@ -35,7 +35,7 @@ impl Place {
         if std::env::var_os("YARDTWIN_TEST_PLACE").is_some() || !memory.is_dir() {
             return Self::new();
         }
-        Self(tempfile::Builder::new().prefix("yt-").tempdir_in(memory).unwrap())
+        Self::below(memory)
     }
 
     pub fn at(&self, path: &str) -> PathBuf {

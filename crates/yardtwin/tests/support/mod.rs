@@ -23,7 +23,11 @@ impl Desk {
 
     /// Everything lies below a folder of that name.
     pub fn named(folder: &str) -> Self {
-        let place = Place::new();
+        Self::at_place(Place::new(), folder)
+    }
+
+    /// Everything lies below a folder of that name in `place`.
+    pub fn at_place(place: Place, folder: &str) -> Self {
         let root = place.at(folder);
         fs::create_dir_all(root.join("home")).unwrap();
         let program = root.join("yardtwin");
