@@ -39,8 +39,8 @@ fn a_running_twin_is_held_and_a_signal_reaches_its_program() {
     desk.fails(5, &["clone", "a", "b"]);
     desk.fails(5, &["remove", "a"]);
     desk.fails(5, &["profile", "set", "a", "note", "x"]);
-    assert!(desk.ok(&["list"]).contains("in use now"));
-    assert!(desk.ok(&["show", "a"]).contains("in use now"));
+    assert!(desk.ok(&["list"]).contains("running"));
+    assert!(desk.ok(&["show", "a"]).contains("end it with yardtwin launch a --stop"));
     desk.ok(&["clone", "wexcombe@1.4", "c"]);
     let pid = Pid::from_raw(i32::try_from(running.id()).unwrap()).unwrap();
     kill_process(pid, Signal::TERM).unwrap();
@@ -61,7 +61,8 @@ fn arguments_and_environment_reach_the_program_as_they_are() {
     desk.ok(&["profile", "set", "a", "program", "bin/say"]);
     desk.ok(&["profile", "set", "a", "arguments", "--", "-v", "two words", "$(id)", "'\"`\\%s"]);
     desk.ok(&["profile", "set", "a", "environment.BELLS", "on = \"loud\""]);
-    let home = desk.at("yard/twins/a/home").canonicalize().unwrap();
+    // The twin's home is seen in the place of the user's own.
+    let home = desk.at("home").canonicalize().unwrap();
     let game = desk.at("yard/twins/a/game").canonicalize().unwrap();
     let said = desk.ok(&["launch", "a", "--", "more", ""]);
     let (home, game) = (home.display(), game.display());

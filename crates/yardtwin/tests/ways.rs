@@ -9,13 +9,12 @@ mod support;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::fs;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::process::Command;
 
 use support::common::{Place, look, skip};
 use support::{Desk, text};
-
-const SHEET: &str = "title = \"workbench\"\n[programs.play]\npath = { any = \"bin/do\" }\n";
 
 /// A way to change `$t`: what it is called, the tool that it needs, and what the program does. `$p` is a folder of the game's with
 /// things to change it with.
@@ -94,41 +93,31 @@ fn exact(path: &Path) -> Option<Exact> {
     Some(Exact { bytes: fs::read(path).ok()?, mode: meta.mode(), mtime: (meta.mtime(), meta.mtime_nsec()), attributes })
 }
 
-/// A desk with a build whose program does what it is told, taken in, and a twin `b` of it.
+/// A bench with things to change files with, and a twin `b`.
 fn workbench() -> Desk {
-    // In memory: when a layer is taken off, the kernel writes out the whole filesystem that it was on.
-    let desk = Desk::at_place(Place::in_memory(), "bench");
-    let build = desk.at("build");
-    fs::create_dir_all(build.join("data")).unwrap();
-    fs::create_dir_all(build.join("bin")).unwrap();
-    fs::write(build.join("bin/do"), "#!/bin/sh\nt=data/target.txt p=$PWD/parts\nexec 2>&1\nset -e\neval \"$1\"\n").unwrap();
-    fs::set_permissions(build.join("bin/do"), fs::Permissions::from_mode(0o755)).unwrap();
-    fs::write(build.join("data/target.txt"), "one\ntwo\nthree\n").unwrap();
-    let base = rusqlite::Connection::open(build.join("data/base.lib")).unwrap();
-    base.execute_batch("CREATE TABLE t (a); INSERT INTO t VALUES (1);").unwrap();
-    base.close().unwrap();
-    for action in ACTIONS {
-        fs::write(build.join(format!("data/{action}.victim")), format!("to be harmed by {action}\n")).unwrap();
-    }
-    let parts = build.join("parts");
-    fs::create_dir_all(parts.join("data")).unwrap();
-    fs::create_dir_all(parts.join("tree")).unwrap();
-    for path in ["new.txt", "data/target.txt", "tree/target.txt"] {
-        fs::write(parts.join(path), "ONE\ntwo\nthree\nfour\n").unwrap();
-    }
-    fs::write(parts.join("meddle.py"), MEDDLE).unwrap();
-    fs::write(parts.join("change.patch"), "--- a\n+++ b\n@@ -1,3 +1,3 @@\n-one\n+ONE\n two\n three\n").unwrap();
-    desk.place.give_away();
-    // A way whose tool is missing is skipped by name later.
-    let _ = desk.tool("zip").args(["-q", "new.zip", "data/target.txt"]).current_dir(&parts).status();
-    let _ = desk.tool("tar").args(["cf", "new.tar", "data/target.txt"]).current_dir(&parts).status();
-    let _ = desk.tool("zip").args(["-q", "pack.lib", "target.txt"]).current_dir(build.join("data")).status();
-    fs::write(desk.at("workbench.toml"), SHEET).unwrap();
-    desk.ok(&["init"]);
-    desk.ok(&["sheet", "add", "workbench.toml"]);
-    desk.ok(&["intake", "build", "--title", "workbench", "--build", "1"]);
-    desk.ok(&["clone", "workbench@1", "b", "--share", "all"]);
-    desk
+    Desk::bench(Place::for_launches(), &["b"], |build| {
+        let base = rusqlite::Connection::open(build.join("data/base.lib")).unwrap();
+        base.execute_batch("CREATE TABLE t (a); INSERT INTO t VALUES (1);").unwrap();
+        base.close().unwrap();
+        for action in ACTIONS {
+            fs::write(build.join(format!("data/{action}.victim")), format!("to be harmed by {action}\n")).unwrap();
+        }
+        let parts = build.join("parts");
+        fs::create_dir_all(parts.join("data")).unwrap();
+        fs::create_dir_all(parts.join("tree")).unwrap();
+        for path in ["new.txt", "data/target.txt", "tree/target.txt"] {
+            fs::write(parts.join(path), "ONE\ntwo\nthree\nfour\n").unwrap();
+        }
+        fs::write(parts.join("meddle.py"), MEDDLE).unwrap();
+        fs::write(parts.join("change.patch"), "--- a\n+++ b\n@@ -1,3 +1,3 @@\n-one\n+ONE\n two\n three\n").unwrap();
+        // A way whose tool is missing is skipped by name later.
+        let make = |tool: &str, arguments: [&str; 3], folder: &Path| {
+            let _ = Command::new(tool).args(arguments).current_dir(folder).status();
+        };
+        make("zip", ["-q", "new.zip", "data/target.txt"], &parts);
+        make("tar", ["cf", "new.tar", "data/target.txt"], &parts);
+        make("zip", ["-q", "pack.lib", "target.txt"], &build.join("data"));
+    })
 }
 
 fn has(tool: &str) -> bool {

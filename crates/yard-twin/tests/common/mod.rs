@@ -38,6 +38,13 @@ impl Place {
         Self::below(memory)
     }
 
+    /// For launches: when the layer of one is taken off, the kernel writes out the whole filesystem that it was on, so that
+    /// a small one in memory is quicker; `YARDTWIN_TEST_MEMORY` names it. (A fenced program may write in `/dev/shm`.)
+    pub fn for_launches() -> Self {
+        let named = ["YARDTWIN_TEST_PLACE", "YARDTWIN_TEST_MEMORY"].into_iter().find_map(std::env::var_os);
+        named.map_or_else(Self::new, |place| Self::below(Path::new(&place)))
+    }
+
     pub fn at(&self, path: &str) -> PathBuf {
         self.0.path().join(path)
     }

@@ -5,10 +5,22 @@
 pub mod common;
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
 use common::{Place, as_user};
+
+/// The title of the bench: it keeps what is worth something in `own/`.
+const BENCH: &str = "\
+title = \"workbench\"
+[programs.play]
+path = { any = \"bin/do\" }
+[paths]
+live = [\"game/own/**\", \"home/.config/bench/**\"]
+[belongings.saves]
+patterns = [\"game/own/*.sav\"]
+";
 
 /// A place with the program in it, a home, and a build of the made-up game in `installed`.
 pub struct Desk {
@@ -36,6 +48,35 @@ impl Desk {
         fs::write(root.join("wexcombe.toml"), standins::WEXCOMBE_SHEET).unwrap();
         place.give_away();
         Self { place, program }
+    }
+
+    /// With a yard of a title whose program does what it is told, as a shell command, and twins of it. `fill` adds to the
+    /// build.
+    pub fn bench(place: Place, twins: &[&str], fill: impl FnOnce(&Path)) -> Self {
+        let desk = Self::at_place(place, "bench");
+        let build = desk.at("build");
+        fs::create_dir_all(build.join("bin")).unwrap();
+        fs::create_dir_all(build.join("data")).unwrap();
+        fs::write(build.join("bin/do"), "#!/bin/sh\nt=data/target.txt p=$PWD/parts\nset -e\neval \"$1\"\n").unwrap();
+        fs::set_permissions(build.join("bin/do"), fs::Permissions::from_mode(0o755)).unwrap();
+        fs::write(build.join("data/target.txt"), "one\ntwo\nthree\n").unwrap();
+        fill(&build);
+        fs::write(desk.at("workbench.toml"), BENCH).unwrap();
+        desk.place.give_away();
+        desk.ok(&["init"]);
+        desk.ok(&["sheet", "add", "workbench.toml"]);
+        desk.ok(&["intake", "build", "--title", "workbench", "--build", "1"]);
+        for twin in twins {
+            desk.ok(&["clone", "workbench@1", twin, "--share", "all"]);
+        }
+        desk
+    }
+
+    /// Launches a twin of the bench that does what `script` says, and gives its report.
+    pub fn does(&self, twin: &str, script: &str, options: &[&str]) -> serde_json::Value {
+        let output = self.run(&[&["launch", twin, "--json"], options, &["--", script]].concat());
+        let report = serde_json::from_slice(&output.stdout);
+        report.unwrap_or_else(|_| panic!("{script}: {}{}", text(&output.stdout), text(&output.stderr)))
     }
 
     /// With a yard in `yard`, the build taken in, and twins of it.
