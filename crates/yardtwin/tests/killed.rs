@@ -8,7 +8,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use support::Desk;
-use support::common::{Dice, assert_same, leftovers, look};
+use support::common::{Dice, Place, assert_same, leftovers, look, skip};
 
 /// Runs a command and kills it after a part of the time that it takes unharmed. Says whether it was still running.
 fn killed(desk: &Desk, arguments: &[&str], after: Duration) -> bool {
@@ -76,6 +76,53 @@ fn killed_at_random_instants_an_intake_or_a_clone_leaves_nothing_half_done() {
     }
     eprintln!("killed {hits} of 30 commands before their end");
     assert!(hits >= 10, "only {hits} of 30 commands were still running when they were killed");
+}
+
+#[test]
+fn killed_at_random_instants_a_fold_back_ends_as_the_program_saw_it() {
+    let test = "killed_at_random_instants_a_fold_back_ends_as_the_program_saw_it";
+    let desk = Desk::bench(Place::for_launches(), &["a"], |build| {
+        for number in 0..200 {
+            fs::write(build.join(format!("data/{number}")), format!("data {number}")).unwrap();
+        }
+    });
+    if desk.json(&["launch", "a", "--dry-run"])["isolation"] != "sealed" {
+        return skip(test, "a sealed launch is not possible");
+    }
+    let write = "rm data/1*; mkdir -p own data/new; for n in data/2* data/3*; do echo new > $n; mv $n data/new; done; \
+                 rm -rf bin; mkdir bin; echo x > bin/y; ln -s ../bin data/link; chmod 600 data/4*; echo done > own/done; \
+                 while :; do sleep 0.05; done";
+    let mut child = desk.command(&["launch", "a", "--", write]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let until = Instant::now() + Duration::from_secs(20);
+    while !desk.at("yard/twins/a/layer/game/own/done").exists() {
+        assert!(Instant::now() < until);
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    // Once its lock is free all is over; nothing has looked at the twin yet.
+    while desk.ok(&["list"]).contains("running") {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    // The kernel's own, which nobody may look into.
+    desk.tool("chmod").args(["-R", "700", "yard/twins/a/layer/work"]).stderr(Stdio::null()).status().unwrap();
+    let copy = |to: &str| assert!(desk.tool("cp").args(["-a", "yard", to]).status().unwrap().success());
+    copy("whole");
+    let whole = timed(|| drop(desk.ok(&["--yard", "whole", "show", "a"])));
+    let wanted = look(&desk.at("whole/twins/a/game"));
+    assert!(wanted.contains_key("data/new/33") && !wanted.contains_key("data/1"));
+    let (mut dice, mut hits, rounds) = (Dice::new(20_261_126), 0, 100);
+    for _ in 0..rounds {
+        copy("copy");
+        let after = whole.mul_f64(f64::from(u32::try_from(dice.roll(1000)).unwrap()) / 1000.0);
+        hits += u32::from(killed(&desk, &["--yard", "copy", "show", "a"], after));
+        desk.ok(&["--yard", "copy", "show", "a"]);
+        assert_same(&wanted, &look(&desk.at("copy/twins/a/game")), "folded back");
+        assert!(!desk.at("copy/twins/a/layer").exists() && leftovers(&desk.at("copy")).is_empty());
+        fs::remove_dir_all(desk.at("copy")).unwrap();
+    }
+    eprintln!("killed {hits} of {rounds} while they folded back");
+    assert!(hits >= rounds / 3, "only {hits} of {rounds} were still at it when they were killed");
 }
 
 #[test]

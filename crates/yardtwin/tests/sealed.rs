@@ -126,7 +126,6 @@ fn a_program_that_forks_and_exits_is_followed_to_its_last_process() {
         let outcome = desk.does("a", "mkdir -p own; (setsid sh -c 'sleep 0.4; echo late > own/late.sav' &) ; exit 7", &[]);
         assert_eq!(outcome["record"]["exit_code"], 7, "{rung}: the program's own");
         assert_eq!(fs::read_to_string(desk.game("a", "own/late.sav")).unwrap(), "late\n", "{rung}");
-        assert!(outcome["ran"].as_f64().unwrap() >= 0.4);
         fs::remove_file(desk.game("a", "own/late.sav")).unwrap();
     }
 }
@@ -374,7 +373,12 @@ fn a_window_is_drawn_and_the_sessions_sockets_are_reached_from_a_sealed_launch()
         .output()
         .unwrap();
     assert!(clock.status.success(), "{}", text(&clock.stderr));
-    wait_for("the window", || shown("the station clock"));
+    let log = || fs::read_to_string(desk.at("yard/twins/a/runs/1/output.log")).unwrap_or_default();
+    let until = Instant::now() + Duration::from_secs(20);
+    while !shown("the station clock") {
+        assert!(Instant::now() < until, "no window on {display}: {}{}", log(), desk.ok(&["history", "a", "--runs"]));
+        std::thread::sleep(Duration::from_millis(50));
+    }
     desk.ok(&["launch", "a", "--stop"]);
     server.kill().unwrap();
     server.wait().unwrap();

@@ -244,6 +244,12 @@ fn open_up(folder: &Path) -> Result<()> {
     Ok(())
 }
 
+/// Adds to the end of a file, which is made if it isn't there.
+pub(crate) fn append(path: &Path, bytes: &[u8]) -> Result<()> {
+    let open = || File::options().append(true).create(true).open(path);
+    step().and_then(|()| open()?.write_all(bytes)).at("write", path)
+}
+
 /// Writes a file as a whole: at `staged`, on the same filesystem, then synced and renamed into place. After a crash the
 /// old bytes are there or the new ones, and maybe what was staged.
 pub(crate) fn write_whole(path: &Path, staged: &Path, bytes: &[u8]) -> Result<()> {

@@ -5,6 +5,7 @@
 //! hides what was there before. Every step of folding is a rename or a deletion and consumes the layer, so that what was
 //! cut off is finished by doing it again.
 
+use std::collections::HashMap;
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, Metadata};
 use std::os::unix::ffi::OsStrExt;
@@ -108,6 +109,48 @@ fn open_up(folder: &Path) -> Result<u32> {
     Ok(mode)
 }
 
+/// The modes that folders of a layer had before they were opened up: written down before, so that a crash loses none.
+struct Modes {
+    file: PathBuf,
+    known: HashMap<PathBuf, u32>,
+}
+
+impl Modes {
+    fn load(layer: &RunLayer) -> Result<Self> {
+        let file = layer.root.join("modes");
+        let text = match fs::read(&file) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+            text => text.at("read", &file)?,
+        };
+        let mut known = HashMap::new();
+        for line in text.split(|byte| *byte == 0) {
+            let mut parts = line.splitn(2, |byte| *byte == b' ');
+            let mode = parts.next().and_then(|mode| std::str::from_utf8(mode).ok()?.parse().ok());
+            if let (Some(mode), Some(path)) = (mode, parts.next()) {
+                // What was written first was there first.
+                known.entry(PathBuf::from(OsStr::from_bytes(path))).or_insert(mode);
+            }
+        }
+        Ok(Self { file, known })
+    }
+
+    /// As [`open_up`], for a folder of the layer; returns the mode that the program left it with.
+    fn open_up(&mut self, folder: &Path) -> Result<u32> {
+        if let Some(mode) = self.known.get(folder) {
+            open_up(folder)?;
+            return Ok(*mode);
+        }
+        let mode = look(folder)?.permissions().mode() & 0o7777;
+        if mode & 0o700 != 0o700 {
+            let line = [mode.to_string().as_bytes(), b" ", folder.as_os_str().as_bytes(), b"\0"].concat();
+            disk::append(&self.file, &line)?;
+            self.known.insert(folder.to_path_buf(), mode);
+            open_up(folder)?;
+        }
+        Ok(mode)
+    }
+}
+
 impl RunLayer {
     pub(crate) const FOLDER: &str = "layer";
 
@@ -186,13 +229,14 @@ impl RunLayer {
 
     /// What the program changed, against what was there before it.
     pub(crate) fn changes(&self, folder: &Path, before: &Listing) -> Result<Vec<(RelPath, How)>> {
-        let mut found = Vec::new();
+        let mut looking = Looking { twin: folder, before, modes: Modes::load(self)?, found: Vec::new() };
         for area in AREAS {
             let upper = self.upper(area);
             if is_folder(&upper) {
-                changes_in(&upper, folder, &RelPath::new(area)?, before, &mut found)?;
+                looking.changes_in(&upper, &RelPath::new(area)?)?;
             }
         }
+        let mut found = looking.found;
         found.sort_by(|a, b| crate::path::compare(a.0.as_str(), b.0.as_str()));
         found.dedup_by(|later, first| later.0 == first.0);
         Ok(found.into_iter().filter_map(|(path, how)| Some((path, how?))).collect())
@@ -200,26 +244,26 @@ impl RunLayer {
 
     /// Drops what the program changed in paths that `keep` does not hold; says what that is.
     pub(crate) fn keep_only(&self, folder: &Path, keep: impl Fn(&RelPath) -> bool) -> Result<Vec<String>> {
-        let mut dropped = Vec::new();
+        let mut dropping = Dropping { keep, modes: Modes::load(self)?, dropped: Vec::new() };
         for area in AREAS {
             let upper = self.upper(area);
             if is_folder(&upper) {
-                keep_in(&upper, &folder.join(area), area, &keep, &mut dropped)?;
+                dropping.keep_in(&upper, &folder.join(area), area)?;
             }
         }
-        Ok(dropped)
+        Ok(dropping.dropped)
     }
 
     /// Folds everything back into the twin's `folder`; what it takes the place of goes to `out`.
     pub(crate) fn fold(&self, folder: &Path, out: &OpFolder) -> Result<()> {
-        let mut out = Out { folder: out.path().join("out"), count: 0 };
-        disk::make_folders(&out.folder)?;
+        let mut folding = Folding { modes: Modes::load(self)?, out: out.path().join("out"), count: 0 };
+        disk::make_folders(&folding.out)?;
         for area in AREAS {
             let (upper, target) = (self.upper(area), folder.join(area));
-            if !is_folder(&upper) {
-                continue;
+            if is_folder(&upper) {
+                // The twin's own two folders stay as open as they are.
+                folding.fold(&upper, &target)?;
             }
-            fold_folder(&upper, &target, &mut out)?;
         }
         Ok(())
     }
@@ -228,22 +272,24 @@ impl RunLayer {
     pub(crate) fn remove(&self) -> Result<()> {
         // What says whose it is goes last.
         if self.exists() {
-            for name in names(&self.root)?.iter().filter(|name| *name != "about.json") {
-                disk::remove_tree(&self.root.join(name))?;
+            for path in names(&self.root)?.iter().filter(|name| *name != "about.json").map(|name| self.root.join(name)) {
+                if is_folder(&path) { disk::remove_tree(&path)? } else { disk::remove_file(&path)? }
             }
         }
         disk::remove_tree(&self.root)
     }
 }
 
-/// Where what is replaced goes.
-struct Out {
-    folder: PathBuf,
+/// Folding a layer back.
+struct Folding {
+    modes: Modes,
+    /// Where what is replaced goes.
+    out: PathBuf,
     count: usize,
 }
 
-impl Out {
-    fn take(&mut self, path: &Path) -> Result<()> {
+impl Folding {
+    fn take_out(&mut self, path: &Path) -> Result<()> {
         if !disk::exists(path) {
             return Ok(());
         }
@@ -252,68 +298,70 @@ impl Out {
         if is_folder(path) {
             open_up(path)?;
         }
-        disk::rename(path, &self.folder.join(self.count.to_string()))
+        disk::rename(path, &self.out.join(self.count.to_string()))
     }
-}
 
-fn fold_folder(upper: &Path, target: &Path, out: &mut Out) -> Result<()> {
-    let (mode, before) = (open_up(upper)?, open_up(target)?);
-    for name in names(upper)? {
-        let (from, to) = (upper.join(&name), target.join(&name));
-        match kind(&look(&from)?) {
-            Kind::Gone => {
-                out.take(&to)?;
-                disk::remove_file(&from)?;
-            }
-            Kind::Folder if is_folder(&to) && !is_opaque(&from) => {
-                fold_folder(&from, &to, out)?;
-                disk::remove_folder(&from)?;
-            }
-            Kind::Folder => {
-                let mode = clean(&from)?;
-                out.take(&to)?;
-                // Not before: it says that what was there goes, to whoever has to do this again.
-                strip(&from)?;
-                disk::rename(&from, &to)?;
-                if mode & 0o700 != 0o700 {
-                    disk::set_mode(&to, mode)?;
+    /// Folds what is in `upper` into `target`. Returns the mode that the program left the folder with.
+    fn fold(&mut self, upper: &Path, target: &Path) -> Result<u32> {
+        let mode = self.modes.open_up(upper)?;
+        open_up(target)?;
+        for name in names(upper)? {
+            let (from, to) = (upper.join(&name), target.join(&name));
+            match kind(&look(&from)?) {
+                Kind::Gone => {
+                    self.take_out(&to)?;
+                    disk::remove_file(&from)?;
                 }
-            }
-            Kind::Other => {
-                strip(&from)?;
-                if is_folder(&to) {
-                    out.take(&to)?;
+                Kind::Folder => self.fold_folder(&from, &to)?,
+                Kind::Other => {
+                    strip(&from)?;
+                    if is_folder(&to) {
+                        self.take_out(&to)?;
+                    }
+                    disk::rename(&from, &to)?;
                 }
-                disk::rename(&from, &to)?;
             }
         }
+        Ok(mode)
     }
-    // The layer has the mode that the program saw in the end; the twin's own folders are ours to keep open.
-    let wanted = if target.file_name().is_some_and(|name| AREAS.iter().any(|area| *area == name)) { before } else { mode };
-    if wanted != before | 0o700 {
-        disk::set_mode(target, wanted)?;
-    }
-    Ok(())
-}
 
-/// Makes a folder that is moved as a whole an ordinary one, but for the attributes of its own. Returns its mode.
-fn clean(folder: &Path) -> Result<u32> {
-    let mode = open_up(folder)?;
-    for name in names(folder)? {
-        let path = folder.join(&name);
-        match kind(&look(&path)?) {
-            Kind::Gone => disk::remove_file(&path)?,
-            Kind::Folder => {
-                let mode = clean(&path)?;
-                strip(&path)?;
-                if mode & 0o700 != 0o700 {
-                    disk::set_mode(&path, mode)?;
-                }
+    fn fold_folder(&mut self, from: &Path, to: &Path) -> Result<()> {
+        let hides = is_opaque(from);
+        if hides || !is_folder(to) {
+            let mode = self.clean(from)?;
+            self.take_out(to)?;
+            // Not before: it says that what was there goes, to whoever has to do this again.
+            strip(from)?;
+            if mode & 0o700 == 0o700 {
+                return disk::rename(from, to);
             }
-            Kind::Other => strip(&path)?,
+            // A folder of that mode can't be moved.
+            disk::make_folder(to)?;
         }
+        let mode = self.fold(from, to)?;
+        disk::set_mode(to, mode)?;
+        disk::remove_folder(from)
     }
-    Ok(mode)
+
+    /// Makes what is in a folder that is moved as a whole ordinary. Returns the folder's own mode.
+    fn clean(&mut self, folder: &Path) -> Result<u32> {
+        let mode = self.modes.open_up(folder)?;
+        for name in names(folder)? {
+            let path = folder.join(&name);
+            match kind(&look(&path)?) {
+                Kind::Gone => disk::remove_file(&path)?,
+                Kind::Folder => {
+                    let mode = self.clean(&path)?;
+                    strip(&path)?;
+                    if mode & 0o700 != 0o700 {
+                        disk::set_mode(&path, mode)?;
+                    }
+                }
+                Kind::Other => strip(&path)?,
+            }
+        }
+        Ok(mode)
+    }
 }
 
 /// Takes the layer's own attributes off; most files have none.
@@ -326,42 +374,54 @@ fn strip(path: &Path) -> Result<()> {
     Ok(())
 }
 
-/// Paths of a layer; `None` for one that holds what was there before.
-type Found = Vec<(RelPath, Option<How>)>;
+/// Looking at what a program changed.
+struct Looking<'a> {
+    twin: &'a Path,
+    before: &'a Listing,
+    modes: Modes,
+    /// Paths of the layer; `None` for one that holds what was there before.
+    found: Vec<(RelPath, Option<How>)>,
+}
 
-fn changes_in(upper: &Path, twin: &Path, at: &RelPath, before: &Listing, found: &mut Found) -> Result<()> {
-    open_up(upper)?;
-    for name in names(upper)? {
-        // What no listing can hold is no change of it: the next look names it.
-        let Some(path) = name.to_str().and_then(|name| at.join(name).ok()) else { continue };
-        let from = upper.join(&name);
-        let meta = look(&from)?;
-        let gone = |found: &mut Found| {
-            let entries = &before.entries()[before.range(path.as_str())];
-            let real = entries.iter().filter(|entry| entry.node != Node::EmptyFolder);
-            found.extend(real.map(|entry| (entry.path.clone(), Some(How::Gone))));
-        };
-        match kind(&meta) {
-            Kind::Gone => gone(found),
-            Kind::Folder => {
-                changes_in(&from, twin, &path, before, found)?;
-                // What came first stays: what is in the folder now.
-                if is_opaque(&from) || before.get(path.as_str()).is_some() {
-                    gone(found);
-                }
-            }
-            Kind::Other if !meta.is_file() && !meta.is_symlink() => {}
-            Kind::Other => match before.get(path.as_str()).map(|entry| &entry.node) {
-                Some(node) if is_same(node, &from, &meta, &path.below(twin))? => found.push((path, None)),
-                Some(Node::EmptyFolder) | None => {
-                    found.push((path.clone(), Some(How::New)));
-                    gone(found);
-                }
-                Some(_) => found.push((path, Some(How::Changed))),
-            },
-        }
+impl Looking<'_> {
+    /// What was there at and below a path.
+    fn gone(&mut self, path: &RelPath) {
+        let entries = &self.before.entries()[self.before.range(path.as_str())];
+        let real = entries.iter().filter(|entry| entry.node != Node::EmptyFolder);
+        self.found.extend(real.map(|entry| (entry.path.clone(), Some(How::Gone))));
     }
-    Ok(())
+
+    fn changes_in(&mut self, upper: &Path, at: &RelPath) -> Result<()> {
+        self.modes.open_up(upper)?;
+        for name in names(upper)? {
+            // What no listing can hold is no change of it: the next look names it.
+            let Some(path) = name.to_str().and_then(|name| at.join(name).ok()) else { continue };
+            let from = upper.join(&name);
+            let meta = look(&from)?;
+            let was = self.before.get(path.as_str()).map(|entry| &entry.node);
+            match kind(&meta) {
+                Kind::Gone => self.gone(&path),
+                Kind::Folder => {
+                    let hides = is_opaque(&from) || was.is_some();
+                    self.changes_in(&from, &path)?;
+                    // What came first stays: what is in the folder now.
+                    if hides {
+                        self.gone(&path);
+                    }
+                }
+                Kind::Other if !meta.is_file() && !meta.is_symlink() => {}
+                Kind::Other => match was {
+                    Some(node) if is_same(node, &from, &meta, &path.below(self.twin))? => self.found.push((path, None)),
+                    Some(Node::EmptyFolder) | None => {
+                        self.found.push((path.clone(), Some(How::New)));
+                        self.gone(&path);
+                    }
+                    Some(_) => self.found.push((path, Some(How::Changed))),
+                },
+            }
+        }
+        Ok(())
+    }
 }
 
 /// Whether a file or symlink of a layer holds what was there before; a program that only sets its mode or its time
@@ -404,43 +464,44 @@ fn same_bytes(a: &Path, b: &Path) -> Result<bool> {
     }
 }
 
-fn keep_in(
-    upper: &Path,
-    target: &Path,
-    at: &str,
-    keep: &impl Fn(&RelPath) -> bool,
-    dropped: &mut Vec<String>,
-) -> Result<()> {
-    open_up(upper)?;
-    for name in names(upper)? {
-        let (from, to) = (upper.join(&name), target.join(&name));
-        let path = format!("{at}/{}", show(&name));
-        if name.to_str().is_some_and(|_| RelPath::new(&path).is_ok_and(|path| keep(&path))) {
-            continue;
-        }
-        match kind(&look(&from)?) {
-            Kind::Folder => {
-                // What it hid is seen again.
-                disk::remove_attribute(&from, OPAQUE)?;
-                keep_in(&from, &to, &path, keep, dropped)?;
-                let empty = names(&from)?.is_empty();
-                if disk::exists(&to) && !is_folder(&to) {
-                    dropped.push(path);
-                    disk::remove_tree(&from)?;
-                } else if empty {
-                    if !is_folder(&to) {
-                        dropped.push(path);
+/// Dropping what a program may not change.
+struct Dropping<F> {
+    keep: F,
+    modes: Modes,
+    dropped: Vec<String>,
+}
+
+impl<F: Fn(&RelPath) -> bool> Dropping<F> {
+    fn keep_in(&mut self, upper: &Path, target: &Path, at: &str) -> Result<()> {
+        self.modes.open_up(upper)?;
+        for name in names(upper)? {
+            let (from, to) = (upper.join(&name), target.join(&name));
+            let path = format!("{at}/{}", show(&name));
+            if name.to_str().is_some_and(|_| RelPath::new(&path).is_ok_and(|path| (self.keep)(&path))) {
+                continue;
+            }
+            match kind(&look(&from)?) {
+                Kind::Folder => {
+                    self.modes.open_up(&from)?;
+                    // What it hid is seen again.
+                    disk::remove_attribute(&from, OPAQUE)?;
+                    self.keep_in(&from, &to, &path)?;
+                    let (was_folder, empty) = (is_folder(&to), names(&from)?.is_empty());
+                    if !was_folder && (empty || disk::exists(&to)) {
+                        self.dropped.push(path);
+                        disk::remove_tree(&from)?;
+                    } else if empty {
+                        disk::remove_folder(&from)?;
                     }
-                    disk::remove_folder(&from)?;
+                }
+                Kind::Gone | Kind::Other => {
+                    self.dropped.push(path);
+                    disk::remove_file(&from)?;
                 }
             }
-            Kind::Gone | Kind::Other => {
-                dropped.push(path);
-                disk::remove_file(&from)?;
-            }
         }
+        Ok(())
     }
-    Ok(())
 }
 
 fn show(name: &OsStr) -> String {

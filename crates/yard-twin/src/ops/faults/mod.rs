@@ -1,6 +1,7 @@
 //! Fault sweep: each change of the disk that an operation makes fails in turn, and the process dies at each in turn.
 //! Opened again, the yard is exactly as before or as after, its pool whole, and the operation can be done.
 
+mod fold;
 mod meanwhile;
 mod power;
 
