@@ -92,8 +92,8 @@ pub use sheet::{Belongings, Good, Group, Inside, Label, Place, Program, Sheet, n
 // Starting programs.
 pub use entry::{EntryOptions, EntryPlan, EntrySummary};
 pub use launch::{
-    Changes, Contained, GroupChange, Isolation, Keep, LaunchOptions, LaunchPlan, OutputSink, Possible, RunDetails, RunOutcome, RunReport,
-    Running, Signaller, Stream, changes,
+    Changes, Contained, GroupChange, Helper, Isolation, Keep, LaunchOptions, LaunchPlan, OutputSink, Possible, RunDetails, RunOutcome, RunReport,
+    Running, Signaller, Stream, changes, launch_helper,
 };
 
 pub use error::{Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};

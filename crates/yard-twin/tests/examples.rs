@@ -6,7 +6,7 @@ mod common;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Output};
 
 use common::{Place, tree};
 
@@ -21,21 +21,25 @@ fn example(name: &str) -> PathBuf {
     built
 }
 
+fn run_as_it_ends(name: &str, arguments: &[&str]) -> Output {
+    Command::new(example(name)).args(arguments).output().unwrap()
+}
+
 fn run(name: &str, arguments: &[&str]) -> String {
-    let output = Command::new(example(name)).args(arguments).output().unwrap();
+    let output = run_as_it_ends(name, arguments);
     assert!(output.status.success(), "{name}: {}", String::from_utf8_lossy(&output.stderr));
     String::from_utf8(output.stdout).unwrap()
 }
 
 #[test]
-fn two_builds_stand_side_by_side_many_clones_are_made_and_one_goes_back() {
+fn two_builds_side_by_side_many_clones_one_that_goes_back_and_launches() {
     let place = Place::new();
     for build in ["old", "new"] {
         let folder = place.at(build);
         tree(&folder.join("data"), 7);
         fs::create_dir(folder.join("bin")).unwrap();
         let program = folder.join("bin/wexcombe");
-        fs::write(&program, format!("#!/bin/sh\necho {build} > {build}.wjs\necho x > \"$HOME/x\"\n")).unwrap();
+        fs::write(&program, format!("#!/bin/sh\necho {build} >> {build}.wjs\necho x > \"$HOME/x\"\n")).unwrap();
         fs::set_permissions(program, fs::Permissions::from_mode(0o755)).unwrap();
     }
     let path = |name: &str| place.at(name).to_str().unwrap().to_owned();
@@ -50,4 +54,16 @@ fn two_builds_stand_side_by_side_many_clones_are_made_and_one_goes_back() {
     let said = run("undo", &[&yard, "copy 5"]);
     assert!(said.starts_with("Remove game/mod.dat\ncopy 5 is back at 1; "), "{said}");
     assert!(!place.at("yard/twins/copy 5/game/mod.dat").exists());
+
+    // By whichever way a program is launched, it is kept inside all the same, and what goes wrong is said.
+    let itself = example("play");
+    for helper in ["copy", "self", itself.to_str().unwrap()] {
+        let said = run("play", &[&yard, "copy 4", helper]);
+        assert!(said.contains("ran ") && said.contains("old.wjs changed"), "{helper}: {said}");
+        fs::write(place.at("yard/twins/copy 3/game/bin/wexcombe"), "#!/no/such/interpreter\n").unwrap();
+        let said = String::from_utf8(run_as_it_ends("play", &[&yard, "copy 3", helper]).stderr).unwrap();
+        assert!(said.contains("No such file or directory") || said.contains("os error 2"), "{helper}: {said}");
+    }
+    let said = String::from_utf8(run_as_it_ends("play", &[&yard, "copy 4", "/bin/true"]).stderr).unwrap();
+    assert!(said.contains("ended: exit status: 0"), "no helper at all: {said}");
 }

@@ -11,6 +11,8 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
+    // So that other programs can launch by way of this one.
+    yard_twin::launch_helper();
     // Started under the name of a stand-in of the demo, this program becomes it.
     if let Some(code) = standins::run_as_started() {
         return code;

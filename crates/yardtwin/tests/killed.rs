@@ -108,15 +108,16 @@ fn killed_at_random_instants_a_fold_back_ends_as_the_program_saw_it() {
     desk.tool("chmod").args(["-R", "700", "yard/twins/a/layer/work"]).stderr(Stdio::null()).status().unwrap();
     let copy = |to: &str| assert!(desk.tool("cp").args(["-a", "yard", to]).status().unwrap().success());
     copy("whole");
-    let whole = timed(|| drop(desk.ok(&["--yard", "whole", "show", "a"])));
+    let whole = timed(|| drop(desk.ok(&["--yard", "whole", "history", "a"])));
     let wanted = look(&desk.at("whole/twins/a/game"));
     assert!(wanted.contains_key("data/new/33") && !wanted.contains_key("data/1"));
-    let (mut dice, mut hits, rounds) = (Dice::new(20_261_126), 0, 100);
+    let rounds = std::env::var("YARDTWIN_ROUNDS").ok().and_then(|rounds| rounds.parse().ok()).unwrap_or(25);
+    let (mut dice, mut hits) = (Dice::new(20_261_126), 0);
     for _ in 0..rounds {
         copy("copy");
         let after = whole.mul_f64(f64::from(u32::try_from(dice.roll(1000)).unwrap()) / 1000.0);
-        hits += u32::from(killed(&desk, &["--yard", "copy", "show", "a"], after));
-        desk.ok(&["--yard", "copy", "show", "a"]);
+        hits += u32::from(killed(&desk, &["--yard", "copy", "history", "a"], after));
+        desk.ok(&["--yard", "copy", "history", "a"]);
         assert_same(&wanted, &look(&desk.at("copy/twins/a/game")), "folded back");
         assert!(!desk.at("copy/twins/a/layer").exists() && leftovers(&desk.at("copy")).is_empty());
         fs::remove_dir_all(desk.at("copy")).unwrap();

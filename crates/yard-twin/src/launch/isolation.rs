@@ -171,7 +171,7 @@ impl Yard {
             owner: around.owner,
             lock: None,
         };
-        let trial = TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside };
+        let trial = TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
         let why = match seal::trial(&keeping, &trial) {
             Err(refusal) => Some(refusal.to_string()),
             Ok(()) if std::fs::read(&file).at("read", &file)? != b"as it was" => {
@@ -193,7 +193,7 @@ impl Yard {
         let fence = FencePlan { folders: vec![folder.clone()], required: true, sockets: true };
         let keeping =
             Keeping { view: None, fence: Some(fence), network: true, folder: &folder, owner: None, lock: None };
-        let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside };
+        let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
         Ok(seal::trial(&keeping, &trial).err().map(|refusal: Refusal| refusal.to_string()))
     }
 }

@@ -12,6 +12,7 @@ use super::command::{choose, locate};
 use super::home;
 use super::isolation::Isolation;
 use super::output::OutputSink;
+use super::seal::Helper;
 use super::surroundings::{About, Surroundings};
 use crate::Yard;
 use crate::catalog::TwinRow;
@@ -43,6 +44,8 @@ pub struct LaunchOptions {
     pub keep: Keep,
     /// How far it is isolated, in place of what the profile says.
     pub isolation: Option<Isolation>,
+    /// What stands between the calling process and the program.
+    pub helper: Helper,
 }
 
 /// What a launch will start.

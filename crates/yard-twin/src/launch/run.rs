@@ -15,7 +15,7 @@ use super::isolation::{Isolation, give};
 use super::output::{Log, Stream, collect};
 use super::plan::{LaunchOptions, LaunchPlan};
 use super::running::{RunReport, Running, Signaller};
-use super::seal::{self, Keeping, Kept, Refusal};
+use super::seal::{self, Helper, Keeping, Kept, Refusal};
 use super::watch::Watch;
 use crate::Yard;
 use crate::catalog::{RunRecord, TwinRow, What};
@@ -54,7 +54,7 @@ impl Yard {
         let layer = RunLayer::of(&folder);
         let begun = Log::create(&run_folder).and_then(|log| {
             let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(self.root()));
-            let kept = self.start(plan, &layer, id, &held)?;
+            let kept = self.start(plan, &layer, id, &held, &options.helper)?;
             self.catalog.set_keeper(id, kept.child.id())?;
             Ok((log, watch, kept))
         });
@@ -110,7 +110,7 @@ impl Yard {
     }
 
     /// Starts the program, kept inside as the plan says.
-    fn start(&self, plan: &LaunchPlan, layer: &RunLayer, run: i64, held: &Held) -> Result<Kept> {
+    fn start(&self, plan: &LaunchPlan, layer: &RunLayer, run: i64, held: &Held, helper: &Helper) -> Result<Kept> {
         if plan.isolation != Isolation::Redirected {
             layer.make(&About { run, placeholders: plan.around.placeholders.clone() })?;
             plan.around.lay_cookie(layer)?;
@@ -136,7 +136,7 @@ impl Yard {
             owner: plan.around.owner,
             lock: Some(held.as_fd()),
         };
-        seal::start(command, &keeping).map_err(|refusal| match refusal {
+        seal::start(command, &keeping, helper).map_err(|refusal| match refusal {
             Refusal::Isolation(why) => {
                 let possible = self.possible_isolation(&Ctx::default());
                 let best = possible.map_or(Isolation::Redirected, |possible| possible.best());

@@ -51,7 +51,8 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
         }
     };
     let arguments = wish.arguments.clone();
-    let options = LaunchOptions { arguments, output: (!quiet).then(|| Arc::new(pass_on) as _), keep, isolation: None };
+    let output = (!quiet).then(|| Arc::new(pass_on) as _);
+    let options = LaunchOptions { arguments, output, keep, ..LaunchOptions::default() };
     let ctx = quiet_ctx(screen);
     let plan = yard.plan_launch(name, &options, &ctx)?;
     if wish.how.dry_run {

@@ -3,25 +3,26 @@
 //! [`plan`] works out what the program will see, [`stage`] makes it so between the copy of the launching process and the
 //! start of the program, [`supervise`] waits for it and for whatever it leaves behind.
 
+mod helper;
 pub(super) mod plan;
 #[expect(unsafe_code, reason = "the one place for what no crate offers in safe Rust")]
 mod raw;
 mod stage;
 mod supervise;
 
-use std::ffi::CString;
 use std::fs::File;
 use std::io::{self, Read};
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
-use std::os::unix::ffi::OsStrExt;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 
 use landlock::{ABI, Access, AccessFs, CompatLevel, Compatible, Ruleset, RulesetAttr, Scope};
 use rustix::pipe::PipeFlags;
 use rustix::process::PidfdFlags;
+use serde::{Deserialize, Serialize};
 
+pub use self::helper::{Helper, launch_helper};
 use self::plan::View;
 pub(super) use self::supervise::END_ALL;
 use self::stage::{Allowed, Fence, Sealing, Stage, Trial};
@@ -179,10 +180,10 @@ pub(super) struct Keeping<'a> {
 }
 
 /// The places that a second layer lets a program write in.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct FencePlan {
     /// Folders that it may do everything in.
-    pub(super) folders: Vec<std::path::PathBuf>,
+    pub(super) folders: Vec<PathBuf>,
     /// Whether the system must have the whole of it.
     pub(super) required: bool,
     /// Whether it may reach abstract sockets outside.
@@ -252,9 +253,15 @@ impl Kept {
     }
 }
 
-/// Starts `command` as `keeping` says.
-pub(super) fn start(mut command: Command, keeping: &Keeping<'_>) -> Result<Kept, Refusal> {
-    let (mut stage, status) = prepare(keeping, None).map_err(|error| Refusal::Program(io::Error::other(error)))??;
+/// Starts `command` as `keeping` says, by way of `helper`.
+pub(super) fn start(mut command: Command, keeping: &Keeping<'_>, helper: &Helper) -> Result<Kept, Refusal> {
+    let program = |error: Error| Refusal::Program(io::Error::other(error));
+    match helper {
+        Helper::Copy => {}
+        Helper::SelfExe => return helper::start("/proc/self/exe".into(), &command, keeping).map_err(program)?,
+        Helper::Program(path) => return helper::start(path.clone(), &command, keeping).map_err(program)?,
+    }
+    let (mut stage, status) = prepare(keeping, None).map_err(program)??;
     if let Some((user, group)) = keeping.owner {
         command.uid(user).gid(group);
     }
@@ -262,18 +269,23 @@ pub(super) fn start(mut command: Command, keeping: &Keeping<'_>) -> Result<Kept,
     let spawned = command.spawn();
     // With it goes this process's end of the pipe.
     drop(command);
-    match (spawned, Record::read(&status)) {
+    let first = Record::read(&status);
+    outcome(spawned, first, status)
+}
+
+/// What came of a start, by what the system says and what the new processes told first.
+fn outcome(spawned: io::Result<Child>, first: Option<Record>, status: File) -> Result<Kept, Refusal> {
+    match (spawned, first) {
         (Ok(child), Some(Record::Ready)) => Ok(Kept { child, status }),
-        (Err(error), Some(Record::Ready) | None) => Err(Refusal::Program(error)),
         (spawned, Some(Record::Failed(step, errno))) => {
             let _ = spawned.and_then(|mut child| child.wait());
             Err(Refusal::step(step, errno))
         }
-        (Ok(mut child), _) => {
-            let _ = child.wait();
-            Err(Refusal::Isolation("the process that should start the program was killed".into()))
-        }
         (Err(error), _) => Err(Refusal::Program(error)),
+        (Ok(mut child), _) => {
+            let ended = child.wait().map(|status| status.to_string()).unwrap_or_default();
+            Err(Refusal::Isolation(format!("the process that should start the program ended: {ended}")))
+        }
     }
 }
 
@@ -283,8 +295,10 @@ pub(super) struct TrialPlan<'a> {
     pub(super) file: &'a Path,
     /// An empty folder.
     pub(super) folder: &'a Path,
-    /// A file that must not come to be.
+    /// A file outside, which must not be written.
     pub(super) outside: &'a Path,
+    /// Whether extended attributes are tried too.
+    pub(super) attributes: bool,
 }
 
 /// Tries a view with no program at all.
@@ -315,35 +329,46 @@ fn prepare(keeping: &Keeping<'_>, trial: Option<&TrialPlan<'_>>) -> Result<Resul
     let (ours, theirs) = rustix::pipe::pipe_with(PipeFlags::CLOEXEC).at("make a pipe for", keeping.folder)?;
     let launcher: OwnedFd =
         rustix::process::pidfd_open(rustix::process::getpid(), PidfdFlags::empty()).at("watch", Path::new("/proc/self"))?;
-    let sealing = match keeping.view {
-        None => None,
-        Some(view) => {
-            let mut sealing = Sealing::new(view, keeping.network)?;
-            let (user, group) = keeping.owner.unwrap_or_else(|| {
-                (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw())
-            });
-            sealing.map(user, group);
-            Some(sealing)
-        }
-    };
-    let fence = match keeping.fence.as_ref().map(FencePlan::make).transpose() {
-        Ok(fence) => fence.flatten(),
+    let lock = keeping.lock.map(|lock| lock.as_raw_fd());
+    let mut stage = match Stage::of(&keeping.orders(), theirs, launcher, lock)? {
+        Ok(stage) => stage,
         Err(refusal) => return Ok(Err(refusal)),
     };
-    let path = |path: &Path| CString::new(path.as_os_str().as_bytes()).unwrap_or_default();
-    let trial = trial.map(|trial| Trial {
-        file: path(trial.file),
-        folder: path(trial.folder),
-        outside: path(trial.outside),
-    });
-    let stage = Stage {
-        sealing,
-        fence,
-        trial,
-        folder: Stage::folder(keeping.folder)?,
-        status: theirs,
-        launcher,
-        lock: keeping.lock.map(|lock| lock.as_raw_fd() as RawFd),
-    };
+    if let Some(trial) = trial {
+        stage.trial = Some(Trial::new(trial)?);
+    }
     Ok(Ok((stage, ours.into())))
+}
+
+/// All that the new processes have to know.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct Orders {
+    view: Option<View>,
+    fence: Option<FencePlan>,
+    network: bool,
+    folder: PathBuf,
+    user: u32,
+    group: u32,
+}
+
+impl Keeping<'_> {
+    fn orders(&self) -> Orders {
+        let own = || (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+        let (user, group) = self.owner.unwrap_or_else(own);
+        let (view, fence) = (self.view.cloned(), self.fence.clone());
+        Orders { view, fence, network: self.network, folder: self.folder.into(), user, group }
+    }
+}
+
+impl Stage {
+    /// What was ordered, ready to be done.
+    fn of(orders: &Orders, status: OwnedFd, launcher: OwnedFd, lock: Option<RawFd>) -> Result<Result<Self, Refusal>> {
+        let sealing = orders.view.as_ref().map(|view| Sealing::new(view, orders.network, orders.user, orders.group));
+        let fence = match orders.fence.as_ref().map(FencePlan::make).transpose() {
+            Ok(fence) => fence.flatten(),
+            Err(refusal) => return Ok(Err(refusal)),
+        };
+        let (sealing, folder) = (sealing.transpose()?, Self::folder(&orders.folder)?);
+        Ok(Ok(Self { sealing, fence, trial: None, folder, status, launcher, lock }))
+    }
 }

@@ -2,6 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
+use serde::{Deserialize, Serialize};
+
 /// What a view is made of. All paths are absolute and without links.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Wanted {
@@ -35,7 +37,7 @@ pub(crate) struct Overlay {
 }
 
 /// One thing that is mounted.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) enum What {
     /// Changes to `lower` go into `upper`.
     Overlay { lower: PathBuf, upper: PathBuf, work: PathBuf },
@@ -50,7 +52,7 @@ pub(crate) enum What {
 }
 
 /// A mount, and where it goes.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct Mount {
     pub(crate) what: What,
     pub(crate) at: PathBuf,
@@ -61,7 +63,7 @@ pub(crate) struct Mount {
 }
 
 /// A view: what is mounted, in the order in which it is, and what can be written.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(crate) struct View {
     pub(crate) mounts: Vec<Mount>,
     /// Symlinks: what they say, and where they are.

@@ -27,6 +27,12 @@ pub(super) fn fork() -> io::Result<Option<Pid>> {
     }
 }
 
+/// Takes over an open file that whoever started this process has left for it, and says so by its number.
+pub(super) fn inherited(file: RawFd) -> OwnedFd {
+    // SAFETY: only a helper calls this, first of all and once for each number that it was told; nothing else owns them.
+    unsafe { OwnedFd::from_raw_fd(file) }
+}
+
 /// Ends this process without running anything that the standard library or the caller's program set up for its end.
 pub(super) fn exit(code: i32) -> ! {
     // SAFETY: it has no preconditions.

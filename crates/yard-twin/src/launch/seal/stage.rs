@@ -24,7 +24,7 @@ use rustix::thread::{CapabilitiesSecureBits, CapabilitySet, CapabilitySets, Unsh
 
 use super::plan::{View, What};
 use super::supervise::{Everyone, SIGNALS, supervise};
-use super::{Record, Step, raw};
+use super::{Record, Step, TrialPlan, raw};
 use crate::error::{Error, Result};
 
 /// A path for the kernel.
@@ -65,7 +65,8 @@ pub(super) struct Sealing {
 }
 
 impl Sealing {
-    pub(super) fn new(view: &View, network: bool) -> Result<Self> {
+    /// In it the user's own ids are each mapped to itself.
+    pub(super) fn new(view: &View, network: bool, user: u32, group: u32) -> Result<Self> {
         let mount = |mount: &super::plan::Mount| -> Result<Mount> {
             let what = match &mount.what {
                 What::Overlay { lower, upper, work } => {
@@ -84,15 +85,9 @@ impl Sealing {
             links: links.collect::<Result<_>>()?,
             closed: c_strings(&view.closed)?,
             network,
-            user_map: Vec::new(),
-            group_map: Vec::new(),
+            user_map: format!("{user} {user} 1").into_bytes(),
+            group_map: format!("{group} {group} 1").into_bytes(),
         })
-    }
-
-    /// The user's own ids, each mapped to itself.
-    pub(super) fn map(&mut self, user: u32, group: u32) {
-        self.user_map = format!("{user} {user} 1").into_bytes();
-        self.group_map = format!("{group} {group} 1").into_bytes();
     }
 }
 
@@ -116,9 +111,10 @@ pub(super) struct Fence {
 
 /// A trial of the view in place of a program: paths below the trial's folders.
 pub(super) struct Trial {
-    pub(super) file: CString,
-    pub(super) folder: CString,
-    pub(super) outside: CString,
+    file: CString,
+    folder: CString,
+    outside: CString,
+    attributes: bool,
 }
 
 /// All that stands between a copy of the launching process and the program.
@@ -477,13 +473,20 @@ impl Fence {
 }
 
 impl Trial {
+    pub(super) fn new(plan: &TrialPlan<'_>) -> Result<Self> {
+        let (file, folder, outside) = (c_string(plan.file)?, c_string(plan.folder)?, c_string(plan.outside)?);
+        Ok(Self { file, folder, outside, attributes: plan.attributes })
+    }
+
     /// Does what programs do to the files of a twin, and one thing that must fail.
     fn run(&self) -> Done {
         let of = |result: rustix::io::Result<()>| result.of(Step::Trial);
         let flags = OFlags::WRONLY | OFlags::CLOEXEC;
         let file = rustix::fs::openat(CWD, self.file.as_c_str(), flags, Mode::empty()).of(Step::Trial)?;
         rustix::io::write(&file, b"written").of(Step::Trial)?;
-        of(rustix::fs::setxattr(self.file.as_c_str(), c"user.yardtwin", b"1", rustix::fs::XattrFlags::empty()))?;
+        if self.attributes {
+            of(rustix::fs::setxattr(self.file.as_c_str(), c"user.yardtwin", b"1", rustix::fs::XattrFlags::empty()))?;
+        }
         of(rustix::fs::unlinkat(CWD, self.folder.as_c_str(), AtFlags::REMOVEDIR))?;
         of(rustix::fs::mkdirat(CWD, self.folder.as_c_str(), Mode::from_raw_mode(0o755)))?;
         let flags = flags | OFlags::CREATE;
