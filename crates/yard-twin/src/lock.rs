@@ -29,8 +29,8 @@ impl AsFd for Held {
 
 impl Held {
     /// Says that the lock will be held for long, so that nobody waits for it.
-    pub(crate) fn for_long(&mut self, path: &Path) -> Result<()> {
-        self.0.set_len(0).and_then(|()| self.0.write_all(LONG)).at("write", path)
+    pub(crate) fn for_long(&self, path: &Path) -> Result<()> {
+        self.0.set_len(0).and_then(|()| (&self.0).write_all(LONG)).at("write", path)
     }
 }
 

@@ -165,6 +165,35 @@ fn a_detached_program_runs_on_is_shown_and_is_ended_by_a_word() {
 }
 
 #[test]
+fn a_second_start_is_refused_unless_the_sheet_allows_it_and_then_both_see_the_same() {
+    let test = "a_second_start_is_refused_unless_the_sheet_allows_it_and_then_both_see_the_same";
+    let desk = bench(&["a"]);
+    if !rungs(&desk, test).contains(&"sealed") {
+        return;
+    }
+    desk.ok(&["profile", "set", "a", "isolation", "sealed"]);
+    let first = "mkdir -p own; echo 1 > own/first.sav; while [ ! -e own/second.sav ]; do sleep 0.02; done";
+    desk.ok(&["launch", "a", "--detach", "--", first]);
+    wait_for("the first begins", || desk.at("yard/twins/a/layer/game/own/first.sav").exists());
+    desk.fails(5, &["launch", "a", "--", "true"]);
+    let sheet = fs::read_to_string(desk.at("yard/sheets/workbench.toml")).unwrap();
+    let path = "path = { any = \"bin/do\" }\n";
+    fs::write(desk.at("yard/sheets/workbench.toml"), sheet.replace(path, &format!("{path}several = true\n"))).unwrap();
+    let second = "cat own/first.sav; echo 2 > own/second.sav; sleep 0.5; echo late > own/late.sav; \
+                  for pid in /proc/[0-9]*; do cat $pid/comm; done; touch /usr/x 2>/dev/null || exit 4";
+    let output = desk.run(&["launch", "a", "--", second]);
+    assert_eq!(output.status.code(), Some(4), "{}", text(&output.stderr));
+    assert!(text(&output.stdout).starts_with("1\n"), "{}", text(&output.stdout));
+    wait_for("both have ended, and all is taken in", || desk.json(&["list"])[0]["busy"] == false);
+    for file in ["first", "second", "late"] {
+        assert!(desk.game("a", &format!("own/{file}.sav")).exists(), "{file}");
+    }
+    let runs = desk.json(&["history", "a", "--runs"]);
+    assert_eq!(runs[0]["summary"], "with the run that it was started beside");
+    assert_eq!(paths(&runs[1]["report"]["changes"]["groups"][0]["new"]).len(), 3, "{runs}");
+}
+
+#[test]
 fn who_ignores_every_signal_is_made_to_end_with_all_that_it_started() {
     let desk = bench(&["a"]);
     for rung in rungs(&desk, "who_ignores_every_signal_is_made_to_end_with_all_that_it_started") {

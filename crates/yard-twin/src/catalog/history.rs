@@ -181,6 +181,17 @@ impl Catalog {
         Ok(())
     }
 
+    /// Whether a run began with the newest state of a twin and ended well.
+    pub(crate) fn newest_started_fine(&self, twin: TwinId) -> Result<bool> {
+        self.db
+            .query_row(
+                "SELECT coalesce((SELECT started_fine FROM changes WHERE twin = ?1 ORDER BY number DESC LIMIT 1), 0)",
+                [twin.to_string()],
+                |row| row.get(0),
+            )
+            .of(&self.path)
+    }
+
     /// The number of a twin's newest change.
     pub(crate) fn newest_change(&self, twin: TwinId) -> Result<u32> {
         self.db

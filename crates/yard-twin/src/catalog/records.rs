@@ -342,6 +342,15 @@ impl Catalog {
         Ok(self.db.last_insert_rowid())
     }
 
+    /// Does `work` without waiting for the disk: after a power loss the catalogue is whole, and may not know of it. For
+    /// records of runs, which nothing depends on.
+    pub(crate) fn loosely<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
+        self.db.pragma_update(None, "synchronous", "NORMAL").of(&self.path)?;
+        let done = work();
+        self.db.pragma_update(None, "synchronous", "FULL").of(&self.path)?;
+        done
+    }
+
     /// Notes which process waits for a run.
     pub(crate) fn set_keeper(&self, run: i64, keeper: u32) -> Result<()> {
         self.run("UPDATE runs SET keeper = ?2 WHERE id = ?1", params![run, keeper])?;

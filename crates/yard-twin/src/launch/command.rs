@@ -14,6 +14,8 @@ pub(crate) struct Chosen {
     pub(crate) program: String,
     pub(crate) arguments: Vec<String>,
     pub(crate) folder: String,
+    /// Whether it may be started again while it runs.
+    pub(crate) several: bool,
 }
 
 /// The program that the profile names, else the sheet's.
@@ -25,9 +27,10 @@ pub(crate) fn choose(sheet: Option<&Sheet>, profile: &Profile) -> Option<Chosen>
             program: program.here()?.to_owned(),
             arguments: program.arguments.clone(),
             folder: program.folder.clone(),
+            several: program.several,
         },
         // A path of its own: it starts in the game folder.
-        None => Chosen { program: named.clone(), arguments: Vec::new(), folder: String::new() },
+        None => Chosen { program: named.clone(), arguments: Vec::new(), folder: String::new(), several: false },
     };
     if let Some(arguments) = &profile.arguments {
         chosen.arguments.clone_from(arguments);

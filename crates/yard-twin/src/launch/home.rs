@@ -28,19 +28,23 @@ const FOLDERS: [(&str, &str); 5] = [
 /// Makes what is missing: the base folders, the well-known ones, and the file that says where they are.
 ///
 /// Programs ignore a base folder that isn't there, and without the file some find no documents folder at all.
-pub(super) fn prepare(home: &Path) -> Result<()> {
-    let folders = BASES.iter().chain(&FOLDERS).map(|(_, folder)| *folder);
-    for folder in folders {
-        disk::make_folders(&home.join(folder))?;
+/// Says whether anything was.
+pub(super) fn prepare(home: &Path) -> Result<bool> {
+    let mut made = false;
+    for folder in BASES.iter().chain(&FOLDERS).map(|(_, folder)| home.join(folder)) {
+        if !folder.is_dir() {
+            disk::make_folders(&folder)?;
+            made = true;
+        }
     }
     let file = home.join(".config/user-dirs.dirs");
     if disk::exists(&file) {
-        return Ok(());
+        return Ok(made);
     }
     let none =
         ["XDG_DESKTOP_DIR", "XDG_PUBLICSHARE_DIR", "XDG_TEMPLATES_DIR"].map(|name| format!("{name}=\"$HOME/\"\n"));
     let own = FOLDERS.map(|(name, folder)| format!("{name}=\"$HOME/{folder}\"\n"));
-    disk::write(&file, none.concat() + &own.concat())
+    disk::write(&file, none.concat() + &own.concat()).map(|()| true)
 }
 
 /// The paths that [`prepare`] makes, below the twin's folder.

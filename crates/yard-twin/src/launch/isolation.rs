@@ -170,6 +170,7 @@ impl Yard {
             folder: &game,
             owner: around.owner,
             lock: None,
+            join: None,
         };
         let trial = TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
         let why = match seal::trial(&keeping, &trial) {
@@ -192,7 +193,7 @@ impl Yard {
         disk::write(&file, "as it was")?;
         let fence = FencePlan { folders: vec![folder.clone()], required: true, sockets: true };
         let keeping =
-            Keeping { view: None, fence: Some(fence), network: true, folder: &folder, owner: None, lock: None };
+            Keeping { view: None, fence: Some(fence), network: true, folder: &folder, owner: None, lock: None, join: None };
         let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
         Ok(seal::trial(&keeping, &trial).err().map(|refusal: Refusal| refusal.to_string()))
     }

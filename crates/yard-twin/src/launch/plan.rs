@@ -8,7 +8,7 @@ use std::sync::Arc;
 use serde::{Serialize, Serializer};
 
 use super::changes::Changes;
-use super::command::{choose, locate};
+use super::command::{Chosen, choose, locate};
 use super::home;
 use super::isolation::Isolation;
 use super::output::OutputSink;
@@ -86,12 +86,17 @@ pub struct LaunchPlan {
     pub home_empty: bool,
     /// Whether it never ran before.
     pub first: bool,
+    /// Whether it is started beside another run of the twin, whose layer it shares: the title sheet allows that.
+    pub beside: bool,
     /// Marker files and folders of the title sheet that it doesn't have.
     pub markers_missing: Vec<String>,
     #[serde(skip)]
     pub(super) row: TwinRow,
     #[serde(skip)]
     pub(super) around: Surroundings,
+    /// The process that waits for the run that this one is started beside.
+    #[serde(skip)]
+    pub(super) joins: Option<i32>,
 }
 
 fn lossy<S: Serializer>(texts: &[OsString], serializer: S) -> Result<S::Ok, S::Error> {
@@ -121,7 +126,7 @@ impl Yard {
     /// [`crate::Error::NotFound`], [`crate::TwinError::FolderMissing`], [`crate::Error::Busy`] if it runs already.
     pub fn plan_launch(&self, name: &TwinName, options: &LaunchOptions, ctx: &Ctx) -> Result<LaunchPlan> {
         let row = self.twin_row(name, false)?;
-        let _held = self.hold_twin(&row, ctx)?;
+        let held = self.hold_twin(&row, ctx);
         let folder = self.present_folder(&row)?;
         let (profile, _) = Profile::load(&folder.join("profile.toml"))?;
         let state = self.state(row.state)?;
@@ -132,12 +137,16 @@ impl Yard {
             title: build.title.to_string(),
             programs: sheet.iter().flat_map(|sheet| sheet.programs.keys().cloned()).collect(),
         })?;
+        let joins = match held {
+            Ok(_) => None,
+            Err(busy) => Some(self.can_join(&row, &chosen).ok_or(busy)?),
+        };
         let (program, work) = locate(&chosen, &folder.join("game"))?;
         let network = profile.network != Some(Switch::Off);
         // Only a namespace of its own has no network.
         let asked = options.isolation.or(profile.isolation).or((!network).then_some(Isolation::Sealed));
         let possible = self.possible_isolation(ctx)?;
-        let isolation = possible.choose(asked)?;
+        let isolation = possible.choose(if joins.is_some() { Some(Isolation::Sealed) } else { asked })?;
         if !network && isolation != Isolation::Sealed {
             let why = "only a sealed program can be without a network".into();
             return Err(LaunchError::Setting { key: "network".into(), what: "kept off", why }.into());
@@ -171,8 +180,17 @@ impl Yard {
             home,
             first: self.catalog.runs(row.id)?.is_empty(),
             markers_missing: inside.files.iter().chain(&inside.folders).filter(there).cloned().collect(),
+            beside: joins.is_some(),
+            joins,
             row,
             around,
         })
+    }
+
+    /// The process that waits for the run of a twin which another one may be started beside: both sealed, if the title
+    /// sheet allows several.
+    fn can_join(&self, row: &TwinRow, chosen: &Chosen) -> Option<i32> {
+        let (run, keeper) = self.current_run(row).ok()??;
+        (chosen.several && run.isolation == Isolation::Sealed.name()).then_some(keeper)
     }
 }

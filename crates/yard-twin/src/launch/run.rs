@@ -40,29 +40,41 @@ impl Yard {
     /// [`LaunchError::Isolation`] if a step of isolating it fails, [`Error::Io`] if it can't be started. No run is
     /// recorded then.
     pub fn launch(&self, plan: &LaunchPlan, options: &LaunchOptions, ctx: &Ctx) -> Result<Running<'_>> {
-        let mut held = self.hold_twin(&plan.row, ctx)?;
-        held.for_long(&self.twin_lock_path(plan.row.id))?;
+        let held = match plan.joins {
+            // Whoever started the first one holds it, to the end of the last.
+            Some(_) => None,
+            None => Some(self.hold_twin(&plan.row, ctx)?),
+        };
         self.run_command("before", &plan.before, plan)?;
-        home::prepare(&plan.home)?;
-        let settled = self.settle_held(&plan.row, &held, What::Outside, ctx)?;
-        self.lay_home(&plan.row, &settled, ctx)?;
         let folder = self.present_folder(&plan.row)?;
+        let layer = RunLayer::of(&folder);
+        // A sealed program leaves the folder itself as it is: what was changed there before can be seen as well afterwards.
+        let mut before = None;
+        if let Some(held) = &held {
+            held.for_long(&self.twin_lock_path(plan.row.id))?;
+            if home::prepare(&plan.home)? || layer.exists() || plan.isolation != Isolation::Sealed {
+                let settled = self.settle_held(&plan.row, held, What::Outside, ctx)?;
+                self.lay_home(&plan.row, &settled, ctx)?;
+                before = Some((settled.listing, settled.leaks));
+            }
+        }
         let program = plan.program.strip_prefix(folder.join("game")).unwrap_or(&plan.program).display().to_string();
         let (started_at, isolation) = (Timestamp::now(), plan.isolation.to_string());
-        let id = self.catalog.begin_run(plan.row.id, &program, &isolation, started_at)?;
+        let id = self.catalog.loosely(|| self.catalog.begin_run(plan.row.id, &program, &isolation, started_at))?;
         let run_folder = folder.join("runs").join(id.to_string());
-        let layer = RunLayer::of(&folder);
         let begun = Log::create(&run_folder).and_then(|log| {
             let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(self.root()));
-            let kept = self.start(plan, &layer, id, &held, &options.helper)?;
-            self.catalog.set_keeper(id, kept.child.id())?;
+            let kept = self.start(plan, &layer, id, held.as_ref(), &options.helper)?;
+            self.catalog.loosely(|| self.catalog.set_keeper(id, kept.child.id()))?;
             Ok((log, watch, kept))
         });
         let (log, watch, mut kept) = match begun {
             Ok(begun) => begun,
             Err(error) => {
                 // Nobody would ever know of this run. If it began nevertheless, it ends with what started it.
-                layer.remove()?;
+                if held.is_some() {
+                    layer.remove()?;
+                }
                 disk::remove_tree(&run_folder)?;
                 self.catalog.drop_run(id)?;
                 return Err(error);
@@ -74,7 +86,6 @@ impl Yard {
             kept.child.stdout.take().map(|pipe| collect(pipe, Stream::Out, &log, options.output.clone())),
             kept.child.stderr.take().map(|pipe| collect(pipe, Stream::Err, &log, options.output.clone())),
         ];
-        let started_from = self.catalog.newest_change(plan.row.id)?;
         let keeper = i32::try_from(kept.child.id()).ok();
         let record = RunRecord {
             id,
@@ -95,9 +106,7 @@ impl Yard {
             kept,
             readers: readers.into_iter().flatten().collect(),
             record,
-            before: settled.listing,
-            leaks: settled.leaks,
-            started_from,
+            before,
             output,
             began: Instant::now(),
             keep: options.keep.clone(),
@@ -110,8 +119,8 @@ impl Yard {
     }
 
     /// Starts the program, kept inside as the plan says.
-    fn start(&self, plan: &LaunchPlan, layer: &RunLayer, run: i64, held: &Held, helper: &Helper) -> Result<Kept> {
-        if plan.isolation != Isolation::Redirected {
+    fn start(&self, plan: &LaunchPlan, layer: &RunLayer, run: i64, held: Option<&Held>, helper: &Helper) -> Result<Kept> {
+        if plan.isolation != Isolation::Redirected && held.is_some() {
             layer.make(&About { run, placeholders: plan.around.placeholders.clone() })?;
             plan.around.lay_cookie(layer)?;
             if let Some((user, group)) = plan.around.owner {
@@ -134,7 +143,8 @@ impl Yard {
             network: plan.network,
             folder: &plan.folder,
             owner: plan.around.owner,
-            lock: Some(held.as_fd()),
+            lock: held.map(AsFd::as_fd),
+            join: plan.joins,
         };
         seal::start(command, &keeping, helper).map_err(|refusal| match refusal {
             Refusal::Isolation(why) => {

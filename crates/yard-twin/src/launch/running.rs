@@ -82,15 +82,14 @@ pub struct RunOutcome {
 pub struct Running<'y> {
     pub(super) yard: &'y Yard,
     pub(super) row: TwinRow,
-    pub(super) held: Held,
+    /// `None` for one that runs beside another, whose launcher holds the twin to the end of both.
+    pub(super) held: Option<Held>,
     pub(super) kept: Kept,
     pub(super) signaller: Signaller,
     pub(super) readers: Vec<JoinHandle<()>>,
     pub(super) record: RunRecord,
-    pub(super) before: Listing,
-    pub(super) leaks: Leaks,
-    /// The number of the state that it began with.
-    pub(super) started_from: u32,
+    /// What it began with, if that was looked at.
+    pub(super) before: Option<(Listing, Leaks)>,
     pub(super) output: PathBuf,
     pub(super) began: Instant,
     pub(super) keep: Keep,
@@ -159,6 +158,8 @@ impl Running<'_> {
     /// # Errors
     /// [`crate::Error::Io`], or what a settle fails with. The run is recorded as ended all the same.
     pub fn wait(mut self, ctx: &Ctx) -> Result<RunOutcome> {
+        // While it runs: what it writes is elsewhere, if that wasn't looked at before.
+        let noted = self.catalog_knows_start(ctx);
         self.program_ended();
         let status = self.ended.flatten();
         self.wait_for_keeper().at("wait for", &self.output)?;
@@ -173,11 +174,17 @@ impl Running<'_> {
         let killed = if status.is_none() { Some(Signal::KILL.as_raw()) } else { None };
         self.record.signal = status.map_or(killed, |status| status.signal());
         let report = self.take_in(ctx);
-        self.record.summary = report.as_ref().ok().map(RunReport::summary);
-        self.yard.catalog.end_run(&self.record)?;
-        if status.is_some_and(|status| status.success()) {
-            self.yard.catalog.started_fine(self.row.id, self.started_from)?;
-        }
+        self.record.summary = match &report {
+            Ok(_) if self.plan.beside => Some("with the run that it was started beside".into()),
+            Ok(report) => Some(report.summary()),
+            Err(_) => None,
+        };
+        let fine = status.is_some_and(|status| status.success());
+        self.yard.catalog.loosely(|| {
+            self.yard.catalog.end_run(&self.record)?;
+            let started_from = noted?.filter(|_| fine);
+            started_from.map_or(Ok(()), |number| self.yard.catalog.started_fine(self.row.id, number))
+        })?;
         let report = report?;
         let Self { yard, row, held, record, output, plan, .. } = self;
         // It may well want the twin.
@@ -193,15 +200,39 @@ impl Running<'_> {
         })
     }
 
+    /// The number of the state that the run began with, unless it is known already that one began with it and ended well.
+    fn catalog_knows_start(&mut self, ctx: &Ctx) -> Result<Option<u32>> {
+        let catalog = &self.yard.catalog;
+        if self.held.is_none() || catalog.newest_started_fine(self.row.id)? {
+            return Ok(None);
+        }
+        if self.before.is_none() {
+            self.before = self.settle_before(ctx)?;
+        }
+        catalog.newest_change(self.row.id).map(Some)
+    }
+
+    /// Takes in what was changed before a sealed run: what the run itself changes is in its layer.
+    fn settle_before(&self, ctx: &Ctx) -> Result<Option<(Listing, Leaks)>> {
+        let Some(held) = &self.held else { return Ok(None) };
+        let settled = self.yard.settle_and_repair(&self.row, held, What::Outside, ctx)?;
+        Ok(Some((settled.listing, settled.leaks)))
+    }
+
     /// Takes in what the run changed, as far as it may.
     fn take_in(&mut self, ctx: &Ctx) -> Result<RunReport> {
         let build = self.plan.build.clone();
         let sheet = self.yard.sheet(&build.title)?;
         let mut report = RunReport {
-            leaks: std::mem::take(&mut self.leaks),
             exact: self.isolation == Isolation::Sealed,
             all_watched: true,
             ..RunReport::default()
+        };
+        report.refused = refusals(&self.output, self.isolation);
+        let Some(held) = self.held.take() else {
+            // What it changed is in the layer that the first one takes in.
+            report.exact = false;
+            return Ok(report);
         };
         if self.isolation != Isolation::Redirected {
             self.layer.tidy()?;
@@ -210,11 +241,11 @@ impl Running<'_> {
         if let Some(watch) = self.watch.take() {
             (report.outside, report.all_watched) = watch.end();
         }
-        report.refused = refusals(&self.output, self.isolation);
         match self.isolation {
-            Isolation::Sealed => self.take_in_layer(&mut report, sheet.as_ref(), ctx)?,
-            _ => self.take_in_folder(&mut report, sheet.as_ref(), ctx)?,
+            Isolation::Sealed => self.take_in_layer(&mut report, &held, sheet.as_ref(), ctx)?,
+            _ => self.take_in_folder(&mut report, &held, sheet.as_ref(), ctx)?,
         }
+        self.held = Some(held);
         let path = self.yard.run_folder(&self.row, self.record.id).join("report.json");
         let text = serde_json::to_vec(&report).unwrap_or_default();
         disk::write(&path, text)?;
@@ -222,16 +253,23 @@ impl Running<'_> {
     }
 
     /// A sealed run: what it changed is in its layer.
-    fn take_in_layer(&self, report: &mut RunReport, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
+    fn take_in_layer(&mut self, report: &mut RunReport, held: &Held, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
         if self.layer.is_empty() {
-            // Nobody but the program could change anything through the layer.
             return self.layer.remove();
         }
+        let (before, leaks) = match self.before.take() {
+            Some(before) => before,
+            None => {
+                let settled = self.yard.settle_and_repair(&self.row, held, What::Outside, ctx)?;
+                (settled.listing, settled.leaks)
+            }
+        };
+        report.leaks = leaks;
         let keeps = match &self.keep {
             Keep::Always => true,
             keep => {
                 let folder = self.yard.present_folder(&self.row)?;
-                let found = self.layer.changes(&folder, &self.before)?;
+                let found = self.layer.changes(&folder, &before)?;
                 report.changes = Changes::new(found.into_iter(), sheet);
                 answer(keep, &report.changes)
             }
@@ -241,26 +279,28 @@ impl Running<'_> {
             return self.layer.remove();
         }
         let what = What::Run { run: self.record.id };
-        let settled = self.yard.settle_held(&self.row, &self.held, what, ctx)?;
-        report.changes = changes(&self.before, &settled.listing, sheet);
+        let settled = self.yard.settle_folded(&self.row, held, what, &self.layer, ctx)?;
+        report.changes = changes(&before, &settled.listing, sheet);
         report.put_back.clone_from(&settled.dropped);
         note(report, settled);
         Ok(())
     }
 
     /// A run that wrote into the twin's folder itself.
-    fn take_in_folder(&self, report: &mut RunReport, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
+    fn take_in_folder(&mut self, report: &mut RunReport, held: &Held, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
         let run = self.record.id;
-        let before = self.yard.catalog.twin(self.row.id)?.map_or(self.row.state, |row| row.state);
-        let mut settled = self.yard.settle_held(&self.row, &self.held, What::Run { run }, ctx)?;
-        report.changes = changes(&self.before, &settled.listing, sheet);
+        let from = self.yard.catalog.twin(self.row.id)?.map_or(self.row.state, |row| row.state);
+        let mut settled = self.yard.settle_folded(&self.row, held, What::Run { run }, &self.layer, ctx)?;
+        let (before, leaks) = self.before.take().unwrap_or_default();
+        report.leaks = leaks;
+        report.changes = changes(&before, &settled.listing, sheet);
         if !answer(&self.keep, &report.changes) {
             report.discarded = true;
-            (settled, _) = self.yard.put_back(&self.row, settled, before, run, |_| true, ctx)?;
+            (settled, _) = self.yard.put_back(&self.row, settled, from, run, |_| true, ctx)?;
         } else if self.row.protected.is_some() {
             let own = Own(sheet);
             (settled, report.put_back) =
-                self.yard.put_back(&self.row, settled, before, run, |path| !own.holds(path), ctx)?;
+                self.yard.put_back(&self.row, settled, from, run, |path| !own.holds(path), ctx)?;
         }
         note(report, settled);
         Ok(())

@@ -9,12 +9,21 @@ use rustix::process::{Pid, Signal, kill_process};
 
 use super::seal::END_ALL;
 use crate::Yard;
+use crate::catalog::{RunRecord, TwinRow};
 use crate::error::{Holder, LaunchError, Result};
 use crate::ident::TwinName;
 use crate::lock::command_line;
 use crate::progress::Ctx;
 
 impl Yard {
+    /// The run that holds a twin, if its program is running: the run, and the process that waits for it.
+    pub(crate) fn current_run(&self, row: &TwinRow) -> Result<Option<(RunRecord, i32)>> {
+        let lock = self.twin_lock_path(row.id);
+        // One whose launcher was killed has no end either.
+        let open = self.catalog.runs(row.id)?.into_iter().filter(|run| run.ended_at.is_none());
+        Ok(open.filter_map(|run| Some((run.keeper?, run))).map(|(keeper, run)| (run, keeper)).find(|(_, keeper)| holds(*keeper, &lock)))
+    }
+
     /// Asks the program of a twin to end (TERM), and ends it and all that it started if it has not after `grace`. Returns
     /// once the run is over; what it changed is taken in by whoever launched it, or else by the next command. Says whether
     /// it had to be ended.
@@ -27,8 +36,7 @@ impl Yard {
         let row = self.twin_row(name, false)?;
         let twin = row.name.to_string();
         let lock = self.twin_lock_path(row.id);
-        let keeper = self.catalog.runs(row.id)?.first().filter(|run| run.ended_at.is_none()).and_then(|run| run.keeper);
-        let Some(keeper) = keeper.filter(|keeper| holds(*keeper, &lock)).and_then(Pid::from_raw) else {
+        let Some(keeper) = self.current_run(&row)?.and_then(|(_, keeper)| Pid::from_raw(keeper)) else {
             return Err(LaunchError::NotRunning { twin }.into());
         };
         // It may end by itself just now.

@@ -8,6 +8,7 @@ use crate::Yard;
 use crate::catalog::{Counts, NewChange, TwinRow, What};
 use crate::disk::{self, FsClock};
 use crate::error::{PathContext, Result, TwinError};
+use crate::launch::RunLayer;
 use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node, diff};
 use crate::lock::Held;
@@ -98,30 +99,37 @@ impl Yard {
     /// may have changed what the run changed too.
     pub(crate) fn settle_held(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
         let folder = self.present_folder(row)?;
-        let (mut what, mut dropped) = (what, Vec::new());
-        let pending = pending(&folder);
-        if let Some(layer) = &pending {
-            if !layer.is_empty() {
-                self.settle_and_repair(row, held, What::Outside, ctx)?;
-                dropped = self.fold_layer(row, layer, ctx)?;
-            }
-            if let (What::Outside, Some(about)) = (&what, layer.about()) {
-                tracing::info!(twin = %row.name, run = about.run, "nobody saw this run end: what it wrote is taken in");
-                what = What::Run { run: about.run };
-            }
+        let Some(layer) = pending(&folder) else { return self.settle_and_repair(row, held, what, ctx) };
+        let run = layer.about().map(|about| about.run);
+        if !layer.is_empty() {
+            self.settle_and_repair(row, held, What::Outside, ctx)?;
         }
-        let run = if let What::Run { run } = what { Some(run) } else { None };
+        tracing::info!(twin = %row.name, run, "nobody saw this run end: what it wrote is taken in");
+        let what = run.map_or(what, |run| What::Run { run });
+        let settled = self.settle_folded(row, held, what, &layer, ctx)?;
+        if let Some(run) = run {
+            self.catalog.summarise_run(run, "cut off; what it wrote was taken in afterwards")?;
+        }
+        Ok(settled)
+    }
+
+    /// Folds a layer back into the twin, which has been settled without it, and takes that in.
+    pub(crate) fn settle_folded(
+        &self,
+        row: &TwinRow,
+        held: &Held,
+        what: What,
+        layer: &RunLayer,
+        ctx: &Ctx,
+    ) -> Result<Settled> {
+        let dropped = if layer.is_empty() { Vec::new() } else { self.fold_layer(row, layer, ctx)? };
         let settled = self.settle_and_repair(row, held, what, ctx)?;
-        if let Some(layer) = &pending {
-            layer.remove()?;
-            if let Some(run) = run {
-                self.catalog.summarise_run(run, "cut off; what it wrote was taken in afterwards")?;
-            }
-        }
+        layer.remove()?;
         Ok(Settled { dropped, ..settled })
     }
 
-    fn settle_and_repair(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
+    /// As [`Yard::settle_held`], with a layer left as it is.
+    pub(crate) fn settle_and_repair(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
         let mut settled = self.settle_without_repair(row, held, what, ctx)?;
         settled.leaks.extend(self.repair_leaks(&std::mem::take(&mut settled.leaked), row, ctx)?);
         Ok(settled)

@@ -202,7 +202,7 @@ impl Yard {
             removed_at: row.removed_at,
             totals: totals.map_or_else(|| Ok(self.listing(state.disk)?.totals()), Ok::<_, Error>)?,
             last_run: runs.first().map(|run| run.started_at),
-            running: busy && runs.first().is_some_and(|run| run.ended_at.is_none()),
+            running: busy && self.current_run(row)?.is_some(),
             busy,
             folder_missing: !removed && self.present_folder(row).is_err(),
             protected: row.protected.is_some(),

@@ -58,6 +58,8 @@ pub struct Program {
     pub arguments: Vec<String>,
     /// Its working folder below the game folder; empty for the game folder itself.
     pub folder: String,
+    /// Whether it may be started again while it runs.
+    pub several: bool,
 }
 
 impl Program {
@@ -215,7 +217,7 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
     );
     out.push_str(
         "# A program: its path in the game folder for each platform (linux, windows, macos, any).\n\
-         # folder is its working folder; \"\" is the game folder itself.\n",
+         # folder is its working folder; \"\" is the game folder itself. several = true lets it be started more than once.\n",
     );
     let (mark, (platform, path)) = program.map_or(("# ", (std::env::consts::OS, "bin/game")), |program| ("", program));
     let _ = write!(

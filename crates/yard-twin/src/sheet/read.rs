@@ -44,6 +44,8 @@ struct RawProgram {
     #[serde(default)]
     arguments: Vec<String>,
     folder: Option<Spanned<String>>,
+    #[serde(default)]
+    several: bool,
 }
 
 #[derive(Default, Deserialize)]
@@ -150,7 +152,7 @@ impl Checker<'_> {
             Some(folder) if !matches!(folder.as_ref().as_str(), "" | ".") => self.inside(folder)?,
             _ => String::new(),
         };
-        Ok(Program { path, arguments: raw.arguments, folder })
+        Ok(Program { path, arguments: raw.arguments, folder, several: raw.several })
     }
 
     fn kept_inside(&self, raw: RawInside) -> Result<Inside, SheetError> {

@@ -19,7 +19,7 @@ use std::process::{Child, Command, ExitStatus};
 
 use landlock::{ABI, Access, AccessFs, CompatLevel, Compatible, Ruleset, RulesetAttr, Scope};
 use rustix::pipe::PipeFlags;
-use rustix::process::PidfdFlags;
+use rustix::process::{Pid, PidfdFlags};
 use serde::{Deserialize, Serialize};
 
 pub use self::helper::{Helper, launch_helper};
@@ -47,10 +47,11 @@ pub(super) enum Step {
     Files,
     Trial,
     Leaks,
+    Join,
 }
 
 impl Step {
-    const ALL: [Self; 15] = [
+    const ALL: [Self; 16] = [
         Self::Signals,
         Self::Namespaces,
         Self::Ids,
@@ -66,6 +67,7 @@ impl Step {
         Self::Files,
         Self::Trial,
         Self::Leaks,
+        Self::Join,
     ];
 
     /// What was tried.
@@ -85,6 +87,7 @@ impl Step {
             Self::Fence => "rules for writing (Landlock)",
             Self::Files => "closing files",
             Self::Trial => "writing in a layer",
+            Self::Join => "joining the program that runs",
             Self::Leaks => "a trial write to the rest was not refused",
         }
     }
@@ -177,6 +180,8 @@ pub(super) struct Keeping<'a> {
     pub(super) owner: Option<(u32, u32)>,
     /// The twin's lock.
     pub(super) lock: Option<BorrowedFd<'a>>,
+    /// The keeper of a sealed program of the twin, which is joined.
+    pub(super) join: Option<i32>,
 }
 
 /// The places that a second layer lets a program write in.
@@ -349,6 +354,7 @@ struct Orders {
     folder: PathBuf,
     user: u32,
     group: u32,
+    join: Option<i32>,
 }
 
 impl Keeping<'_> {
@@ -356,7 +362,7 @@ impl Keeping<'_> {
         let own = || (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         let (user, group) = self.owner.unwrap_or_else(own);
         let (view, fence) = (self.view.cloned(), self.fence.clone());
-        Orders { view, fence, network: self.network, folder: self.folder.into(), user, group }
+        Orders { view, fence, network: self.network, folder: self.folder.into(), user, group, join: self.join }
     }
 }
 
@@ -369,6 +375,17 @@ impl Stage {
             Err(refusal) => return Ok(Err(refusal)),
         };
         let (sealing, folder) = (sealing.transpose()?, Self::folder(&orders.folder)?);
-        Ok(Ok(Self { sealing, fence, trial: None, folder, status, launcher, lock }))
+        let join = match orders.join.map(joined).transpose() {
+            Ok(join) => join,
+            Err(error) => return Ok(Err(Refusal::Isolation(format!("{}: {error}", Step::Join.name())))),
+        };
+        Ok(Ok(Self { sealing, fence, trial: None, folder, status, launcher, lock, join }))
     }
+}
+
+/// The keeper of a sealed program, and the namespace of the processes in it.
+fn joined(keeper: i32) -> io::Result<(OwnedFd, OwnedFd)> {
+    let pid = Pid::from_raw(keeper).ok_or_else(|| io::Error::other("it has just ended"))?;
+    let space = File::open(format!("/proc/{keeper}/ns/pid_for_children"))?;
+    Ok((rustix::process::pidfd_open(pid, PidfdFlags::empty())?, space.into()))
 }

@@ -152,6 +152,12 @@ pub(super) fn loopback_up() -> io::Result<()> {
     }
 }
 
+/// Whether there is another process in the namespace that this process is the first of.
+pub(super) fn is_anyone_else_here() -> bool {
+    // SAFETY: it has no preconditions, and signal 0 is none.
+    unsafe { libc::kill(-1, 0) == 0 }
+}
+
 /// Sends a signal to every process of the namespace that this process is the first of.
 pub(super) fn signal_everyone(signal: Signal) -> io::Result<()> {
     // SAFETY: it has no preconditions. Who calls it is the first of its namespace, so that nothing outside is reached.

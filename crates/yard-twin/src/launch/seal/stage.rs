@@ -20,7 +20,7 @@ use rustix::mount::{
     FsMountFlags, FsOpenFlags, MountAttrFlags, MountPropagationFlags, MoveMountFlags, OpenTreeFlags,
 };
 use rustix::process::{DumpableBehavior, Signal};
-use rustix::thread::{CapabilitiesSecureBits, CapabilitySet, CapabilitySets, UnshareFlags};
+use rustix::thread::{CapabilitiesSecureBits, CapabilitySet, CapabilitySets, LinkNameSpaceType, ThreadNameSpaceType, UnshareFlags};
 
 use super::plan::{View, What};
 use super::supervise::{Everyone, SIGNALS, supervise};
@@ -129,6 +129,8 @@ pub(crate) struct Stage {
     pub(super) launcher: OwnedFd,
     /// The twin's lock, which the keeper holds.
     pub(super) lock: Option<RawFd>,
+    /// The keeper of a sealed program that is joined in place of sealing, and the namespace of its processes.
+    pub(super) join: Option<(OwnedFd, OwnedFd)>,
 }
 
 type Done<T = ()> = std::result::Result<T, (Step, Errno)>;
@@ -168,6 +170,22 @@ impl Stage {
 
     fn pass(&mut self) -> Done {
         let signals = raw::catch(&SIGNALS).of(Step::Signals)?;
+        if let Some((keeper, space)) = self.join.take() {
+            let mut spaces = ThreadNameSpaceType::USER | ThreadNameSpaceType::MOUNT;
+            if self.sealing.as_ref().is_some_and(|sealing| !sealing.network) {
+                spaces |= ThreadNameSpaceType::NETWORK;
+            }
+            join(keeper.as_fd(), spaces)?;
+            let processes = Some(LinkNameSpaceType::ProcessID);
+            rustix::thread::move_into_link_name_space(space.as_fd(), processes).of(Step::Join)?;
+            let Some(program) = raw::fork().of(Step::Start)? else {
+                rustix::process::chdir(self.folder.as_c_str()).of(Step::Folder)?;
+                return self.be_program(true);
+            };
+            self.keep(&[self.launcher.as_raw_fd(), signals.as_raw_fd(), self.status.as_raw_fd()])?;
+            let (launcher, status) = (Some(self.launcher.as_fd()), Some(self.status.as_fd()));
+            supervise(program, signals.as_fd(), launcher, status, Everyone::BecomesAChild)
+        }
         match self.sealing.take() {
             Some(mut sealing) => {
                 sealing.leave_the_rest_behind()?;
@@ -247,6 +265,10 @@ impl Stage {
         Record::Ready.write(self.status.as_fd());
         Ok(())
     }
+}
+
+fn join(process: BorrowedFd<'_>, spaces: ThreadNameSpaceType) -> Done {
+    rustix::thread::move_into_thread_name_spaces(process, spaces).of(Step::Join)
 }
 
 impl Sealing {

@@ -4,7 +4,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use rustix::event::{PollFd, PollFlags};
+use rustix::event::{PollFd, PollFlags, Timespec};
 use rustix::io::Errno;
 use rustix::process::{Pid, Signal, WaitOptions};
 
@@ -21,6 +21,9 @@ pub(super) const SIGNALS: [i32; 8] = [
     libc::SIGCHLD,
     END_ALL,
 ];
+
+/// How often it is seen whether a namespace is empty that has no child of ours in it.
+const LOOK_AGAIN: Timespec = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
 
 /// Ends everything at once.
 pub(crate) const END_ALL: i32 = libc::SIGALRM;
@@ -47,7 +50,7 @@ pub(super) fn supervise(
     let (mut first, mut launcher, mut ending) = (Some(first), launcher, false);
     loop {
         // One that has ended is noticed before anything is sent to it.
-        if !reap(&mut first, status) {
+        if !reap(&mut first, status) && !(everyone == Everyone::InTheNamespace && raw::is_anyone_else_here()) {
             raw::exit(0);
         }
         if ending {
@@ -58,7 +61,9 @@ pub(super) fn supervise(
             PollFd::from_borrowed_fd(signals, PollFlags::IN),
             PollFd::from_borrowed_fd(launcher.unwrap_or(signals), PollFlags::IN),
         ];
-        if rustix::event::poll(&mut waiting, None).is_err() {
+        // Whoever joined the namespace later is nobody's child here, so that nothing tells of its end.
+        let patience = if everyone == Everyone::InTheNamespace && first.is_none() { Some(&LOOK_AGAIN) } else { None };
+        if rustix::event::poll(&mut waiting, patience).is_err() {
             continue;
         }
         if launcher.is_some() && !waiting[1].revents().is_empty() {
@@ -66,9 +71,8 @@ pub(super) fn supervise(
         }
         while let Some((signal, sent)) = next(signals) {
             let Some(signal) = Signal::from_named_raw(signal) else { continue };
-            if !reap(&mut first, status) {
-                raw::exit(0);
-            }
+            // One that has ended gets nothing sent.
+            reap(&mut first, status);
             match (signal, first) {
                 (Signal::CHILD, _) => {}
                 _ if signal.as_raw() == END_ALL => ending = true,
