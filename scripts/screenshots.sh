@@ -43,6 +43,8 @@ shot intake "yardtwin intake 'store/Wexcombe Junction' --title wexcombe --channe
 shot clone "yardtwin clone wexcombe@2.1-rc 'night turn'" "yardtwin clone 'evening shift' 'evening, brass boards'" "yardtwin list"
 shot launch "yardtwin launch 'night turn' -- --shifts 2" "yardtwin launch 'night turn'" "yardtwin list"
 shot show "yardtwin show 'evening shift'"
+shot check "yardtwin clone pellwick@3.1 reels" "rm yard/twins/reels/game/inplace.flag" "yardtwin check reels --start" \
+    "yardtwin check reels --start --fix" "yardtwin history reels --runs"
 shot profile "yardtwin profile set 'night turn' note 'for the winter timetable'" "yardtwin profile show 'night turn'" \
     "yardtwin entry add 'night turn' --folder menu" "yardtwin entry list"
 shot restore "yardtwin snapshot 'night turn' 'as it was'" "echo 'board brass' > 'yard/twins/night turn/game/boards/brass.txt'" \

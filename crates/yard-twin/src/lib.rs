@@ -38,7 +38,9 @@
 //! - Linux, by now. Names that are not UTF-8 are refused at intake and passed over in a twin.
 //! - Not kept: owners, other mode bits than the executable one, access control lists, extended attributes, hard links
 //!   among the files of a source. An intake counts them.
-//! - A launch is isolated by its surroundings only ([`Isolation::Redirected`]).
+//! - How far a launch is isolated depends on the system ([`Yard::possible_isolation`]). A sealed program reaches the
+//!   session's display, sound and bus, and what answers there is not sealed.
+//! - A sealed program's files must be of its user's own group to be written whatever their mode.
 //! - A write to a guarded link that falls into one of our own linking commands, and sets its time back, is not seen.
 //! - A new twin's files are not synced when it is made. After a power loss the first command that needs the twin puts
 //!   right what did not reach the disk; all else is durable when a call returns.

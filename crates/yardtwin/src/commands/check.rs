@@ -13,7 +13,7 @@ use crate::progress::ctx;
 use crate::screen::{Screen, listed, shell, some_of};
 
 /// The exit code of a check that found something.
-const FOUND: u8 = 3;
+pub(super) const FOUND: u8 = 3;
 
 /// How a watched start is wished for.
 pub(crate) struct Wish {

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 
 use super::Done;
+use super::check::FOUND;
 use crate::fail::Failure;
 use crate::screen::{Screen, shell};
 
@@ -114,6 +115,12 @@ impl Stage<'_> {
         self.yardtwin(&["clone", "pellwick@3.1", "micro"])?;
         self.yardtwin(&["launch", "micro"])?;
 
+        self.tell("Does it keep to its own folder? A start that is watched shows what escapes, and a sheet knows what keeps it in.");
+        self.finds(&["check", "micro", "--start"])?;
+        self.yardtwin(&["sheet", "add", "sheets/pellwick.toml", "--replace"])?;
+        self.yardtwin(&["check", "micro", "--start", "--fix"])?;
+        self.yardtwin(&["history", "micro", "--runs"])?;
+
         self.tell("What is not wanted any more is removed; it stays until it is forgotten.");
         self.yardtwin(&["remove", "brass boards"])?;
         self.yardtwin(&["list"])?;
@@ -143,6 +150,11 @@ impl Stage<'_> {
         self.run("yardtwin", Command::new(&self.program).args(arguments), arguments)
     }
 
+    /// As [`Stage::yardtwin`], for a check that finds something.
+    fn finds(&self, arguments: &[&str]) -> Result<(), Failure> {
+        self.run_to("yardtwin", Command::new(&self.program).args(arguments), arguments, FOUND)
+    }
+
     fn stand_in(&self, program: &str, arguments: &[&str]) -> Result<(), Failure> {
         let home = self.dir.join("your home");
         fs::create_dir_all(&home).map_err(|error| Failure::io("make", &home, &error))?;
@@ -152,12 +164,16 @@ impl Stage<'_> {
     }
 
     fn run(&self, name: &str, command: &mut Command, arguments: &[&str]) -> Result<(), Failure> {
+        self.run_to(name, command, arguments, 0)
+    }
+
+    fn run_to(&self, name: &str, command: &mut Command, arguments: &[&str], code: u8) -> Result<(), Failure> {
         let words: Vec<_> = std::iter::once(name).chain(arguments.iter().copied()).map(shell).collect();
         self.screen.line(format_args!("$ {}", words.join(" ")));
         let program = Path::new(command.get_program()).to_path_buf();
         let status = command.current_dir(&self.dir).env("YARDTWIN_YARD", self.dir.join("yard")).status();
         match status {
-            Ok(status) if status.success() => Ok(()),
+            Ok(status) if status.code() == Some(code.into()) => Ok(()),
             Ok(status) => Err(Failure::failed(format!("the demo stops: {} ended with {status}", words.join(" ")))),
             Err(error) => Err(Failure::io("start", &program, &error)),
         }

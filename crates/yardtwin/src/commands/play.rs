@@ -263,23 +263,29 @@ fn say_outcome(plan: &LaunchPlan, outcome: &RunOutcome, screen: &Screen) {
     screen.aside(format_args!("{} ended after {}{end}", plan.twin, duration(outcome.ran)));
     let kept = if report.discarded { "thrown away" } else { "changed" };
     screen.aside(format_args!("  {kept:11}  {}", plain(&report.changes.summary())));
-    let mind = |name: &str, paths: &[String]| {
+    screen.aside(format_args!("  {:11}  {}", "output", outcome.output.display()));
+    let mind = |what: &str, paths: &[String]| {
         if !paths.is_empty() {
-            screen.aside(format_args!("  {name:11}  {}", plain(&listed(paths, 5))));
+            screen.warn(format_args!("{what}:"));
+        }
+        for line in some_of(paths, 5).lines() {
+            screen.aside(format_args!("        {}", plain(line)));
         }
     };
-    if !report.changes.unexpected.is_empty() && report.put_back.is_empty() {
-        mind("of these, not where the title sheet says it writes:", &report.changes.unexpected);
+    if report.put_back.is_empty() {
+        mind("not where the title sheet says that it writes", &report.changes.unexpected);
     }
-    mind("put back, since the twin is protected:", &report.put_back);
+    mind("put back, since the twin is protected", &report.put_back);
     let outside: Vec<_> = report.outside.iter().map(|path| path.display().to_string()).collect();
     match plan.isolation {
-        Isolation::Redirected => mind("changed outside meanwhile, by it or by another program:", &outside),
-        _ => mind("left among temporary files, gone now:", &outside),
+        Isolation::Redirected => mind("changed outside meanwhile, by it or by another program", &outside),
+        _ => mind("left in the folders for temporary files, which were its own and are gone", &outside),
     }
-    mind("refused, it says:", &report.refused);
-    mind("can't be copied:", &report.not_taken);
-    screen.aside(format_args!("  {:11}  {}", "output", outcome.output.display()));
+    if !report.all_watched {
+        screen.warn("there are more files in your home than are looked at: it may have written elsewhere too");
+    }
+    mind("refused, as its output tells", &report.refused);
+    mind("can't be copied along", &report.not_taken);
     if let Some(why) = &outcome.after_failed {
         screen.warn(why);
     }
