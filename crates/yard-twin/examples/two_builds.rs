@@ -30,7 +30,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         let name = TwinName::new(format!("my {build}"))?;
         let options = LaunchOptions::default();
         let run = yard.launch(&yard.plan_launch(&name, &options, &ctx)?, &options, &ctx)?.wait(&ctx)?;
-        println!("{name} ran: {}", run.changes.summary());
+        println!("{name} ran: {}", run.report.summary());
     }
     Ok(())
 }

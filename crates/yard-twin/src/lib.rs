@@ -73,9 +73,10 @@ mod yard;
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
     CloneOptions, CloneOutcome, ClonePlan, Files, ForgetOutcome, Guard, IntakeOptions, IntakeOutcome, IntakePlan,
-    IsolationView, Leaks, LetGo, NotKept, OnlyHere, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome,
-    RestoreOptions, RestoreOutcome, RestorePlan, ShareTotals, Shares, SheetPlan, SheetUse, SnapshotOutcome,
-    StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, TwinDetails, TwinSummary, Unsettled,
+    IsolationView, Leaks, LetGo, NotKept, OnlyHere, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome,
+    RemovePlan, RenameOutcome, RestoreOptions, RestoreOutcome, RestorePlan, ShareTotals, Shares, SheetPlan, SheetUse,
+    SnapshotOutcome, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, TwinDetails, TwinSummary,
+    Unsettled,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::{KeepPolicy, Yard};
@@ -94,8 +95,8 @@ pub use sheet::{Belongings, Good, Group, Inside, Label, Place, Program, Sheet, n
 // Starting programs.
 pub use entry::{EntryOptions, EntryPlan, EntrySummary};
 pub use launch::{
-    Changes, Contained, GroupChange, Helper, Isolation, Keep, LaunchOptions, LaunchPlan, OutputSink, Possible, RunDetails, RunOutcome, RunReport,
-    Running, Signaller, Stream, changes, launch_helper,
+    Changes, Contained, GroupChange, Helper, Isolation, Keep, LaunchOptions, LaunchPlan, OutputSink, Possible,
+    RunDetails, RunOutcome, RunReport, Running, Signaller, Stream, changes, launch_helper,
 };
 
 pub use error::{Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};

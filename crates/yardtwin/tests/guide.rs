@@ -18,9 +18,12 @@ fn compare(answer: &str, desk: &Desk) {
         (r"\b[0-9a-f]{16}\b", "[ID]"),
         (r"\d+(\.\d+)? (K|M)iB", "[SIZE]"),
         // Columns are as wide as what was taken out.
-        (r"(SIZE\]?) +", "$1  "),
+        (r"(SIZE\]?|TIME\]|RAN) +", "$1  "),
         // How files share storage depends on the filesystem and on who runs this.
-        (r"(?m)^  (on disk|apart  |       )  +.*(shared|links|copies|a copy|blocks|written here|refused|twin).*\n", ""),
+        (
+            r"(?m)^  (on disk|unsealed|        )  +.*(shared|links|copies|a copy|blocks|written here|refused|twin).*\n",
+            "",
+        ),
     ] {
         filters.add_filter(pattern, instead);
     }

@@ -92,7 +92,8 @@ fn killed_at_random_instants_a_fold_back_ends_as_the_program_saw_it() {
     let write = "rm data/1*; mkdir -p own data/new; for n in data/2* data/3*; do echo new > $n; mv $n data/new; done; \
                  rm -rf bin; mkdir bin; echo x > bin/y; ln -s ../bin data/link; chmod 600 data/4*; echo done > own/done; \
                  while :; do sleep 0.05; done";
-    let mut child = desk.command(&["launch", "a", "--", write]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let mut child =
+        desk.command(&["launch", "a", "--", write]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     let until = Instant::now() + Duration::from_secs(20);
     while !desk.at("yard/twins/a/layer/game/own/done").exists() {
         assert!(Instant::now() < until);

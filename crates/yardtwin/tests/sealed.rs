@@ -123,7 +123,8 @@ fn a_program_that_forks_and_exits_is_followed_to_its_last_process() {
     let desk = bench(&["a"]);
     for rung in rungs(&desk, "a_program_that_forks_and_exits_is_followed_to_its_last_process") {
         desk.ok(&["profile", "set", "a", "isolation", rung]);
-        let outcome = desk.does("a", "mkdir -p own; (setsid sh -c 'sleep 0.4; echo late > own/late.sav' &) ; exit 7", &[]);
+        let outcome =
+            desk.does("a", "mkdir -p own; (setsid sh -c 'sleep 0.4; echo late > own/late.sav' &) ; exit 7", &[]);
         assert_eq!(outcome["record"]["exit_code"], 7, "{rung}: the program's own");
         assert_eq!(fs::read_to_string(desk.game("a", "own/late.sav")).unwrap(), "late\n", "{rung}");
         fs::remove_file(desk.game("a", "own/late.sav")).unwrap();
@@ -213,7 +214,8 @@ fn when_the_launcher_is_killed_all_ends_and_what_was_written_is_taken_in() {
         let game = desk.game("a", "own");
         desk.ok(&["profile", "set", "a", "isolation", rung]);
         let write = "mkdir -p own; echo kept > own/kept.sav; (setsid sleep 98765 &) ; echo $$ > own/here.sav; while :; do sleep 0.05; done";
-        let mut child = desk.command(&["launch", "a", "--", write]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let mut child =
+            desk.command(&["launch", "a", "--", write]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         let layer = desk.at("yard/twins/a/layer/game/own/here.sav");
         wait_for("it begins", || layer.exists() || game.join("here.sav").exists());
         child.kill().unwrap();

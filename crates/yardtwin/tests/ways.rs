@@ -19,14 +19,30 @@ use support::{Desk, text};
 /// A way to change `$t`: what it is called, the tool that it needs, and what the program does. `$p` is a folder of the game's with
 /// things to change it with.
 const WAYS: [(&str, &str, &str); 50] = [
-    ("open for writing", "python3", "python3 -c 'import os,sys; os.write(os.open(sys.argv[1], os.O_WRONLY), b\"X\")' $t"),
-    ("open for both, write at a place", "python3", "python3 -c 'import os,sys; os.pwrite(os.open(sys.argv[1], os.O_RDWR), b\"X\", 3)' $t"),
+    (
+        "open for writing",
+        "python3",
+        "python3 -c 'import os,sys; os.write(os.open(sys.argv[1], os.O_WRONLY), b\"X\")' $t",
+    ),
+    (
+        "open for both, write at a place",
+        "python3",
+        "python3 -c 'import os,sys; os.pwrite(os.open(sys.argv[1], os.O_RDWR), b\"X\", 3)' $t",
+    ),
     ("open and cut off", "python3", "python3 -c 'import os,sys; os.open(sys.argv[1], os.O_WRONLY | os.O_TRUNC)' $t"),
-    ("open to append", "python3", "python3 -c 'import os,sys; os.write(os.open(sys.argv[1], os.O_WRONLY | os.O_APPEND), b\"X\")' $t"),
+    (
+        "open to append",
+        "python3",
+        "python3 -c 'import os,sys; os.write(os.open(sys.argv[1], os.O_WRONLY | os.O_APPEND), b\"X\")' $t",
+    ),
     ("open as a script does, r+", "python3", "python3 -c 'import sys; open(sys.argv[1], \"r+\").write(\"X\")' $t"),
     ("ftruncate", "python3", "python3 -c 'import os,sys; os.ftruncate(os.open(sys.argv[1], os.O_RDWR), 2)' $t"),
     ("truncate by path", "python3", "python3 -c 'import os,sys; os.truncate(sys.argv[1], 2)' $t"),
-    ("map into memory and write", "python3", "python3 -c 'import mmap,sys; f = open(sys.argv[1], \"r+b\"); m = mmap.mmap(f.fileno(), 0); m[0:1] = b\"X\"; m.flush()' $t"),
+    (
+        "map into memory and write",
+        "python3",
+        "python3 -c 'import mmap,sys; f = open(sys.argv[1], \"r+b\"); m = mmap.mmap(f.fileno(), 0); m[0:1] = b\"X\"; m.flush()' $t",
+    ),
     ("write through a symlink", "sh", "ln -s target.txt data/alias && printf X >> data/alias"),
     ("write through a second name", "sh", "ln $t data/second && printf X >> data/second"),
     ("rename another file over it", "sh", "printf new > data/new && mv -f data/new $t"),
@@ -34,7 +50,11 @@ const WAYS: [(&str, &str, &str); 50] = [
     ("redirect into it, >", "sh", "printf new > $t"),
     ("redirect to its end, >>", "sh", "printf new >> $t"),
     ("chmod, then write", "sh", "chmod u+w $t && printf new > $t"),
-    ("chmod, write, put mode and time back", "sh", "touch -r $t data/time && chmod u+w $t && printf 'new\\n' > $t && touch -r data/time $t && chmod u-w $t"),
+    (
+        "chmod, write, put mode and time back",
+        "sh",
+        "touch -r $t data/time && chmod u+w $t && printf 'new\\n' > $t && touch -r data/time $t && chmod u-w $t",
+    ),
     ("chmod, append by a second name", "sh", "ln $t data/second && chmod u+w data/second && printf X >> data/second"),
     ("cp over it", "sh", "cp $p/new.txt $t"),
     ("cp -f", "sh", "cp -f $p/new.txt $t"),
@@ -48,7 +68,11 @@ const WAYS: [(&str, &str, &str); 50] = [
     ("perl -i", "perl", "perl -i -pe s/one/ONE/ $t"),
     ("patch", "patch", "patch -s $t $p/change.patch"),
     ("ed", "ed", "printf '1s/one/ONE/\\nw\\nq\\n' | ed -s $t"),
-    ("an editor that forces its write, twice", "vim", "TERM=dumb vim -u NONE -n -es -c 'set noro cpo&vim' -c '%s/one/ONE/' -c 'silent! w!' -c 'w!' -c 'qa!' $t || grep -q ONE $t"),
+    (
+        "an editor that forces its write, twice",
+        "vim",
+        "TERM=dumb vim -u NONE -n -es -c 'set noro cpo&vim' -c '%s/one/ONE/' -c 'silent! w!' -c 'w!' -c 'qa!' $t || grep -q ONE $t",
+    ),
     ("tee", "sh", "printf new | tee $t > /dev/null"),
     ("tee -a", "sh", "printf new | tee -a $t > /dev/null"),
     ("dd conv=notrunc", "sh", "printf X | dd of=$t conv=notrunc status=none"),
@@ -60,12 +84,24 @@ const WAYS: [(&str, &str, &str); 50] = [
     ("tar x --overwrite", "tar", "tar xf $p/new.tar --overwrite"),
     ("7z x", "7z", "7z x -y $p/new.zip > /dev/null"),
     ("zip into an archive", "zip", "cd data && cp $p/new.txt new.txt && zip -q pack.lib new.txt"),
-    ("a script's copy", "python3", "python3 -c 'import shutil,sys; shutil.copy(sys.argv[2], sys.argv[1])' $t $p/new.txt"),
-    ("a script's unpacking", "python3", "python3 -c 'import zipfile,sys; zipfile.ZipFile(sys.argv[1]).extractall()' $p/new.zip"),
+    (
+        "a script's copy",
+        "python3",
+        "python3 -c 'import shutil,sys; shutil.copy(sys.argv[2], sys.argv[1])' $t $p/new.txt",
+    ),
+    (
+        "a script's unpacking",
+        "python3",
+        "python3 -c 'import zipfile,sys; zipfile.ZipFile(sys.argv[1]).extractall()' $p/new.zip",
+    ),
     ("rsync", "rsync", "rsync -a $p/tree/ data/"),
     ("rsync --inplace", "rsync", "rsync -a --inplace --no-perms $p/tree/ data/"),
     ("a database's update", "sqlite3", "sqlite3 data/base.lib 'UPDATE t SET a = 2'"),
-    ("chmod, then a database's update", "sqlite3", "chmod u+w data/base.lib && sqlite3 data/base.lib 'UPDATE t SET a = 2'"),
+    (
+        "chmod, then a database's update",
+        "sqlite3",
+        "chmod u+w data/base.lib && sqlite3 data/base.lib 'UPDATE t SET a = 2'",
+    ),
     ("touch with a date", "sh", "touch -d 2001-02-03 $t"),
     ("chmod", "sh", "chmod 755 $t"),
     ("an extended attribute", "setfattr", "setfattr -n user.mark -v 1 $t"),
@@ -147,7 +183,8 @@ fn try_way(desk: &Desk, rung: &str, (name, _, script): (&str, &str, &str)) -> &'
     let leaks = &outcome["report"]["leaks"];
     let count = |kind: &str| leaks[kind].as_array().map(Vec::len);
     // What a way leaves beside the files that were there is no change of them.
-    let changed: Vec<_> = mine.iter().filter(|(path, was)| exact(path).as_ref() != Some(was)).map(|(path, _)| path).collect();
+    let changed: Vec<_> =
+        mine.iter().filter(|(path, was)| exact(path).as_ref() != Some(was)).map(|(path, _)| path).collect();
     let after = others();
     let said = fs::read_to_string(outcome["output"].as_str().unwrap_or_default()).unwrap_or_default();
     let what = format!("{name} at {rung}: {}{said}", text(&output.stderr));
@@ -223,8 +260,7 @@ attempt('unlink', lambda: os.unlink(victim('unlink')))
 
 /// What was done to the victims in a folder: an action for each file that is not as it was.
 fn harmed(before: &BTreeMap<PathBuf, Exact>, folder: &Path) -> Vec<&'static str> {
-    let now: BTreeMap<_, _> =
-        before.keys().filter_map(|path| Some((path.clone(), exact(path)?))).collect();
+    let now: BTreeMap<_, _> = before.keys().filter_map(|path| Some((path.clone(), exact(path)?))).collect();
     let made = |name: &str| folder.join(name).symlink_metadata().is_ok();
     let changed = |action: &&str| match *action {
         "create" => made("created"),
@@ -249,7 +285,10 @@ fn nothing_outside_can_be_changed_from_a_sealed_launch_and_little_from_a_fenced_
     let rungs = ["sealed", "fenced"].map(|rung| (rung, possible(&desk, rung, test)));
     let places = [
         ("the user's own home", desk.at("home")),
-        ("the system's folder for temporary files", PathBuf::from("/tmp").join(format!("yt-meddled-{}", std::process::id()))),
+        (
+            "the system's folder for temporary files",
+            PathBuf::from("/tmp").join(format!("yt-meddled-{}", std::process::id())),
+        ),
         ("the game folder of another twin", desk.at("yard/twins/b/game/data")),
         ("a stock build's contents in the pool", desk.at("yard/pool/victims")),
         ("the catalogue", desk.at("yard/catalogue")),

@@ -371,10 +371,7 @@ impl Catalog {
 
     /// What was found out about the system under a key.
     pub(crate) fn probe(&self, key: &str) -> Result<Option<String>> {
-        self.db
-            .query_row("SELECT answer FROM probes WHERE key = ?1", [key], |row| row.get(0))
-            .optional()
-            .of(&self.path)
+        self.db.query_row("SELECT answer FROM probes WHERE key = ?1", [key], |row| row.get(0)).optional().of(&self.path)
     }
 
     /// Keeps what was found out; of earlier boots, a few answers stay.

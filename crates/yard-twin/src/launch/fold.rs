@@ -82,7 +82,8 @@ fn kind(meta: &Metadata) -> Kind {
 /// What is in a folder, in the order of names.
 fn names(folder: &Path) -> Result<Vec<OsString>> {
     let entries = fs::read_dir(folder).at("list", folder)?;
-    let mut names = entries.map(|entry| Ok(entry?.file_name())).collect::<std::io::Result<Vec<_>>>().at("list", folder)?;
+    let mut names =
+        entries.map(|entry| Ok(entry?.file_name())).collect::<std::io::Result<Vec<_>>>().at("list", folder)?;
     names.sort_unstable();
     Ok(names)
 }
@@ -272,7 +273,8 @@ impl RunLayer {
     pub(crate) fn remove(&self) -> Result<()> {
         // What says whose it is goes last.
         if self.exists() {
-            for path in names(&self.root)?.iter().filter(|name| *name != "about.json").map(|name| self.root.join(name)) {
+            for path in names(&self.root)?.iter().filter(|name| *name != "about.json").map(|name| self.root.join(name))
+            {
                 if is_folder(&path) { disk::remove_tree(&path)? } else { disk::remove_file(&path)? }
             }
         }
@@ -368,7 +370,9 @@ impl Folding {
 fn strip(path: &Path) -> Result<()> {
     let mut list = [0_u8; 4096];
     let length = rustix::fs::llistxattr(path, &mut list[..]).unwrap_or_default();
-    for name in ATTRIBUTES.iter().filter(|name| list[..length].split(|byte| *byte == 0).any(|there| there == name.as_bytes())) {
+    for name in
+        ATTRIBUTES.iter().filter(|name| list[..length].split(|byte| *byte == 0).any(|there| there == name.as_bytes()))
+    {
         disk::remove_attribute(path, name)?;
     }
     Ok(())
@@ -432,7 +436,11 @@ fn is_same(node: &Node, from: &Path, meta: &Metadata, lower: &Path) -> Result<bo
         Node::File { size, executable, .. } if meta.is_file() && *size == meta.len() => {
             let mode = meta.permissions().mode();
             let bits = (mode & 0o111 != 0) == *executable;
-            if bits && lower.symlink_metadata().is_ok_and(|was| was.mtime_nsec() == meta.mtime_nsec() && was.mtime() == meta.mtime()) {
+            if bits
+                && lower
+                    .symlink_metadata()
+                    .is_ok_and(|was| was.mtime_nsec() == meta.mtime_nsec() && was.mtime() == meta.mtime())
+            {
                 return Ok(true);
             }
             if mode & 0o400 == 0 {

@@ -93,7 +93,8 @@ impl Possible {
     #[must_use]
     pub fn why_not_better(&self, than: Isolation) -> Option<String> {
         let better = Isolation::ALL.into_iter().filter(|one| *one < than);
-        let why: Vec<_> = better.filter_map(|one| Some(format!("{one} is not possible: {}", self.why_not(one)?))).collect();
+        let why: Vec<_> =
+            better.filter_map(|one| Some(format!("{one} is not possible: {}", self.why_not(one)?))).collect();
         if why.is_empty() { None } else { Some(why.join("; ")) }
     }
 
@@ -172,7 +173,8 @@ impl Yard {
             lock: None,
             join: None,
         };
-        let trial = TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
+        let trial =
+            TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
         let why = match seal::trial(&keeping, &trial) {
             Err(refusal) => Some(refusal.to_string()),
             Ok(()) if std::fs::read(&file).at("read", &file)? != b"as it was" => {
@@ -192,8 +194,15 @@ impl Yard {
         let (file, outside) = (folder.join("file"), op.path().join("outside"));
         disk::write(&file, "as it was")?;
         let fence = FencePlan { folders: vec![folder.clone()], required: true, sockets: true };
-        let keeping =
-            Keeping { view: None, fence: Some(fence), network: true, folder: &folder, owner: None, lock: None, join: None };
+        let keeping = Keeping {
+            view: None,
+            fence: Some(fence),
+            network: true,
+            folder: &folder,
+            owner: None,
+            lock: None,
+            join: None,
+        };
         let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
         Ok(seal::trial(&keeping, &trial).err().map(|refusal: Refusal| refusal.to_string()))
     }

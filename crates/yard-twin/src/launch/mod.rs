@@ -22,5 +22,5 @@ pub(crate) use fold::RunLayer;
 pub use isolation::{Isolation, Possible};
 pub use output::{OutputSink, Stream};
 pub use plan::{Keep, LaunchOptions, LaunchPlan};
-pub use seal::{Helper, launch_helper};
 pub use running::{RunOutcome, RunReport, Running, Signaller};
+pub use seal::{Helper, launch_helper};

@@ -119,7 +119,14 @@ impl Yard {
     }
 
     /// Starts the program, kept inside as the plan says.
-    fn start(&self, plan: &LaunchPlan, layer: &RunLayer, run: i64, held: Option<&Held>, helper: &Helper) -> Result<Kept> {
+    fn start(
+        &self,
+        plan: &LaunchPlan,
+        layer: &RunLayer,
+        run: i64,
+        held: Option<&Held>,
+        helper: &Helper,
+    ) -> Result<Kept> {
         if plan.isolation != Isolation::Redirected && held.is_some() {
             layer.make(&About { run, placeholders: plan.around.placeholders.clone() })?;
             plan.around.lay_cookie(layer)?;

@@ -223,11 +223,8 @@ impl Running<'_> {
     fn take_in(&mut self, ctx: &Ctx) -> Result<RunReport> {
         let build = self.plan.build.clone();
         let sheet = self.yard.sheet(&build.title)?;
-        let mut report = RunReport {
-            exact: self.isolation == Isolation::Sealed,
-            all_watched: true,
-            ..RunReport::default()
-        };
+        let mut report =
+            RunReport { exact: self.isolation == Isolation::Sealed, all_watched: true, ..RunReport::default() };
         report.refused = refusals(&self.output, self.isolation);
         let Some(held) = self.held.take() else {
             // What it changed is in the layer that the first one takes in.

@@ -21,7 +21,10 @@ impl Yard {
         let lock = self.twin_lock_path(row.id);
         // One whose launcher was killed has no end either.
         let open = self.catalog.runs(row.id)?.into_iter().filter(|run| run.ended_at.is_none());
-        Ok(open.filter_map(|run| Some((run.keeper?, run))).map(|(keeper, run)| (run, keeper)).find(|(_, keeper)| holds(*keeper, &lock)))
+        Ok(open
+            .filter_map(|run| Some((run.keeper?, run)))
+            .map(|(keeper, run)| (run, keeper))
+            .find(|(_, keeper)| holds(*keeper, &lock)))
     }
 
     /// Asks the program of a twin to end (TERM), and ends it and all that it started if it has not after `grace`. Returns

@@ -118,7 +118,11 @@ fn sealed(
     wanted.empty.extend(disk::canonical(Path::new("/dev/shm")).ok());
     wanted.session = session(owner.map(|(user, _)| user));
     wanted.shown.extend(disk::canonical(Path::new("/tmp/.X11-unix")).ok());
-    if about.yard_shown { wanted.shown.push(yard) } else { wanted.hidden.push(yard) }
+    if about.yard_shown {
+        wanted.shown.push(yard)
+    } else {
+        wanted.hidden.push(yard)
+    }
     if as_root {
         let devices = DEVICES.iter().map(|name| Path::new("/dev").join(name)).filter(|path| path.exists());
         wanted.devices = Some(devices.collect());
@@ -162,7 +166,10 @@ fn home_of(user: u32) -> Option<PathBuf> {
 fn can_be_bound(home: &Path, twin: &Path, yard: &Path) -> bool {
     // What is seen there too must not be hidden by it, nor stand in for the system's own places.
     let taken = ["/", "/tmp", "/var/tmp", "/dev", "/dev/shm", "/proc", "/usr", "/etc"];
-    home.is_dir() && !taken.iter().any(|path| home == Path::new(path)) && !home.starts_with(yard) && !home.starts_with(twin)
+    home.is_dir()
+        && !taken.iter().any(|path| home == Path::new(path))
+        && !home.starts_with(yard)
+        && !home.starts_with(twin)
 }
 
 /// The folder of the user's session, and the sockets in it that are let through.
@@ -174,7 +181,8 @@ fn session(user: Option<u32>) -> Option<(PathBuf, Vec<PathBuf>)> {
     let folder = folder.is_absolute().then(|| disk::canonical(&folder).ok())?.filter(|folder| folder.is_dir())?;
     let display = std::env::var_os("WAYLAND_DISPLAY").map(PathBuf::from);
     let named = display.into_iter().filter(|name| name.is_relative()).map(|name| folder.join(name));
-    let mut sockets: Vec<_> = SOCKETS.iter().map(|name| folder.join(name)).chain(named).filter(|path| path.exists()).collect();
+    let mut sockets: Vec<_> =
+        SOCKETS.iter().map(|name| folder.join(name)).chain(named).filter(|path| path.exists()).collect();
     sockets.sort();
     sockets.dedup();
     Some((folder, sockets))

@@ -45,8 +45,11 @@ impl Watch {
     /// What is new, different or gone, and whether everything was looked at. Other programs may have done it.
     pub(super) fn end(self) -> (Vec<PathBuf>, bool) {
         let (now, whole) = look(&self.places, &self.yard);
-        let mut changed: Vec<_> =
-            now.iter().filter(|(path, looks)| self.seen.get(*path) != Some(looks)).map(|(path, _)| path.clone()).collect();
+        let mut changed: Vec<_> = now
+            .iter()
+            .filter(|(path, looks)| self.seen.get(*path) != Some(looks))
+            .map(|(path, _)| path.clone())
+            .collect();
         changed.extend(self.seen.keys().filter(|path| !now.contains_key(*path)).cloned());
         changed.sort();
         (changed, whole && self.whole)

@@ -145,12 +145,11 @@ impl Yard {
             }
         }
         for (row, sharer) in rows.iter().zip(&sharing) {
-            let paths: Vec<_> = sharer.linked.iter().filter(|(of, _)| !lost.contains(of)).map(|(_, path)| path).collect();
+            let paths: Vec<_> =
+                sharer.linked.iter().filter(|(of, _)| !lost.contains(of)).map(|(_, path)| path).collect();
             if row.id != writer.id && !paths.is_empty() {
                 match self.give_back(row, &paths, ctx) {
-                    Ok(()) => repair
-                        .repaired
-                        .extend(paths.iter().map(|path| (row.name.to_string(), path.to_string()))),
+                    Ok(()) => repair.repaired.extend(paths.iter().map(|path| (row.name.to_string(), path.to_string()))),
                     Err(error) => repair.damaged.push(format!("{} of the twin {}: {error}", paths[0], row.name)),
                 }
             }

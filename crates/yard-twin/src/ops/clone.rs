@@ -7,10 +7,10 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::Leaks;
 use super::ShareTotals;
 use super::markers::with_markers;
 use super::settle::index_path;
-use super::Leaks;
 use crate::Yard;
 use crate::catalog::{Intent, TwinRow};
 use crate::disk::{self, FsClock};
@@ -138,7 +138,15 @@ impl Yard {
             let listing = self.listing(state.disk)?;
             let listing = portable(&listing, &self.twins_folder().join(row.folder_before_removal()), self.root())?;
             let (build, profile, sharing) = (state.build, state.profile, state.sharing);
-            return Ok(Start { build, listing, profile, sharing, from_removed: true, leaks: Leaks::default(), markers: Vec::new() });
+            return Ok(Start {
+                build,
+                listing,
+                profile,
+                sharing,
+                from_removed: true,
+                leaks: Leaks::default(),
+                markers: Vec::new(),
+            });
         }
         let settled = self.settle(&row, ctx)?;
         if !settled.not_taken.is_empty() {

@@ -4,9 +4,9 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
+use super::Leaks;
 use super::change::{Goal, Start};
 use super::settle::Own;
-use super::Leaks;
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
 use crate::error::{Error, Result, TwinError};

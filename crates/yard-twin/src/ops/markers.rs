@@ -24,11 +24,8 @@ pub(super) fn with_markers(listing: Listing, sheet: Option<&Sheet>) -> Result<(L
     }
     let names = missing.iter().map(|(path, _)| path.to_string()).collect();
     let entry = |(path, folder)| {
-        let node = if folder {
-            Node::EmptyFolder
-        } else {
-            Node::File { content: nothing(), size: 0, executable: false }
-        };
+        let node =
+            if folder { Node::EmptyFolder } else { Node::File { content: nothing(), size: 0, executable: false } };
         (crate::RelPath::clone(&path), Some(Entry { path, node, mtime: 0 }))
     };
     Ok((overlay(&listing, &Layer::new(missing.into_iter().map(entry).collect())?)?, names))

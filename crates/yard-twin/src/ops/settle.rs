@@ -176,7 +176,10 @@ impl Yard {
             looked_at,
             not_taken,
             leaked: look.leaks,
-            leaks: Leaks { guarded: look.found.lifted.iter().map(|(path, _)| path.to_string()).collect(), ..Leaks::default() },
+            leaks: Leaks {
+                guarded: look.found.lifted.iter().map(|(path, _)| path.to_string()).collect(),
+                ..Leaks::default()
+            },
             dropped: Vec::new(),
         })
     }
@@ -223,7 +226,9 @@ impl Yard {
             self.pool.delete_inode(*content, *ino)?;
         }
         let leaked = found.leaks.iter();
-        Ok(leaked.map(|(path, inode, content)| Leaked { path: path.clone(), inode: *inode, content: *content }).collect())
+        Ok(leaked
+            .map(|(path, inode, content)| Leaked { path: path.clone(), inode: *inode, content: *content })
+            .collect())
     }
 
     /// Puts the guard of linked files on again, and gives them their time back: it is theirs that share them too.

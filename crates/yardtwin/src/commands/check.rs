@@ -99,15 +99,13 @@ fn remedy(plan: &LaunchPlan, answer: &Contained) -> String {
         return format!("what the title sheet names and the twin lacks: {}", listed(&answer.missing, 12));
     }
     let variables = inside.environment.iter().map(|(name, value)| format!("{name}={value}"));
-    let named: Vec<_> = [&inside.files, &inside.folders, &inside.arguments]
-        .into_iter()
-        .flatten()
-        .cloned()
-        .chain(variables)
-        .collect();
+    let named: Vec<_> =
+        [&inside.files, &inside.folders, &inside.arguments].into_iter().flatten().cloned().chain(variables).collect();
     if named.is_empty() {
         let title = &plan.build.title;
-        return format!("nothing that is known: the title sheet of {title} has no [inside] that names a marker, an argument or a variable");
+        return format!(
+            "nothing that is known: the title sheet of {title} has no [inside] that names a marker, an argument or a variable"
+        );
     }
     format!("nothing more: it had all that the title sheet names ({})", listed(&named, 12))
 }

@@ -12,8 +12,8 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2};
 use signal_hook::iterator::SignalsInfo;
 use signal_hook::iterator::exfiltrator::origin::{Origin, WithOrigin};
 use yard_twin::{
-    Changes, EntryOptions, Isolation, Keep, LaunchOptions, LaunchPlan, RunOutcome, Running, Signaller, Stream, TwinName,
-    Yard,
+    Changes, EntryOptions, Isolation, Keep, LaunchOptions, LaunchPlan, RunOutcome, Running, Signaller, Stream,
+    TwinName, Yard,
 };
 
 use super::{Done, data_folder, typed};
@@ -117,7 +117,8 @@ pub(super) fn attended(
 /// Asks whether changes are kept.
 fn ask(changes: &Changes, screen: &Screen) -> bool {
     let paths = changes.groups.iter().flat_map(|group| {
-        let marked = |paths: &[String], how: &str| paths.iter().map(|path| format!("{how:8} {path}")).collect::<Vec<_>>();
+        let marked =
+            |paths: &[String], how: &str| paths.iter().map(|path| format!("{how:8} {path}")).collect::<Vec<_>>();
         [marked(&group.new, "new"), marked(&group.changed, "changed"), marked(&group.gone, "gone")].concat()
     });
     let paths: Vec<_> = paths.collect();

@@ -3,8 +3,8 @@
 use std::process::{Command, ExitCode, Stdio};
 
 use yard_twin::{
-    CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RemovePlan, ShareTotals, Sharing, Source, TwinDetails,
-    TwinName, TwinSummary, Unsettled, Unshared, Yard,
+    CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RemovePlan, ShareTotals, Sharing,
+    Source, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
 };
 
 use super::{Done, typed};
@@ -149,7 +149,10 @@ fn say_twin(twin: &TwinDetails, screen: &Screen) {
     screen.head(format_args!("{} \u{2013} {} {}", summary.name, summary.title_name, summary.build.build));
     let state = match twin.unsettled {
         Some(Unsettled::Busy) if summary.running => {
-            format!("running: figures are those of the last look; end it with {} --stop", typed("launch", &[&summary.name]))
+            format!(
+                "running: figures are those of the last look; end it with {} --stop",
+                typed("launch", &[&summary.name])
+            )
         }
         Some(Unsettled::Busy) => "in use now: figures are those of the last look".into(),
         Some(Unsettled::Removed) => {

@@ -113,9 +113,8 @@ pub fn launch_helper() {
 fn take_over(task: Task) -> Result<()> {
     let [program, folder] = [PathBuf::from(std::ffi::OsString::from_vec(task.program)), task.orders.folder.clone()];
     let started: OwnedFd = raw::inherited(task.started);
-    let launcher = rustix::process::getppid()
-        .ok_or_else(|| io::Error::other("its launcher has ended"))
-        .at("watch", &folder)?;
+    let launcher =
+        rustix::process::getppid().ok_or_else(|| io::Error::other("its launcher has ended")).at("watch", &folder)?;
     let launcher = rustix::process::pidfd_open(launcher, PidfdFlags::empty()).at("watch", &folder)?;
     let status = raw::inherited(task.status);
     let made = Stage::of(&task.orders, status, launcher, task.lock)?;

@@ -24,8 +24,8 @@ use serde::{Deserialize, Serialize};
 
 pub use self::helper::{Helper, launch_helper};
 use self::plan::View;
-pub(super) use self::supervise::END_ALL;
 use self::stage::{Allowed, Fence, Sealing, Stage, Trial};
+pub(super) use self::supervise::END_ALL;
 use crate::error::{Error, PathContext, Result};
 
 /// A step on the way to a program that is kept inside.
@@ -160,7 +160,9 @@ impl Refusal {
                 "; this system restricts user namespaces, or the launcher itself is kept inside something"
             }
             (Step::Overlay, libc::EINVAL) => "; the filesystem of the yard can't carry a layer",
-            (Step::Overlay, libc::EACCES | libc::EROFS) => "; the filesystem of the yard can't carry a layer for this user",
+            (Step::Overlay, libc::EACCES | libc::EROFS) => {
+                "; the filesystem of the yard can't carry a layer for this user"
+            }
             _ => "",
         };
         Self::Isolation(format!("{}: {error}{hint}", step.name()))
@@ -321,10 +323,9 @@ pub(super) fn trial(keeping: &Keeping<'_>, trial: &TrialPlan<'_>) -> Result<(), 
     match Record::read(&status) {
         Some(Record::Failed(step, errno)) => Err(Refusal::step(step, errno)),
         Some(Record::Ended(0)) => Ok(()),
-        _ => Err(ended.err().map_or_else(
-            || Refusal::Isolation("the process that should try it was killed".into()),
-            Refusal::Program,
-        )),
+        _ => Err(ended
+            .err()
+            .map_or_else(|| Refusal::Isolation("the process that should try it was killed".into()), Refusal::Program)),
     }
 }
 
@@ -332,8 +333,8 @@ type Prepared = (Stage, File);
 
 fn prepare(keeping: &Keeping<'_>, trial: Option<&TrialPlan<'_>>) -> Result<Result<Prepared, Refusal>> {
     let (ours, theirs) = rustix::pipe::pipe_with(PipeFlags::CLOEXEC).at("make a pipe for", keeping.folder)?;
-    let launcher: OwnedFd =
-        rustix::process::pidfd_open(rustix::process::getpid(), PidfdFlags::empty()).at("watch", Path::new("/proc/self"))?;
+    let launcher: OwnedFd = rustix::process::pidfd_open(rustix::process::getpid(), PidfdFlags::empty())
+        .at("watch", Path::new("/proc/self"))?;
     let lock = keeping.lock.map(|lock| lock.as_raw_fd());
     let mut stage = match Stage::of(&keeping.orders(), theirs, launcher, lock)? {
         Ok(stage) => stage,

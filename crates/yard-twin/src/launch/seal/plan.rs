@@ -94,15 +94,16 @@ pub(crate) fn view(wanted: &Wanted) -> View {
     if let Some((folder, through)) = &wanted.session {
         view.writable.push(folder.clone());
         mounts.push((What::Empty { closed: false }, folder.clone()));
-        mounts.extend(through.iter().map(seen));
+        mounts.extend(through.iter().map(|path| seen(path)));
     }
-    mounts.extend(wanted.shown.iter().map(seen));
+    mounts.extend(wanted.shown.iter().map(|path| seen(path)));
     mounts.extend(wanted.hidden.iter().map(|at| (What::Empty { closed: true }, at.clone())));
     if let Some(devices) = &wanted.devices {
         mounts.push((What::Empty { closed: true }, "/dev".into()));
-        mounts.extend(devices.iter().map(seen));
+        mounts.extend(devices.iter().map(|path| seen(path)));
         mounts.push((What::Terminals, "/dev/pts".into()));
-        let links = [("/proc/self/fd", "fd"), ("fd/0", "stdin"), ("fd/1", "stdout"), ("fd/2", "stderr"), ("pts/ptmx", "ptmx")];
+        let links =
+            [("/proc/self/fd", "fd"), ("fd/0", "stdin"), ("fd/1", "stdout"), ("fd/2", "stderr"), ("pts/ptmx", "ptmx")];
         view.links = links.map(|(to, name)| (to.into(), Path::new("/dev").join(name))).to_vec();
         // Here the kernel asks who the user is outside, not what they may do inside.
         view.closed = vec!["/proc/sys".into()];
@@ -118,8 +119,8 @@ pub(crate) fn view(wanted: &Wanted) -> View {
     view
 }
 
-fn seen(path: &PathBuf) -> (What, PathBuf) {
-    (What::Same { from: path.clone(), read_only: true }, path.clone())
+fn seen(path: &Path) -> (What, PathBuf) {
+    (What::Same { from: path.into(), read_only: true }, path.into())
 }
 
 /// The folders below `above` that lead to `at`, and `at` itself.
@@ -167,7 +168,9 @@ mod tests {
         let line = |mount: &Mount| {
             let what = match &mount.what {
                 What::Overlay { .. } => "overlay".to_owned(),
-                What::Same { from, read_only } => format!("same as {}{}", from.display(), if *read_only { ", read-only" } else { "" }),
+                What::Same { from, read_only } => {
+                    format!("same as {}{}", from.display(), if *read_only { ", read-only" } else { "" })
+                }
                 What::Empty { closed } => if *closed { "hidden" } else { "empty" }.to_owned(),
                 What::Processes => "processes".to_owned(),
                 What::Terminals => "terminals".to_owned(),

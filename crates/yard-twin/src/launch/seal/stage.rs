@@ -16,11 +16,11 @@ use std::path::Path;
 use landlock::{AccessFs, BitFlags, PathBeneath, RulesetCreated, RulesetCreatedAttr};
 use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, StatVfsMountFlags};
 use rustix::io::Errno;
-use rustix::mount::{
-    FsMountFlags, FsOpenFlags, MountAttrFlags, MountPropagationFlags, MoveMountFlags, OpenTreeFlags,
-};
+use rustix::mount::{FsMountFlags, FsOpenFlags, MountAttrFlags, MountPropagationFlags, MoveMountFlags, OpenTreeFlags};
 use rustix::process::{DumpableBehavior, Signal};
-use rustix::thread::{CapabilitiesSecureBits, CapabilitySet, CapabilitySets, LinkNameSpaceType, ThreadNameSpaceType, UnshareFlags};
+use rustix::thread::{
+    CapabilitiesSecureBits, CapabilitySet, CapabilitySets, LinkNameSpaceType, ThreadNameSpaceType, UnshareFlags,
+};
 
 use super::plan::{View, What};
 use super::supervise::{Everyone, SIGNALS, supervise};
@@ -29,7 +29,8 @@ use crate::error::{Error, Result};
 
 /// A path for the kernel.
 fn c_string(path: &Path) -> Result<CString> {
-    CString::new(path.as_os_str().as_bytes()).map_err(|_| Error::io("mount", path, io::ErrorKind::InvalidFilename.into()))
+    CString::new(path.as_os_str().as_bytes())
+        .map_err(|_| Error::io("mount", path, io::ErrorKind::InvalidFilename.into()))
 }
 
 fn c_strings<'a>(paths: impl IntoIterator<Item = &'a std::path::PathBuf>) -> Result<Vec<CString>> {
@@ -77,7 +78,13 @@ impl Sealing {
                 What::Processes => Made::Processes,
                 What::Terminals => Made::Terminals,
             };
-            Ok(Mount { what, at: c_string(&mount.at)?, folders: c_strings(&mount.folders)?, file: mount.file, tree: None })
+            Ok(Mount {
+                what,
+                at: c_string(&mount.at)?,
+                folders: c_strings(&mount.folders)?,
+                file: mount.file,
+                tree: None,
+            })
         };
         let links = view.links.iter().map(|(to, at)| Ok((c_string(to)?, c_string(at)?)));
         Ok(Self {

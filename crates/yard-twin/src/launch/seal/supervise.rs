@@ -11,16 +11,8 @@ use rustix::process::{Pid, Signal, WaitOptions};
 use super::{Record, raw};
 
 /// What a keeper listens to: what it passes on, the end of a child, and the wish to end everything at once.
-pub(super) const SIGNALS: [i32; 8] = [
-    libc::SIGHUP,
-    libc::SIGINT,
-    libc::SIGQUIT,
-    libc::SIGTERM,
-    libc::SIGUSR1,
-    libc::SIGUSR2,
-    libc::SIGCHLD,
-    END_ALL,
-];
+pub(super) const SIGNALS: [i32; 8] =
+    [libc::SIGHUP, libc::SIGINT, libc::SIGQUIT, libc::SIGTERM, libc::SIGUSR1, libc::SIGUSR2, libc::SIGCHLD, END_ALL];
 
 /// How often it is seen whether a namespace is empty that has no child of ours in it.
 const LOOK_AGAIN: Timespec = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
@@ -50,7 +42,8 @@ pub(super) fn supervise(
     let (mut first, mut launcher, mut ending) = (Some(first), launcher, false);
     loop {
         // One that has ended is noticed before anything is sent to it.
-        if !reap(&mut first, status) && !(everyone == Everyone::InTheNamespace && raw::is_anyone_else_here()) {
+        let joined = || everyone == Everyone::InTheNamespace && raw::is_anyone_else_here();
+        if !reap(&mut first, status) && !joined() {
             raw::exit(0);
         }
         if ending {
@@ -153,4 +146,3 @@ fn number(digits: &[u8]) -> Option<Pid> {
     });
     value.and_then(Pid::from_raw)
 }
-
