@@ -10,7 +10,7 @@ use std::os::unix::fs::{FileExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
 use common::{Place, Seen, assert_same, clone, files_read, look, take_in};
-use yard_twin::{Ctx, RestoreOptions, Sharing, SnapshotRef, TwinName, Unshared, Yard};
+use yard_twin::{Ctx, Isolation, LaunchOptions, RestoreOptions, Sharing, SnapshotRef, TwinName, Unshared, Yard};
 
 type Make = fn(&Path);
 
@@ -113,5 +113,38 @@ fn every_kind_of_entry_becomes_every_other_one_and_comes_back() {
         yard.twin_details(&twin, &ctx).unwrap();
         let read = files_read(|ctx| drop(yard.twin_details(&twin, ctx).unwrap()));
         assert_eq!(read, 0, "{filesystem}: what nobody touched is not read");
+    }
+}
+
+#[test]
+fn a_launch_takes_the_best_that_a_filesystem_can_carry() {
+    for (filesystem, place) in places() {
+        let yard = Yard::init(&place.at("yard")).unwrap();
+        let program = place.at("source/bin/wexcombe");
+        fs::create_dir_all(place.at("source/bin")).unwrap();
+        fs::write(&program, "#!/bin/sh\nset -e\nrm gone\necho new > new\necho x >> kept\nmkdir -p \"$HOME/in\"\n")
+            .unwrap();
+        fs::set_permissions(program, fs::Permissions::from_mode(0o755)).unwrap();
+        for name in ["gone", "kept"] {
+            fs::write(place.at("source").join(name), name).unwrap();
+        }
+        take_in(&yard, &place.at("source"), "1").unwrap();
+        fs::write(place.at("yard/sheets/wexcombe.toml"), standins::WEXCOMBE_SHEET).unwrap();
+        clone(&yard, "wexcombe@1", "a", Sharing::All).unwrap();
+        clone(&yard, "wexcombe@1", "b", Sharing::All).unwrap();
+        let other = look(&place.at("yard/twins/b/game"));
+        let (twin, ctx): (TwinName, _) = ("a".parse().unwrap(), Ctx::new());
+        let possible = yard.possible_isolation(&ctx).unwrap();
+        eprintln!("{filesystem}: {}; {:?}", possible.best(), possible.why_not_better(possible.best()));
+        let plan = yard.plan_launch(&twin, &LaunchOptions::default(), &ctx).unwrap();
+        assert_eq!(plan.isolation, possible.best(), "{filesystem}");
+        let outcome = yard.launch(&plan, &LaunchOptions::default(), &ctx).unwrap().wait(&ctx).unwrap();
+        let said = fs::read_to_string(&outcome.output).unwrap();
+        if plan.isolation == Isolation::Sealed || !said.contains("ermission denied") {
+            assert_eq!(outcome.record.exit_code, Some(0), "{filesystem}: {said}");
+            assert_eq!(outcome.report.changes.count(), 3, "{filesystem}: {:?}", outcome.report);
+            assert_eq!(fs::read_to_string(place.at("yard/twins/a/game/kept")).unwrap(), "keptx\n", "{filesystem}");
+        }
+        assert_same(&other, &look(&place.at("yard/twins/b/game")), &format!("{filesystem}: the other twin"));
     }
 }

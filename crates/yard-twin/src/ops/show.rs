@@ -1,6 +1,6 @@
 //! Looking at twins.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -162,8 +162,6 @@ pub struct TwinDetails {
     pub not_taken: Vec<String>,
     /// Shared files that were written through their guard since the last look.
     pub leaks: Leaks,
-    /// How far its program is kept inside at a launch.
-    pub isolation: IsolationView,
     /// How long its program ran in all.
     #[serde(serialize_with = "crate::progress::seconds")]
     pub played: Duration,
@@ -243,7 +241,6 @@ impl Yard {
             belongings: sheet.map(|sheet| sheet.belongings(&settled.listing)).unwrap_or_default(),
             not_taken: settled.not_taken,
             leaks: settled.leaks,
-            isolation: self.isolation_of(&settled.state.profile, ctx)?,
             played: self.catalog.runs(row.id)?.iter().filter_map(RunRecord::ran).sum(),
             entries: self.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
             runs: self.catalog.runs(row.id)?,
@@ -268,8 +265,15 @@ impl Yard {
         })
     }
 
-    fn isolation_of(&self, profile: &str, ctx: &Ctx) -> Result<IsolationView> {
-        let asked = Profile::parse(profile, Path::new("profile.toml")).ok().and_then(|profile| profile.isolation);
+    /// How far a twin's program is kept inside at a launch. What is possible is found out by a trial, once for each boot.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`Error::Io`] if the trial could not be prepared.
+    pub fn isolation(&self, name: &TwinName, ctx: &Ctx) -> Result<IsolationView> {
+        let row = self.twin_row(name, true)?;
+        let path = self.folder_of(&row).join("profile.toml");
+        // A profile that can't be read is said to be so by a launch.
+        let asked = Profile::load(&path).ok().and_then(|(profile, _)| profile.isolation);
         let possible = self.possible_isolation(ctx)?;
         let (gets, why) = match asked {
             None => (Some(possible.best()), possible.why_not_better(possible.best())),

@@ -2,6 +2,7 @@
 
 use std::process::{Command, ExitCode, Stdio};
 
+use serde::Serialize;
 use yard_twin::{
     CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RemovePlan, ShareTotals, Sharing,
     Source, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
@@ -139,12 +140,22 @@ fn row(twin: &TwinSummary) -> Vec<String> {
 }
 
 pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
-    let details = yard.twin_details(name, &ctx(screen))?;
-    screen.answer(&details, |screen| say_twin(&details, screen));
+    let ctx = ctx(screen);
+    let twin = yard.twin_details(name, &ctx)?;
+    let shown = Shown { isolation: yard.isolation(name, &ctx)?, twin };
+    screen.answer(&shown, |screen| say_twin(&shown, screen));
     Ok(ExitCode::SUCCESS)
 }
 
-fn say_twin(twin: &TwinDetails, screen: &Screen) {
+/// All about a twin, and about its launches.
+#[derive(Serialize)]
+struct Shown {
+    #[serde(flatten)]
+    twin: TwinDetails,
+    isolation: IsolationView,
+}
+
+fn say_twin(Shown { twin, isolation }: &Shown, screen: &Screen) {
     let summary = &twin.summary;
     screen.head(format_args!("{} \u{2013} {} {}", summary.name, summary.title_name, summary.build.build));
     let state = match twin.unsettled {
@@ -180,7 +191,7 @@ fn say_twin(twin: &TwinDetails, screen: &Screen) {
         ("made", format!("{} from {}", moment(summary.made_at), summary.origin)),
         ("holds", format!("{}, {}", files(summary.totals.files), size(summary.totals.bytes))),
         ("on disk", shares(&twin.shares)),
-        ("isolation", isolation(&twin.isolation)),
+        ("isolation", if removed { String::new() } else { isolation_text(isolation) }),
         ("unsealed", guard(twin.guard).into()),
         ("protected", protected(twin)),
         ("changed since", changed(twin)),
@@ -263,7 +274,7 @@ pub(crate) fn leaks(leaks: &Leaks, screen: &Screen) {
 }
 
 /// How far a launch is kept inside.
-fn isolation(view: &IsolationView) -> String {
+fn isolation_text(view: &IsolationView) -> String {
     match (view.gets, &view.why) {
         (Some(gets), None) if view.asked.is_some() => format!("{gets}, as its profile says"),
         (Some(gets), None) => format!("{gets} when it is launched, the best there is"),

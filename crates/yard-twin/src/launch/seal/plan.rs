@@ -193,7 +193,17 @@ mod tests {
             devices: None,
         };
         let view = view(&wanted);
-        insta::assert_snapshot!(shown(&view), @"");
+        insta::assert_snapshot!(shown(&view), @r"
+        /proc: processes []
+        /tmp: same as /twin/tmp []
+        /home/ann: overlay []
+        /dev/shm: empty []
+        /tmp/.X11-unix: same as /tmp/.X11-unix, read-only [/tmp/.X11-unix]
+        /home/ann/yard: hidden [/home/ann/yard]
+        /run/user/7: empty []
+        /run/user/7/bus: same as /run/user/7/bus, read-only [/run/user/7/bus]
+        /home/ann/yard/twins/a/game: overlay [/home/ann/yard/twins /home/ann/yard/twins/a /home/ann/yard/twins/a/game]
+        ");
         let left = ["/home/ann/yard"].map(PathBuf::from);
         assert_eq!(view.left_in(Path::new("/home/ann")), left);
     }

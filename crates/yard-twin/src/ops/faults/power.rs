@@ -34,7 +34,15 @@ impl Mounted {
 
 impl Drop for Mounted {
     fn drop(&mut self) {
-        assert!(run("umount", &[self.0.to_str().unwrap()]), "{} can't be unmounted", self.0.display());
+        // A process that another test of this program starts just now has a copy of what is open for a moment.
+        let unmounted = (0..50).any(|_| {
+            let unmounted = run("umount", &[self.0.to_str().unwrap()]);
+            if !unmounted {
+                std::thread::sleep(std::time::Duration::from_millis(50));
+            }
+            unmounted
+        });
+        assert!(unmounted, "{} can't be unmounted", self.0.display());
     }
 }
 
