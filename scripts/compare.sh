@@ -58,3 +58,5 @@ row snapshot find
 row restore find
 row intake cp-a-sync
 row intake-known read-all
+echo "launches, in a twin of 10,000 files:"
+YARDTWIN=$yardtwin "$here/scripts/launch.sh" "$place"

@@ -8,7 +8,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
-use support::common::{Seen, assert_same, is_root, look, skip};
+use support::common::{Place, Seen, assert_same, is_root, look, skip};
 use support::{Desk, text};
 
 /// A twin with a snapshot `then`, changed since: a game file replaced, one gone, one added.
@@ -143,6 +143,34 @@ fn a_full_disk_changes_nothing_and_once_there_is_room_it_works() {
     fs::remove_file(desk.at("yard/filler")).unwrap();
     desk.ok(&["restore", "a", "then", "--all", "--yes"]);
     assert_eq!(fs::metadata(&save).unwrap().len(), 4 << 20);
+}
+
+#[test]
+fn a_program_that_fills_the_disk_loses_nothing_that_it_wrote() {
+    let test = "a_program_that_fills_the_disk_loses_nothing_that_it_wrote";
+    if !is_root() {
+        return skip(test, "mounting takes root");
+    }
+    let outer = Place::new();
+    fs::create_dir(outer.at("small")).unwrap();
+    let Some(_small) = mount(&["-t", "tmpfs", "-o", "size=200m,mode=777", "none"], &outer.at("small")) else {
+        return skip(test, "a tmpfs can't be mounted here");
+    };
+    let desk = Desk::bench(Place::below(&outer.at("small")), &[], |_| {});
+    for rung in ["sealed", "fenced", "redirected"] {
+        desk.ok(&["clone", "workbench@1", rung]);
+        desk.ok(&["profile", "set", rung, "isolation", rung]);
+        let fill = "mkdir -p own; echo first > own/first.sav; cat /dev/zero > own/filler || true; exit 5";
+        let output = desk.run(&["launch", rung, "--", fill]);
+        assert_eq!(output.status.code(), Some(1), "{rung}: {}", text(&output.stderr));
+        assert!(text(&output.stderr).contains("The disk is full"), "{rung}: {}", text(&output.stderr));
+        let layer = desk.at("yard/twins").join(rung).join("layer/game/own/filler");
+        fs::remove_file(if layer.exists() { layer } else { desk.game(rung, "own/filler") }).unwrap();
+        desk.ok(&["show", rung]);
+        assert_eq!(fs::read(desk.game(rung, "own/first.sav")).unwrap(), b"first\n", "{rung}");
+        assert_eq!(desk.json(&["history", rung, "--runs"])[0]["exit_code"], 5, "{rung}");
+        desk.ok(&["remove", rung, "--forget", "--yes"]);
+    }
 }
 
 /// The pool's file of what a path in a twin holds.

@@ -374,6 +374,12 @@ impl Catalog {
         self.db.query_row("SELECT answer FROM probes WHERE key = ?1", [key], |row| row.get(0)).optional().of(&self.path)
     }
 
+    /// Forgets what was found out under a key.
+    pub(crate) fn forget_probe(&self, key: &str) -> Result<()> {
+        self.run("DELETE FROM probes WHERE key = ?1", [key])?;
+        Ok(())
+    }
+
     /// Keeps what was found out; of earlier boots, a few answers stay.
     pub(crate) fn set_probe(&self, key: &str, answer: &str) -> Result<()> {
         self.run("DELETE FROM probes WHERE (SELECT count(*) FROM probes) > 50", [])?;

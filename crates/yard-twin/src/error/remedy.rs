@@ -128,6 +128,9 @@ impl TwinError {
 impl LaunchError {
     fn remedy(&self) -> Option<String> {
         let text = match self {
+            Self::Isolation { asked, best, .. } if asked == best => {
+                "It was possible when it was tried just now: try again."
+            }
             Self::Isolation { best, .. } => {
                 return Some(format!(
                     "Launch it {best}, which is the best there is here: set its profile's isolation to {best}, or unset it."

@@ -129,6 +129,11 @@ impl Yard {
         Ok(possible)
     }
 
+    /// Forgets what was found out, so that it is tried once more.
+    pub(super) fn forget_possible(&self) -> Result<()> {
+        self.catalog.forget_probe(&self.probe_key()?)
+    }
+
     /// What the answer depends on: the boot, the user, the filesystem of the yard, and whether the asking process is kept
     /// inside something itself.
     fn probe_key(&self) -> Result<String> {

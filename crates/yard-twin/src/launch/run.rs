@@ -65,13 +65,18 @@ impl Yard {
         let begun = Log::create(&run_folder).and_then(|log| {
             let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(self.root()));
             let kept = self.start(plan, &layer, id, held.as_ref(), &options.helper)?;
-            self.catalog.loosely(|| self.catalog.set_keeper(id, kept.child.id()))?;
-            Ok((log, watch, kept))
+            match self.catalog.loosely(|| self.catalog.set_keeper(id, kept.child.id())) {
+                Ok(()) => Ok((log, watch, kept)),
+                Err(error) => {
+                    kept.end();
+                    Err(error)
+                }
+            }
         });
         let (log, watch, mut kept) = match begun {
             Ok(begun) => begun,
             Err(error) => {
-                // Nobody would ever know of this run. If it began nevertheless, it ends with what started it.
+                // Nobody would ever know of this run.
                 if held.is_some() {
                     layer.remove()?;
                 }
@@ -155,7 +160,8 @@ impl Yard {
         };
         seal::start(command, &keeping, helper).map_err(|refusal| match refusal {
             Refusal::Isolation(why) => {
-                let possible = self.possible_isolation(&Ctx::default());
+                // What was found out earlier does not hold any more.
+                let possible = self.forget_possible().and_then(|()| self.possible_isolation(&Ctx::default()));
                 let best = possible.map_or(Isolation::Redirected, |possible| possible.best());
                 LaunchError::Isolation { asked: plan.isolation.name(), best: best.name(), why }.into()
             }

@@ -19,7 +19,7 @@ use std::process::{Child, Command, ExitStatus};
 
 use landlock::{ABI, Access, AccessFs, CompatLevel, Compatible, Ruleset, RulesetAttr, Scope};
 use rustix::pipe::PipeFlags;
-use rustix::process::{Pid, PidfdFlags};
+use rustix::process::{Pid, PidfdFlags, Signal};
 use serde::{Deserialize, Serialize};
 
 pub use self::helper::{Helper, launch_helper};
@@ -249,6 +249,16 @@ pub(super) struct Kept {
 }
 
 impl Kept {
+    /// Ends the program and all that it started, and waits for that.
+    pub(super) fn end(mut self) {
+        let keeper = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw);
+        if let (Some(keeper), Some(all)) = (keeper, Signal::from_named_raw(END_ALL)) {
+            // It may have ended just now.
+            let _ = rustix::process::kill_process(keeper, all);
+        }
+        let _ = self.child.wait();
+    }
+
     /// Waits for the program itself; `None` if nobody will ever know how it ended.
     pub(super) fn program_ended(&self) -> Option<ExitStatus> {
         loop {
