@@ -8,7 +8,7 @@ yardtwin=${YARDTWIN:-$here/target/release/yardtwin}
 mkdir -p "$out"
 place=$(mktemp -d); trap 'kill "${server:-0}" 2>/dev/null || true; chmod -R u+w "$place"; rm -rf "$place"' EXIT
 mkdir "$place/bin"; cp "$yardtwin" "$place/bin/yardtwin"
-export PATH=$place/bin:$PATH HOME=$place TZ=UTC
+export PATH=$place/bin:$PATH HOME=$place TZ=UTC LC_ALL=C.UTF-8
 cd "$place"
 yardtwin demo stage >/dev/null 2>&1
 cd stage

@@ -9,7 +9,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use support::common::{Place, assert_same, look, skip};
+use support::common::{Place, assert_same, is_root, look, skip};
 use support::{Desk, text};
 
 const RUNGS: [&str; 3] = ["sealed", "fenced", "redirected"];
@@ -313,6 +313,30 @@ fn homes_that_cannot_be_bound_and_no_network() {
     assert!(desk.fails(2, &["launch", "a", "--", "true"]).contains("only a sealed program can be without a network"));
     assert!(desk.fails(2, &["profile", "set", "a", "network", "maybe"]).contains("it is on or off"));
     assert!(desk.fails(2, &["profile", "set", "a", "isolation", "loose"]).contains("sealed, fenced and redirected"));
+}
+
+#[test]
+fn started_by_root_a_program_is_the_owner_of_its_twin() {
+    let test = "started_by_root_a_program_is_the_owner_of_its_twin";
+    if !is_root() {
+        return skip(test, "it takes root");
+    }
+    let desk = bench(&["a"]);
+    for rung in rungs(&desk, test) {
+        desk.ok(&["profile", "set", "a", "isolation", rung]);
+        let output = Command::new(desk.at("yardtwin"))
+            .env("HOME", "/root")
+            .args(["--yard", desk.at("yard").to_str().unwrap(), "launch", "a", "--"])
+            .arg("id -u; mkdir -p own; echo x > own/mine; touch /root/stray 2>/dev/null && echo got out; exit 0")
+            .output()
+            .unwrap();
+        assert_eq!(text(&output.stdout), "65534\n", "{rung}: {}", text(&output.stderr));
+        let mine = desk.game("a", "own/mine");
+        assert_eq!(std::os::unix::fs::MetadataExt::uid(&fs::metadata(&mine).unwrap()), 65534, "{rung}");
+        fs::remove_dir_all(desk.game("a", "own")).unwrap();
+        // What the command itself wrote is root's.
+        desk.place.give_away();
+    }
 }
 
 #[test]

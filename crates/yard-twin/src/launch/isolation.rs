@@ -1,6 +1,7 @@
 //! How far a program is kept inside its twin: what there is, what is possible here, and what a twin gets.
 
 use std::fmt;
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::str::FromStr;
 
@@ -164,10 +165,12 @@ impl Yard {
         disk::write(&outside, "as it was")?;
         let about =
             About { twin: &twin, yard: self.root(), isolation: Isolation::Sealed, yard_shown: false, network: true };
-        let around = Surroundings::new(about)?;
-        if let Some((user, group)) = around.owner {
-            give(&twin, user, group)?;
+        // As the twins are: then a launch by root becomes the user whose yard it is.
+        let owner = std::fs::metadata(self.root()).at("look at", self.root())?;
+        if rustix::process::geteuid().is_root() {
+            give(&twin, owner.uid(), owner.gid())?;
         }
+        let around = Surroundings::new(about)?;
         let game = disk::canonical(&twin.join("game"))?;
         let keeping = Keeping {
             view: around.view.as_ref(),

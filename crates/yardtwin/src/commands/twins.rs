@@ -237,7 +237,7 @@ fn guard(guard: Guard) -> &'static str {
         Guard::Separate => "no write in this twin can reach another one",
         Guard::GuardedLinks => {
             "an ordinary write to a linked file is refused; a program that first lifts its read-only mode \
-             reaches the other twins, and the next command finds it"
+             reaches the other twins, and the next command finds it and puts right what it can"
         }
         Guard::WeakLinks => {
             "linked files are not guarded against this user or on this filesystem: a write to one reaches \

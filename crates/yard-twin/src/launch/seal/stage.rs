@@ -5,10 +5,11 @@
 //! view, and whatever the program leaves behind becomes its child. The **program** gives up what it must not have and
 //! starts. Below a sealed launch the keeper does the init's waiting.
 //!
-//! Nothing here allocates memory: see [`super::raw`]. What is needed is made beforehand, by [`Stage::new`].
+//! Nothing here allocates memory or gives any back: see [`super::raw`]. What is needed is made beforehand, by [`Stage::new`].
 
 use std::ffi::CString;
 use std::io;
+use std::mem::ManuallyDrop;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -193,7 +194,8 @@ impl Stage {
             let (launcher, status) = (Some(self.launcher.as_fd()), Some(self.status.as_fd()));
             supervise(program, signals.as_fd(), launcher, status, Everyone::BecomesAChild)
         }
-        match self.sealing.take() {
+        // What is taken apart here is not let go of: that would give memory back.
+        match self.sealing.take().map(ManuallyDrop::new) {
             Some(mut sealing) => {
                 sealing.leave_the_rest_behind()?;
                 let Some(init) = raw::fork().of(Step::Start)? else {
@@ -286,9 +288,16 @@ impl Sealing {
             flags |= UnshareFlags::NEWNET;
         }
         raw::unshare(flags).of(Step::Namespaces)?;
+        // A process that root has made another user's may not write about itself otherwise.
+        let before = rustix::process::dumpable_behavior().of(Step::Ids)?;
+        rustix::process::set_dumpable_behavior(DumpableBehavior::Dumpable).of(Step::Ids)?;
         write_to("/proc/self/setgroups", b"deny").of(Step::Ids)?;
         write_to("/proc/self/uid_map", &self.user_map).of(Step::Ids)?;
-        write_to("/proc/self/gid_map", &self.group_map).of(Step::Ids)
+        write_to("/proc/self/gid_map", &self.group_map).of(Step::Ids)?;
+        if before != DumpableBehavior::Dumpable {
+            rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable).of(Step::Ids)?;
+        }
+        Ok(())
     }
 
     /// Everything is made while the real paths are still seen, then the rest is frozen, then it is put in place.
@@ -488,7 +497,8 @@ impl Fence {
     /// From here on, writes go only where it is allowed.
     fn close(self) -> io::Result<()> {
         let Self { mut rules, allowed } = self;
-        for place in &allowed {
+        let allowed = ManuallyDrop::new(allowed);
+        for place in allowed.iter() {
             let opened = rustix::fs::openat(CWD, place.at.as_c_str(), OFlags::PATH | OFlags::CLOEXEC, Mode::empty());
             let folder = match opened {
                 // There need not be each of them everywhere.
