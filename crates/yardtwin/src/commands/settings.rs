@@ -61,11 +61,20 @@ fn change(
         screen.head(format_args!("Profile of {}: {} {done}", shell(name), change.setting));
         screen.facts(&[
             ("before", change.before.clone().unwrap_or_else(|| "not set".into())),
-            ("now", change.after.clone().unwrap_or_else(|| "not set: the title sheet's holds".into())),
+            ("now", change.after.clone().unwrap_or_else(|| unset(&change.setting).into())),
             ("way back", way_back(name, &change)),
         ]);
     });
     Ok(())
+}
+
+/// What holds where a setting is not set.
+fn unset(setting: &str) -> &'static str {
+    match setting.parse() {
+        Ok(Setting::Program | Setting::Arguments) => "not set: the title sheet's holds",
+        Ok(Setting::Isolation) => "not set: as far as is possible",
+        _ => "not set",
+    }
 }
 
 fn way_back(name: &TwinName, change: &ProfileChange) -> String {
