@@ -180,6 +180,7 @@ fn a_second_start_is_refused_unless_the_sheet_allows_it_and_then_both_see_the_sa
     let sheet = fs::read_to_string(desk.at("yard/sheets/workbench.toml")).unwrap();
     let path = "path = { any = \"bin/do\" }\n";
     fs::write(desk.at("yard/sheets/workbench.toml"), sheet.replace(path, &format!("{path}several = true\n"))).unwrap();
+    desk.fails(5, &["launch", "a", "--discard", "--", "true"]);
     let second = "cat own/first.sav; echo 2 > own/second.sav; sleep 0.5; echo late > own/late.sav; \
                   for pid in /proc/[0-9]*; do cat $pid/comm; done; touch /usr/x 2>/dev/null || exit 4";
     let output = desk.run(&["launch", "a", "--", second]);

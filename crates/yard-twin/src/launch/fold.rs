@@ -23,6 +23,9 @@ use crate::yard::OpFolder;
 /// The parts of a twin that a layer covers.
 pub(super) const AREAS: [&str; 2] = ["game", "home"];
 
+/// The folders of a layer that stand in for the system's for temporary files, and where those are.
+pub(super) const TEMPORARY: [(&str, &str); 2] = [("tmp", "/tmp"), ("var-tmp", "/var/tmp")];
+
 const OPAQUE: &str = "user.overlay.opaque";
 
 /// What a run leaves in the attributes of its files, which mean nothing elsewhere.
@@ -110,15 +113,18 @@ fn open_up(folder: &Path) -> Result<u32> {
     Ok(mode)
 }
 
-/// The modes that folders of a layer had before they were opened up: written down before, so that a crash loses none.
+/// The modes that folders of a layer had before they were opened up: written down before, so that a crash loses none. By
+/// their paths below the layer, since a yard may be moved before it is folded.
 struct Modes {
-    file: PathBuf,
+    layer: PathBuf,
     known: HashMap<PathBuf, u32>,
 }
 
 impl Modes {
+    const FILE: &str = "modes";
+
     fn load(layer: &RunLayer) -> Result<Self> {
-        let file = layer.root.join("modes");
+        let file = layer.root.join(Self::FILE);
         let text = match fs::read(&file) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Vec::new(),
             text => text.at("read", &file)?,
@@ -132,20 +138,21 @@ impl Modes {
                 known.entry(PathBuf::from(OsStr::from_bytes(path))).or_insert(mode);
             }
         }
-        Ok(Self { file, known })
+        Ok(Self { layer: layer.root.clone(), known })
     }
 
     /// As [`open_up`], for a folder of the layer; returns the mode that the program left it with.
     fn open_up(&mut self, folder: &Path) -> Result<u32> {
-        if let Some(mode) = self.known.get(folder) {
+        let path = folder.strip_prefix(&self.layer).unwrap_or(folder);
+        if let Some(mode) = self.known.get(path) {
             open_up(folder)?;
             return Ok(*mode);
         }
         let mode = look(folder)?.permissions().mode() & 0o7777;
         if mode & 0o700 != 0o700 {
-            let line = [mode.to_string().as_bytes(), b" ", folder.as_os_str().as_bytes(), b"\0"].concat();
-            disk::append(&self.file, &line)?;
-            self.known.insert(folder.to_path_buf(), mode);
+            let line = [mode.to_string().as_bytes(), b" ", path.as_os_str().as_bytes(), b"\0"].concat();
+            disk::append(&self.layer.join(Self::FILE), &line)?;
+            self.known.insert(path.to_path_buf(), mode);
             open_up(folder)?;
         }
         Ok(mode)
@@ -184,7 +191,7 @@ impl RunLayer {
         for folder in AREAS.iter().flat_map(|area| [self.upper(area), self.work(area)]) {
             disk::make_folders(&folder)?;
         }
-        for name in ["tmp", "var-tmp"] {
+        for (name, _) in TEMPORARY {
             disk::make_folders(&self.temporary(name))?;
         }
         disk::write_json(&self.root.join("about.json"), std::iter::once(about))
@@ -205,7 +212,8 @@ impl RunLayer {
         let placeholders = self.about().map(|about| about.placeholders).unwrap_or_default();
         for path in placeholders.iter().map(|path| self.root.join(path)) {
             match path.symlink_metadata() {
-                Ok(meta) if meta.is_dir() => drop(fs::remove_dir(&path)),
+                // One that something has come into stays.
+                Ok(meta) if meta.is_dir() => drop(disk::remove_folder(&path)),
                 Ok(meta) if meta.is_file() && meta.len() == 0 => disk::remove_file(&path)?,
                 _ => {}
             }
@@ -220,8 +228,7 @@ impl RunLayer {
 
     /// What is left in the folders for temporary files.
     pub(super) fn left_in_temporary(&self) -> Vec<PathBuf> {
-        let folders = [("tmp", "/tmp"), ("var-tmp", "/var/tmp")];
-        let left = folders.iter().flat_map(|(name, place)| {
+        let left = TEMPORARY.iter().flat_map(|(name, place)| {
             let names = names(&self.temporary(name)).unwrap_or_default();
             names.into_iter().map(move |name| Path::new(place).join(name))
         });
@@ -262,7 +269,7 @@ impl RunLayer {
         for area in AREAS {
             let (upper, target) = (self.upper(area), folder.join(area));
             if is_folder(&upper) {
-                // The twin's own two folders stay as open as they are.
+                // The twin's own two folders keep the mode that they have.
                 folding.fold(&upper, &target)?;
             }
         }
@@ -296,7 +303,7 @@ impl Folding {
             return Ok(());
         }
         self.count += 1;
-        // A folder that may not be written can't be moved: it would have to be told where it is now.
+        // A folder that may not be written can't be moved: the entry in it that leads upward would change.
         if is_folder(path) {
             open_up(path)?;
         }

@@ -2,7 +2,6 @@
 
 use std::fmt;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
@@ -168,7 +167,7 @@ impl Yard {
         // As the twins are: then a launch by root becomes the user whose yard it is.
         let owner = std::fs::metadata(self.root()).at("look at", self.root())?;
         if rustix::process::geteuid().is_root() {
-            give(&twin, owner.uid(), owner.gid())?;
+            disk::give(&twin, owner.uid(), owner.gid())?;
         }
         let around = Surroundings::new(about)?;
         let game = disk::canonical(&twin.join("game"))?;
@@ -214,15 +213,4 @@ impl Yard {
         let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
         Ok(seal::trial(&keeping, &trial).err().map(|refusal: Refusal| refusal.to_string()))
     }
-}
-
-/// Gives a folder and all that is in it to another user, as only root can.
-pub(super) fn give(folder: &Path, user: u32, group: u32) -> Result<()> {
-    std::os::unix::fs::lchown(folder, Some(user), Some(group)).at("give away", folder)?;
-    if folder.symlink_metadata().is_ok_and(|meta| meta.is_dir()) {
-        for entry in std::fs::read_dir(folder).at("list", folder)? {
-            give(&entry.at("list", folder)?.path(), user, group)?;
-        }
-    }
-    Ok(())
 }

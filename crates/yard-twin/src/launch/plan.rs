@@ -139,7 +139,11 @@ impl Yard {
         })?;
         let joins = match held {
             Ok(_) => None,
-            Err(busy) => Some(self.can_join(&row, &chosen).ok_or(busy)?),
+            // What it changes is in one layer with what the first one does: it can't be thrown away by itself.
+            Err(busy) => match options.keep {
+                Keep::Always => Some(self.can_join(&row, &chosen).ok_or(busy)?),
+                Keep::Never | Keep::Ask(_) => return Err(busy),
+            },
         };
         let (program, work) = locate(&chosen, &folder.join("game"))?;
         let network = profile.network != Some(Switch::Off);

@@ -11,7 +11,7 @@ use jiff::Timestamp;
 
 use super::fold::{About, RunLayer};
 use super::home;
-use super::isolation::{Isolation, give};
+use super::isolation::Isolation;
 use super::output::{Log, Stream, collect};
 use super::plan::{LaunchOptions, LaunchPlan};
 use super::running::{RunReport, Running, Signaller};
@@ -136,7 +136,7 @@ impl Yard {
             layer.make(&About { run, placeholders: plan.around.placeholders.clone() })?;
             plan.around.lay_cookie(layer)?;
             if let Some((user, group)) = plan.around.owner {
-                give(layer.root(), user, group)?;
+                disk::give(layer.root(), user, group)?;
             }
         }
         let mut words = plan.wrapper.iter().map(Into::into).chain([plan.program.clone().into_os_string()]);

@@ -159,7 +159,7 @@ impl Running<'_> {
     /// [`crate::Error::Io`], or what a settle fails with. The run is recorded as ended all the same.
     pub fn wait(mut self, ctx: &Ctx) -> Result<RunOutcome> {
         // While it runs: what it writes is elsewhere, if that wasn't looked at before.
-        let noted = self.catalog_knows_start(ctx);
+        let began_with = self.state_to_mark(ctx);
         self.program_ended();
         let status = self.ended.flatten();
         self.wait_for_keeper().at("wait for", &self.output)?;
@@ -182,8 +182,7 @@ impl Running<'_> {
         let fine = status.is_some_and(|status| status.success());
         self.yard.catalog.loosely(|| {
             self.yard.catalog.end_run(&self.record)?;
-            let started_from = noted?.filter(|_| fine);
-            started_from.map_or(Ok(()), |number| self.yard.catalog.started_fine(self.row.id, number))
+            began_with?.filter(|_| fine).map_or(Ok(()), |number| self.yard.catalog.started_fine(self.row.id, number))
         })?;
         let report = report?;
         let Self { yard, row, held, record, output, plan, .. } = self;
@@ -201,22 +200,22 @@ impl Running<'_> {
     }
 
     /// The number of the state that the run began with, unless it is known already that one began with it and ended well.
-    fn catalog_knows_start(&mut self, ctx: &Ctx) -> Result<Option<u32>> {
+    fn state_to_mark(&mut self, ctx: &Ctx) -> Result<Option<u32>> {
         let catalog = &self.yard.catalog;
-        if self.held.is_none() || catalog.newest_started_fine(self.row.id)? {
+        let Some(held) = &self.held else { return Ok(None) };
+        if catalog.newest_started_fine(self.row.id)? {
             return Ok(None);
         }
         if self.before.is_none() {
-            self.before = self.settle_before(ctx)?;
+            self.before = Some(self.settle_before(held, ctx)?);
         }
         catalog.newest_change(self.row.id).map(Some)
     }
 
     /// Takes in what was changed before a sealed run: what the run itself changes is in its layer.
-    fn settle_before(&self, ctx: &Ctx) -> Result<Option<(Listing, Leaks)>> {
-        let Some(held) = &self.held else { return Ok(None) };
+    fn settle_before(&self, held: &Held, ctx: &Ctx) -> Result<(Listing, Leaks)> {
         let settled = self.yard.settle_and_repair(&self.row, held, What::Outside, ctx)?;
-        Ok(Some((settled.listing, settled.leaks)))
+        Ok((settled.listing, settled.leaks))
     }
 
     /// Takes in what the run changed, as far as it may.
@@ -254,13 +253,7 @@ impl Running<'_> {
         if self.layer.is_empty() {
             return self.layer.remove();
         }
-        let (before, leaks) = match self.before.take() {
-            Some(before) => before,
-            None => {
-                let settled = self.yard.settle_and_repair(&self.row, held, What::Outside, ctx)?;
-                (settled.listing, settled.leaks)
-            }
-        };
+        let (before, leaks) = self.before.take().map_or_else(|| self.settle_before(held, ctx), Ok)?;
         report.leaks = leaks;
         let keeps = match &self.keep {
             Keep::Always => true,

@@ -7,7 +7,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use super::Isolation;
-use super::fold::{AREAS, RunLayer};
+use super::fold::{AREAS, RunLayer, TEMPORARY};
 use super::home;
 use super::seal::FencePlan;
 use super::seal::plan::{Overlay, View, Wanted, view};
@@ -109,7 +109,7 @@ fn sealed(
         overlays: vec![overlay(AREAS[0], twin.join(AREAS[0])), overlay(AREAS[1], seen_home.clone())],
         ..Wanted::default()
     };
-    for (name, place) in [("tmp", "/tmp"), ("var-tmp", "/var/tmp")] {
+    for (name, place) in TEMPORARY {
         let there = disk::canonical(Path::new(place)).ok().filter(|path| path.is_dir());
         wanted.private.extend(there.map(|place| (layer.temporary(name), place)));
     }

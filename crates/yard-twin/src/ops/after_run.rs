@@ -1,9 +1,8 @@
 //! What follows a run: its layer is folded back, what it must not have changed goes back, what it wrote through a guard
 //! is repaired.
 
-use std::collections::BTreeMap;
-use std::fs;
-use std::path::PathBuf;
+use std::collections::{BTreeMap, HashSet};
+use std::path::{Path, PathBuf};
 
 use rustix::fs::CWD;
 
@@ -21,6 +20,7 @@ use crate::path::RelPath;
 use crate::pool::{Putter, Share};
 use crate::progress::Ctx;
 use crate::scan::Index;
+use crate::yard::OpFolder;
 
 /// Shared files that were found to be written through their guard, and what became of them.
 #[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -62,7 +62,7 @@ pub(crate) struct Leaked {
 
 impl Yard {
     /// Folds the layer of a run back into the twin, which the caller holds and has settled. Says which changes were dropped
-    /// since the twin is protected, and which run it was.
+    /// since the twin is protected.
     ///
     /// Every step can be done again: a crash leaves the rest to the next call.
     pub(super) fn fold_layer(&self, row: &TwinRow, layer: &RunLayer, ctx: &Ctx) -> Result<Vec<String>> {
@@ -112,20 +112,14 @@ impl Yard {
 
     /// Changes a twin from how it was settled to another listing.
     fn change_settled(&self, row: &TwinRow, settled: &Settled, next: Listing, what: What, ctx: &Ctx) -> Result<()> {
-        let start = Start {
-            row,
-            state: &settled.state,
-            there: &settled.listing,
-            rows: &settled.rows,
-            looked_at: settled.looked_at,
-        };
+        let start = Start::of(row, settled);
         let goal = Goal { state: settled.state.clone(), next, what: Some(what), intent: None };
         self.change_twin(&start, goal, ctx).map(|_| ())
     }
 
     /// Gets the right bytes of contents that were overwritten through a guard into the pool again, from any twin that has
-    /// them in a file of its own or from where they were taken in, and gives them back to every other twin that shares the overwritten file. What can't be
-    /// had anywhere is named, with all that it touches.
+    /// them in a file of its own or from where they were taken in, and gives them back to every other twin that shares the
+    /// overwritten file. What can't be had anywhere is named, with all that it touches.
     pub(crate) fn repair_leaks(&self, leaked: &[Leaked], writer: &TwinRow, ctx: &Ctx) -> Result<Leaks> {
         let paths = leaked.iter().map(|leak| leak.path.to_string()).collect();
         let mut repair = Leaks { paths, ..Leaks::default() };
@@ -140,7 +134,8 @@ impl Yard {
             let own = sharing.iter().flat_map(|sharer| &sharer.own).filter(|(of, _)| of == content);
             let own: Vec<_> = own.map(|(_, path)| path.clone()).collect();
             let mut sources = own.into_iter().chain(self.taken_in_from(*content)?);
-            if !sources.any(|path| self.take_from(*content, &path, ctx).unwrap_or(false)) {
+            let op = self.begin(ctx)?;
+            if !sources.any(|path| self.take_from(*content, &path, &op, ctx).unwrap_or(false)) {
                 lost.push(*content);
             }
         }
@@ -196,11 +191,10 @@ impl Yard {
     }
 
     /// Takes a content into the pool from a file, if that is what it holds.
-    fn take_from(&self, content: ContentId, path: &std::path::Path, ctx: &Ctx) -> Result<bool> {
-        let op = self.begin(ctx)?;
+    pub(super) fn take_from(&self, content: ContentId, path: &Path, op: &OpFolder, ctx: &Ctx) -> Result<bool> {
         let file = disk::open_file(CWD, path).at("read", path)?;
         let stat = disk::fstat(&file).at("look at", path)?;
-        let putter = Putter::new(&self.pool, op.path(), std::collections::HashSet::new())?;
+        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
         let found = putter.put(&file, &stat, path, &mut vec![0; disk::BUFFER], ctx)?;
         if found != content {
             return Ok(false);
@@ -254,8 +248,7 @@ struct Sharer {
 }
 
 /// Whether the layer of a run waits to be folded back.
-pub(super) fn pending(folder: &std::path::Path) -> Option<RunLayer> {
-    let layer = RunLayer::of(folder);
-    // A folder of that name is there only during a run, and after one that nobody saw end.
-    (layer.exists() && fs::symlink_metadata(layer.root()).is_ok_and(|meta| meta.is_dir())).then_some(layer)
+pub(super) fn pending(folder: &Path) -> Option<RunLayer> {
+    // It is there only during a run, and after one that nobody saw end.
+    Some(RunLayer::of(folder)).filter(RunLayer::exists)
 }

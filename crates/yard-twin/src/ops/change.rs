@@ -6,7 +6,7 @@ use std::path::Path;
 
 use rustix::fs::CWD;
 
-use super::settle::{Own, index_path};
+use super::settle::{Own, Settled, index_path};
 use crate::Yard;
 use crate::catalog::{Intent, NewChange, TwinRow, What};
 use crate::disk::{self, FsClock};
@@ -30,6 +30,14 @@ pub(crate) struct Start<'a> {
     pub(crate) there: &'a Listing,
     pub(crate) rows: &'a [Row],
     pub(crate) looked_at: i64,
+}
+
+impl<'a> Start<'a> {
+    /// From how it was settled just now.
+    pub(crate) fn of(row: &'a TwinRow, settled: &'a Settled) -> Self {
+        let Settled { state, listing, rows, looked_at, .. } = settled;
+        Self { row, state, there: listing, rows, looked_at: *looked_at }
+    }
 }
 
 /// Where a change leads.

@@ -1,16 +1,12 @@
 //! Marker files and folders, by which a program is told to keep to its own folder.
 
-use std::collections::HashSet;
-use std::fs;
-
 use super::change::{Goal, Start};
 use crate::Yard;
 use crate::catalog::What;
 use crate::disk;
-use crate::error::{PathContext, Result};
+use crate::error::Result;
 use crate::ident::{ContentId, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
-use crate::pool::Putter;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::state::State;
@@ -44,12 +40,7 @@ impl Yard {
         }
         let path = op.path().join("nothing");
         disk::write(&path, "")?;
-        let file = fs::File::open(&path).at("open", &path)?;
-        let stat = disk::fstat(&file).at("look at", &path)?;
-        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
-        putter.put(&file, &stat, &path, &mut [0; 1], ctx)?;
-        let _alone = self.alone(ctx)?;
-        putter.publish(ctx).map(|_| ())
+        self.take_from(nothing(), &path, op, ctx).map(|_| ())
     }
 
     /// Lays the marker files and folders of the title sheet that a twin doesn't have, and says which. With `dry_run`,
@@ -74,13 +65,7 @@ impl Yard {
         let (laid, _) = with_markers(self.listing(settled.state.laid)?, sheet.as_ref())?;
         let state = State { laid: self.put_listing(&laid, None, &op)?, ..settled.state.clone() };
         let row = self.catalog.twin(row.id)?.unwrap_or(row);
-        let start = Start {
-            row: &row,
-            state: &settled.state,
-            there: &settled.listing,
-            rows: &settled.rows,
-            looked_at: settled.looked_at,
-        };
+        let start = Start::of(&row, &settled);
         self.change_twin(&start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;
         Ok(missing)
     }
