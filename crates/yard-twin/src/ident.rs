@@ -223,6 +223,38 @@ impl fmt::Display for Source {
     }
 }
 
+/// One side of a comparison: a stock build (`title@build`), a twin, or a kept state of one (`twin:label`, `twin:number`).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Side {
+    /// A stock build.
+    Stock(BuildRef),
+    /// A twin, as it is now; a removed one as it was when it was removed.
+    Twin(TwinName),
+    /// A state in a twin's history.
+    Kept(TwinName, SnapshotRef),
+}
+
+impl FromStr for Side {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<Self> {
+        match text.split_once(':') {
+            Some((twin, snapshot)) => Ok(Self::Kept(twin.parse()?, snapshot.parse()?)),
+            None if text.contains('@') => text.parse().map(Self::Stock),
+            None => text.parse().map(Self::Twin),
+        }
+    }
+}
+
+impl fmt::Display for Side {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Stock(build) => build.fmt(f),
+            Self::Twin(name) => name.fmt(f),
+            Self::Kept(name, snapshot) => write!(f, "{name}:{snapshot}"),
+        }
+    }
+}
+
 /// Writes `bytes` in lower-case hexadecimal.
 fn to_hex(bytes: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
     bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}"))

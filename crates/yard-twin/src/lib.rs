@@ -72,11 +72,11 @@ mod yard;
 // The yard and what is done to it.
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
-    CloneOptions, CloneOutcome, ClonePlan, Files, ForgetOutcome, Guard, IntakeOptions, IntakeOutcome, IntakePlan,
-    IsolationView, Leaks, LetGo, NotKept, OnlyHere, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome,
-    RemovePlan, RenameOutcome, RestoreOptions, RestoreOutcome, RestorePlan, ShareTotals, Shares, SheetPlan, SheetUse,
-    SnapshotOutcome, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, TwinDetails, TwinSummary,
-    Unsettled,
+    CloneOptions, CloneOutcome, ClonePlan, Compared, Difference, Differing, Differs, Files, ForgetOutcome, Guard, Hunk,
+    IntakeOptions, IntakeOutcome, IntakePlan, IsolationView, Leaks, LetGo, LineChange, NotKept, OnlyHere, Part,
+    ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RestoreOptions,
+    RestoreOutcome, RestorePlan, ShareTotals, Shares, SheetPlan, SheetUse, SnapshotOutcome, StockDetails,
+    StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally, TwinDetails, TwinSummary, Unsettled,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::{KeepPolicy, Yard};
@@ -84,7 +84,8 @@ pub use yard::{KeepPolicy, Yard};
 // Names, ids and values.
 pub use catalog::{Counts, HistoryEntry, RunRecord, What};
 pub use ident::{
-    BuildLabel, BuildRef, ContentId, ListingId, SnapshotLabel, SnapshotRef, Source, StateId, Title, TwinId, TwinName,
+    BuildLabel, BuildRef, ContentId, ListingId, Side, SnapshotLabel, SnapshotRef, Source, StateId, Title, TwinId,
+    TwinName,
 };
 pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
 pub use path::RelPath;

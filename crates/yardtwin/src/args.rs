@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
-use yard_twin::{BuildLabel, BuildRef, Sharing, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
+use yard_twin::{BuildLabel, BuildRef, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 problems found, 4 refused to protect data, 5 busy,
@@ -140,6 +140,19 @@ pub(crate) enum Command {
         /// List its runs instead, with what each changed and how long it was played
         #[arg(long)]
         runs: bool,
+    },
+    /// Show what differs: between two sides, or in one twin since its last state; nothing is taken in
+    Diff {
+        /// A stock build (TITLE@BUILD), a twin, or a state in its history (NAME:LABEL or NAME:NUMBER)
+        a: Side,
+        /// The same [default: A, a twin, is compared with its own last state]
+        b: Option<Side>,
+        /// Show the lines in which small text files differ
+        #[arg(long)]
+        text: bool,
+        /// List every path, however many there are
+        #[arg(long)]
+        all: bool,
     },
     /// Check a twin
     Check {

@@ -37,6 +37,11 @@ impl Failure {
         Self::Other { message: message.into(), remedy: Some(remedy.into()), code: 4 }
     }
 
+    /// What was asked for makes no sense as it was written.
+    pub(crate) fn usage(message: impl Into<String>, command: impl std::fmt::Display) -> Self {
+        Self::Other { message: message.into(), remedy: Some(format!("Type: {command}")), code: 2 }
+    }
+
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
             Self::Other { code, .. } => *code,

@@ -18,6 +18,39 @@ const FAINT: Style = Style::new().dimmed();
 const BAD: Style = AnsiColor::Red.on_default().bold();
 const WARN: Style = AnsiColor::Magenta.on_default().bold();
 
+/// How marked text is shown.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Tone {
+    /// As it is.
+    Plain,
+    /// Less than the rest.
+    Faint,
+    /// Something came.
+    Came,
+    /// Something went.
+    Went,
+    /// Something is not what it was.
+    Other,
+    /// Something is elsewhere.
+    Elsewhere,
+    /// What is wrong.
+    Bad,
+}
+
+impl Tone {
+    fn style(self) -> Style {
+        match self {
+            Self::Plain => Style::new(),
+            Self::Faint => FAINT,
+            Self::Came => AnsiColor::Green.on_default(),
+            Self::Went => AnsiColor::Red.on_default(),
+            Self::Other => AnsiColor::Yellow.on_default(),
+            Self::Elsewhere => AnsiColor::Cyan.on_default(),
+            Self::Bad => BAD,
+        }
+    }
+}
+
 /// Where answers go: people, or a program that reads JSON.
 #[derive(Clone, Copy)]
 pub(crate) struct Screen {
@@ -47,6 +80,17 @@ impl Screen {
     pub(crate) fn line(&self, text: impl Display) {
         // A reader that has gone away wants no more lines.
         let _ = writeln!(anstream::stdout(), "{text}");
+    }
+
+    /// A line made of pieces, each in its tone.
+    pub(crate) fn pieces(&self, pieces: &[(Tone, &str)]) {
+        let mut line = String::new();
+        for (tone, text) in pieces {
+            let style = tone.style();
+            // Writing to text can't fail.
+            let _ = write!(line, "{style}{}{style:#}", plain(text));
+        }
+        self.line(line);
     }
 
     /// A line beside the answer, on standard error.

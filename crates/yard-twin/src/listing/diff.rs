@@ -42,7 +42,9 @@ impl<'a> Change<'a> {
 
 /// The paths at which `a` and `b` differ, in order. Times don't count.
 pub fn diff<'a>(a: &'a Listing, b: &'a Listing) -> impl Iterator<Item = Change<'a>> {
-    pairs(a.entries(), b.entries()).filter_map(|pair| match pair {
+    // What is one and the same needs no look.
+    let (left, right) = if a.is(b) { (&[][..], &[][..]) } else { (a.entries(), b.entries()) };
+    pairs(left, right).filter_map(|pair| match pair {
         (Some(before), None) => Some(Change::Gone(before)),
         (None, Some(after)) => Some(Change::New(after)),
         (Some(before), Some(after)) if before.node != after.node => Some(Change::Changed { before, after }),

@@ -113,6 +113,11 @@ impl Listing {
         self.position(path).map(|at| &self.entries()[at])
     }
 
+    /// Whether the two are one, as far as can be told at once.
+    pub(crate) fn is(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+
     /// The entries, for whoever takes the listing apart.
     pub(crate) fn into_entries(self) -> Vec<Entry> {
         Arc::unwrap_or_clone(self.0).entries

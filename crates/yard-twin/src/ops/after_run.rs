@@ -19,7 +19,7 @@ use crate::lock::Held;
 use crate::path::RelPath;
 use crate::pool::{Putter, Share};
 use crate::progress::Ctx;
-use crate::scan::Index;
+use crate::scan::{Doubt, Index};
 use crate::yard::OpFolder;
 
 /// Shared files that were found to be written through their guard, and what became of them.
@@ -208,7 +208,7 @@ impl Yard {
     fn give_back(&self, row: &TwinRow, paths: &[&RelPath], ctx: &Ctx) -> Result<()> {
         let right = self.listing(self.state(row.state)?.disk)?;
         let held = self.try_hold_twin(row)?;
-        let settled = self.settle_without_repair(row, &held, What::Outside, ctx)?;
+        let settled = self.settle_without_repair(row, &held, What::Outside, Doubt::Nothing, ctx)?;
         let layer = paths.iter().map(|path| ((*path).clone(), right.get(path.as_str()).cloned())).collect();
         let next = overlay(&settled.listing, &Layer::new(layer)?)?;
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());

@@ -16,7 +16,7 @@ use crate::lock::Held;
 use crate::materialise::{Doubtful, PATHS};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::Found;
+use crate::scan::{Doubt, Found};
 use crate::yard::OpFolder;
 
 impl Yard {
@@ -50,7 +50,7 @@ impl Yard {
             // Nothing that an index says is believed then.
             disk::remove_if_there(&index_path(&folder))?;
         }
-        let Look { before, rows, mut found, .. } = self.look(&row, &folder, &op, ctx)?;
+        let Look { before, rows, mut found, .. } = self.look(&row, &folder, &op, Doubt::Nothing, ctx)?;
         let wanted = self.listing(to.disk)?.sharing_paths(&before);
         let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
         let mut late = late_in(&found, &before, &wanted, &damaged);

@@ -187,7 +187,7 @@ impl Yard {
         self.catalog.history(row.id)
     }
 
-    fn find_entry(&self, row: &TwinRow, snapshot: &SnapshotRef) -> Result<HistoryEntry> {
+    pub(super) fn find_entry(&self, row: &TwinRow, snapshot: &SnapshotRef) -> Result<HistoryEntry> {
         let history = self.catalog.history(row.id)?;
         let is_it = |entry: &HistoryEntry| match snapshot {
             SnapshotRef::Number(number) => entry.number == *number,

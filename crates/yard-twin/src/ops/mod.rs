@@ -3,6 +3,7 @@
 mod after_run;
 mod change;
 mod clone;
+mod compare;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::print_stderr)]
 mod faults;
@@ -25,6 +26,7 @@ mod take_away;
 
 pub use after_run::Leaks;
 pub use clone::{CloneOptions, CloneOutcome, ClonePlan};
+pub use compare::{Compared, Difference, Differing, Differs, Hunk, LineChange, Part, Tallies, Tally};
 pub use history::{RestoreOptions, RestoreOutcome, RestorePlan, SnapshotOutcome};
 pub use intake::{IntakeOptions, IntakeOutcome, IntakePlan, NotKept, SheetUse};
 pub use profile::{ProfileChange, ProfileView};

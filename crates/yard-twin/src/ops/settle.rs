@@ -16,7 +16,7 @@ use crate::path::RelPath;
 use crate::pool::Putter;
 use crate::profile;
 use crate::progress::Ctx;
-use crate::scan::{Found, Index, Row, Settling, settle_folder};
+use crate::scan::{Doubt, Found, Index, Row, Settling, settle_folder};
 use crate::sheet::Sheet;
 use crate::state::State;
 use crate::yard::{OpFolder, folder_id};
@@ -130,20 +130,27 @@ impl Yard {
 
     /// As [`Yard::settle_held`], with a layer left as it is.
     pub(crate) fn settle_and_repair(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
-        let mut settled = self.settle_without_repair(row, held, what, ctx)?;
+        let mut settled = self.settle_without_repair(row, held, what, Doubt::Nothing, ctx)?;
         settled.leaks.extend(self.repair_leaks(&std::mem::take(&mut settled.leaked), row, ctx)?);
         Ok(settled)
     }
 
-    /// Takes in what changed, and leaves other twins as they are.
-    pub(super) fn settle_without_repair(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
+    /// Takes in what changed, and leaves other twins as they are. Files on which doubt falls are read.
+    pub(super) fn settle_without_repair(
+        &self,
+        row: &TwinRow,
+        held: &Held,
+        what: What,
+        doubt: Doubt<'_>,
+        ctx: &Ctx,
+    ) -> Result<Settled> {
         self.finish_change(row, held, ctx)?;
         self.check_after_power_loss(row, ctx)?;
         // Another command may have settled it since the row was read.
         let row = &self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
         let folder = self.present_folder(row)?;
         let op = self.begin(ctx)?;
-        let mut look = self.look(row, &folder, &op, ctx)?;
+        let mut look = self.look(row, &folder, &op, doubt, ctx)?;
         let state = &look.state;
         let profile = profile::text(&folder.join("profile.toml"))?;
         let now = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
@@ -184,15 +191,47 @@ impl Yard {
         })
     }
 
+    /// Finishes what a command or a run that died has left half done in a twin, and takes nothing else in.
+    pub(super) fn make_whole(&self, row: &TwinRow, held: &Held, ctx: &Ctx) -> Result<()> {
+        if pending(&self.present_folder(row)?).is_some() {
+            return self.settle_held(row, held, What::Outside, ctx).map(|_| ());
+        }
+        self.finish_change(row, held, ctx)?;
+        self.check_after_power_loss(row, ctx)
+    }
+
     /// Looks at a twin's folder and puts what is new into the pool; its state stays as it is.
-    pub(crate) fn look(&self, row: &TwinRow, folder: &Path, op: &OpFolder, ctx: &Ctx) -> Result<Look> {
+    pub(crate) fn look(
+        &self,
+        row: &TwinRow,
+        folder: &Path,
+        op: &OpFolder,
+        doubt: Doubt<'_>,
+        ctx: &Ctx,
+    ) -> Result<Look> {
+        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
+        let mut look = self.look_only(row, folder, op, Some(&putter), doubt, ctx)?;
+        look.leaks = self.publish(putter, &look.found, ctx)?;
+        self.guard_again(folder, &look.found.lifted, op, ctx)?;
+        Ok(look)
+    }
+
+    /// As [`Yard::look`], and changes nothing: what is new is only staged, where there is a putter.
+    pub(crate) fn look_only(
+        &self,
+        row: &TwinRow,
+        folder: &Path,
+        op: &OpFolder,
+        putter: Option<&Putter<'_>>,
+        doubt: Doubt<'_>,
+        ctx: &Ctx,
+    ) -> Result<Look> {
         let state = self.state(row.state)?;
         let before = self.listing(state.disk)?;
         let pool_inode = self.pool.inode()?;
         let index = Index::load(&index_path(folder), state.disk, pool_inode, before.entries().len())?;
         let sheet = self.sheet(&state.build.title)?;
         let clock = FsClock::new(op.path())?;
-        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
         let windows = self.catalog.windows()?;
         let settling = Settling {
             folder,
@@ -201,17 +240,16 @@ impl Yard {
             windows: &windows,
             sheet: sheet.as_ref(),
             pool: &self.pool,
-            putter: &putter,
+            putter,
+            doubt,
             clock: &clock,
             keeps_modes: disk::keeps_modes(op.path())?,
         };
         let found = settle_folder(&settling, ctx)?;
         tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");
-        let leaks = self.publish(putter, &found, ctx)?;
-        self.guard_again(folder, &found.lifted, &clock, ctx)?;
         let stale_index = index.is_none();
         let rows = index.map(|index| index.rows).unwrap_or_default();
-        Ok(Look { state, before, rows, stale_index, pool_inode, sheet, found, leaks })
+        Ok(Look { state, before, rows, stale_index, pool_inode, sheet, found, leaks: Vec::new() })
     }
 
     /// Moves new contents into the pool, and takes those out of it that were written to through a link: a content that is
@@ -232,10 +270,11 @@ impl Yard {
     }
 
     /// Puts the guard of linked files on again, and gives them their time back: it is theirs that share them too.
-    fn guard_again(&self, folder: &Path, lifted: &[(RelPath, Row)], clock: &FsClock, ctx: &Ctx) -> Result<()> {
+    fn guard_again(&self, folder: &Path, lifted: &[(RelPath, Row)], op: &OpFolder, ctx: &Ctx) -> Result<()> {
         if lifted.is_empty() {
             return Ok(());
         }
+        let clock = FsClock::new(op.path())?;
         let _alone = self.alone(ctx)?;
         let started = clock.now()?;
         for (path, row) in lifted {

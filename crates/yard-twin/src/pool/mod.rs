@@ -8,7 +8,7 @@ mod tests;
 
 use std::path::{Path, PathBuf};
 
-pub(crate) use put::Putter;
+pub(crate) use put::{Putter, hash_unchanged};
 pub(crate) use share::{Facts, Policy};
 pub use share::{Share, Sharing, Unshared};
 

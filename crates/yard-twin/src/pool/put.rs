@@ -65,11 +65,11 @@ impl<'a> Putter<'a> {
     /// # Errors
     /// [`IntakeError::Changed`] if the file is not as it was seen, or changes meanwhile.
     pub(crate) fn put(&self, file: &File, seen: &Stat, path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<ContentId> {
-        self.unchanged(file, seen, path)?;
+        unchanged(file, seen, path)?;
         if self.known_sizes.contains(&seen.size) || seen.size == 0 {
             let content = hash(file, path, buffer, ctx)?;
             if self.pool.has(content) || lock(&self.staged).contains(&content) {
-                self.unchanged(file, seen, path)?;
+                unchanged(file, seen, path)?;
                 lock(&self.found).insert(content);
                 return Ok(content);
             }
@@ -100,7 +100,7 @@ impl<'a> Putter<'a> {
         } else {
             copy_hashing(file, &out, seen, path, temp, buffer, ctx)?
         };
-        self.unchanged(file, seen, path)?;
+        unchanged(file, seen, path)?;
         disk::set_mtime(&out, seen.mtime).at("set the time of", temp)?;
         let named = self.stage.join(content.to_string());
         if self.pool.has(content) {
@@ -123,11 +123,6 @@ impl<'a> Putter<'a> {
             self.can_reflink.store(false, Ordering::Relaxed);
         }
         Ok(cloned)
-    }
-
-    fn unchanged(&self, file: &File, seen: &Stat, path: &Path) -> Result<()> {
-        let now = disk::fstat(file).at("look at", path)?;
-        if now.same_bytes(seen) { Ok(()) } else { Err(IntakeError::Changed(path.into()).into()) }
     }
 
     /// Whether nothing was staged or looked up.
@@ -185,6 +180,22 @@ impl<'a> Putter<'a> {
         }
         Ok(published)
     }
+}
+
+fn unchanged(file: &File, seen: &Stat, path: &Path) -> Result<()> {
+    let now = disk::fstat(file).at("look at", path)?;
+    if now.same_bytes(seen) { Ok(()) } else { Err(IntakeError::Changed(path.into()).into()) }
+}
+
+/// The content of the open file `file`, which was `seen` when it was listed.
+///
+/// # Errors
+/// [`IntakeError::Changed`] if the file is not as it was seen, or changes meanwhile.
+pub(crate) fn hash_unchanged(file: &File, seen: &Stat, path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<ContentId> {
+    unchanged(file, seen, path)?;
+    let content = hash(file, path, buffer, ctx)?;
+    unchanged(file, seen, path)?;
+    Ok(content)
 }
 
 fn rewind(mut file: &File, path: &Path) -> Result<()> {

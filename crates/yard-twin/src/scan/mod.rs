@@ -6,7 +6,7 @@ mod walk;
 mod without;
 
 pub(crate) use index::{Index, Row};
-pub(crate) use quick::{Found, Now, Settling, settle_folder};
+pub(crate) use quick::{Doubt, Found, Now, Settling, settle_folder};
 use walk::Manner;
 pub(crate) use walk::{Kind, Seen, Sum, walk, walk_sum};
 pub(crate) use without::without;

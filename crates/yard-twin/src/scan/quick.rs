@@ -1,6 +1,6 @@
 //! Takes in what changed in a twin: lists it against what was there, reads only what can't be known from its index.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io;
 use std::ops::Range;
 use std::path::Path;
@@ -16,7 +16,7 @@ use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, Listing, Node};
 use crate::parallel;
 use crate::path::RelPath;
-use crate::pool::{Pool, Putter, Share};
+use crate::pool::{Pool, Putter, Share, hash_unchanged};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 
@@ -36,10 +36,31 @@ pub(crate) struct Settling<'a> {
     /// The title's sheet, which says what is worth nothing.
     pub(crate) sheet: Option<&'a Sheet>,
     pub(crate) pool: &'a Pool,
-    pub(crate) putter: &'a Putter<'a>,
+    /// Where what is new goes; without one it is only read.
+    pub(crate) putter: Option<&'a Putter<'a>>,
+    /// What is read whatever the index says.
+    pub(crate) doubt: Doubt<'a>,
     pub(crate) clock: &'a FsClock,
     /// Whether a file's mode says anything here: else what was executable stays it.
     pub(crate) keeps_modes: bool,
+}
+
+/// Files that are read though they look as they did.
+#[derive(Clone, Copy)]
+pub(crate) enum Doubt<'a> {
+    Nothing,
+    Everything,
+    Inodes(&'a HashSet<u64>),
+}
+
+impl Doubt<'_> {
+    fn falls_on(self, ino: u64) -> bool {
+        match self {
+            Self::Nothing => false,
+            Self::Everything => true,
+            Self::Inodes(inodes) => inodes.contains(&ino),
+        }
+    }
 }
 
 /// What is at a path now; `None`: nothing. In a box, so that it takes little to say that a great many are gone.
@@ -263,7 +284,7 @@ impl Settling<'_> {
         let racy = row.racy(index.looked_at, self.clock.grain());
         let same = (row.ino, *size, row.mtime, row.mode) == (stat.ino, stat.size, stat.mtime, stat.mode);
         let share = row.share?;
-        if racy || !same || !self.ctime_explained(row, stat.ctime) {
+        if racy || !same || !self.ctime_explained(row, stat.ctime) || self.doubt.falls_on(stat.ino) {
             return None;
         }
         let now = Row::new(stat, share);
@@ -384,7 +405,11 @@ impl Settling<'_> {
                 Err(error) => return Ok(Read::NotTaken(format!("{} ({error})", path.display()))),
             };
             let stat = disk::fstat(&file).map_err(|error| Error::io("look at", &path, error))?;
-            match self.putter.put(&file, &stat, &path, buffer, ctx) {
+            let read = match self.putter {
+                Some(putter) => putter.put(&file, &stat, &path, buffer, ctx),
+                None => hash_unchanged(&file, &stat, &path, buffer, ctx),
+            };
+            match read {
                 Ok(content) => return Ok(Read::Content(content, stat)),
                 Err(error @ Error::Intake(IntakeError::Changed(_))) => last = Some(error),
                 Err(error) => return Err(error),

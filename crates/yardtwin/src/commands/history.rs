@@ -80,7 +80,7 @@ fn row(entry: &HistoryEntry) -> Vec<String> {
     ]
 }
 
-fn what(what: &What) -> String {
+pub(super) fn what(what: &What) -> String {
     match what {
         What::Made { from } => format!("made from {from}"),
         What::Outside => "changed from outside".into(),

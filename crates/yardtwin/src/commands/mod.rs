@@ -2,6 +2,7 @@
 
 mod check;
 mod demo;
+mod diff;
 mod history;
 mod play;
 mod settings;
@@ -54,6 +55,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Check { name, seconds, fix, arguments, how, .. } => {
             check::start(&yard()?, &name, &check::Wish { seconds, fix, arguments, dry_run: how.dry_run }, screen)
         }
+        Command::Diff { a, b, text, all } => diff::diff(&yard()?, &a, b.as_ref(), diff::Wish { text, all }, screen),
         Command::Sweep { how } => history::sweep(&yard()?, how, screen),
         Command::Profile(command) => settings::run(&yard()?, command, screen),
         Command::Launch { name, id, discard, ask, detach, stop, arguments, in_background, how } => {
