@@ -72,11 +72,13 @@ mod yard;
 // The yard and what is done to it.
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
-    CloneOptions, CloneOutcome, ClonePlan, Compared, Difference, Differing, Differs, Files, ForgetOutcome, Guard, Hunk,
-    IntakeOptions, IntakeOutcome, IntakePlan, IsolationView, Leaks, LetGo, LineChange, NotKept, OnlyHere, Part,
+    About, CheckOptions, CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile,
+    Difference, Differing, Differs, Files, Finding, ForgetOutcome, Guard, Hunk, IntakeOptions, IntakeOutcome,
+    IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NotKept, OnlyHere, Part, Problem,
     ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RestoreOptions,
-    RestoreOutcome, RestorePlan, ShareTotals, Shares, SheetPlan, SheetUse, SnapshotOutcome, StockDetails,
-    StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally, TwinDetails, TwinSummary, Unsettled,
+    RestoreOutcome, RestorePlan, Severity, ShareTotals, Shares, SheetPlan, SheetUse, SnapshotOutcome, StockDetails,
+    StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally, Touched, TwinDetails, TwinSummary,
+    Unsettled,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::{KeepPolicy, Yard};

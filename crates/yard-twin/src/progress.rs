@@ -26,6 +26,8 @@ pub enum Phase {
     Storing,
     /// Making sure that what was stored survives a power loss.
     Syncing,
+    /// Reading contents, and comparing them with what they should be.
+    Checking,
     /// Building a twin's folder.
     Building,
     /// Deleting files.

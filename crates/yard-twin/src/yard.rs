@@ -90,6 +90,8 @@ pub struct Yard {
     pub(crate) pool: Pool,
     /// The listing that was read last, of those that are kept whole: states of one twin differ from the same one.
     last_whole: RefCell<Option<(ListingId, Listing)>>,
+    /// What the opening found half done, and finished or undid.
+    pub(crate) recovered: Vec<String>,
 }
 
 impl Yard {
@@ -150,8 +152,16 @@ impl Yard {
         // SQLite would only say that it can't.
         rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
         let catalog = Catalog::open(&root.join("catalog.db"))?;
-        let yard = Self { settings, catalog, pool: Pool::new(root.join("pool")), root, last_whole: RefCell::default() };
-        yard.recover()?;
+        // Those that hold nothing between commands may not have come along from a backup.
+        for folder in ["locks", "removed", "tmp"].map(|folder| root.join(folder)) {
+            if !folder.is_dir() {
+                disk::make_folders(&folder)?;
+            }
+        }
+        let pool = Pool::new(root.join("pool"));
+        let (last_whole, recovered) = (RefCell::default(), Vec::new());
+        let mut yard = Self { settings, catalog, pool, root, last_whole, recovered };
+        yard.recovered = yard.recover()?;
         Ok(yard)
     }
 
@@ -281,7 +291,7 @@ impl Yard {
         }
     }
 
-    fn blob_path(&self, kind: &str, id: &str) -> PathBuf {
+    pub(crate) fn blob_path(&self, kind: &str, id: &str) -> PathBuf {
         self.root.join(kind).join(&id[..2]).join(id)
     }
 
@@ -360,7 +370,7 @@ impl Yard {
         Ok(delta::base(&head))
     }
 
-    fn packed_listing(&self, id: ListingId) -> Result<Packed> {
+    pub(crate) fn packed_listing(&self, id: ListingId) -> Result<Packed> {
         if let Some((_, last)) = self.last_whole.borrow().as_ref().filter(|(last, _)| *last == id) {
             return Ok(Packed::Whole(last.clone()));
         }
@@ -390,7 +400,8 @@ impl Yard {
     /// Sizes of the contents that the pool may have, by the listings of what there is.
     pub(crate) fn known_sizes(&self) -> Result<HashSet<u64>> {
         let mut sizes = HashSet::new();
-        self.each_entry(self.listings_in_use()?, |entry| sizes.extend([entry.node.size()]))?;
+        // One that can't be read only makes files be stored first and known afterwards.
+        self.each_readable(self.listings_in_use()?, |entry| sizes.extend([entry.node.size()]));
         Ok(sizes)
     }
 
@@ -418,6 +429,16 @@ impl Yard {
             self.listing(id)?.entries().iter().for_each(&mut each);
             Ok(())
         })
+    }
+
+    /// As [`Yard::each_entry`], and passes over listings that can't be read. Some entries may come twice then.
+    pub(crate) fn each_readable(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) {
+        if self.each_entry(listings.clone(), &mut each).is_err() {
+            for id in listings {
+                // That is what is passed over.
+                let _ = self.each_entry(HashSet::from([id]), &mut each);
+            }
+        }
     }
 
     /// Every listing that a stock build or a state of a twin needs, removed ones too.
@@ -498,13 +519,18 @@ impl OpFolder {
     }
 
     /// Deletes what a process that is no more has left. The caller holds the yard alone.
-    pub(crate) fn remove_if_left(path: &Path) -> Result<()> {
+    pub(crate) fn remove_if_left(path: &Path) -> Result<bool> {
         let lock = path.join(Self::LOCK);
         if disk::exists(&lock) && lock::try_take(&lock, Mode::Alone)?.is_none() {
-            return Ok(());
+            return Ok(false);
         }
         tracing::info!(path = %path.display(), "left by a command that died: deleted");
-        if path.is_dir() { disk::remove_tree(path) } else { disk::remove_file(path) }
+        if path.is_dir() {
+            disk::remove_tree(path)?
+        } else {
+            disk::remove_file(path)?
+        }
+        Ok(true)
     }
 }
 

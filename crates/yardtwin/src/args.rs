@@ -154,21 +154,28 @@ pub(crate) enum Command {
         #[arg(long)]
         all: bool,
     },
-    /// Check a twin
+    /// Look for whatever is wrong, in all of the yard or in one stock build or twin, and say what mends it
     Check {
-        /// The twin
-        name: TwinName,
-        /// Start it once, watched, and see whether it keeps to its own folder; what it changes is thrown away
-        #[arg(long, required = true)]
-        start: bool,
-        /// End it after so many seconds [default: wait until it ends]
-        #[arg(long, value_name = "SECONDS")]
-        seconds: Option<u64>,
-        /// Lay the marker files and folders of the title sheet first that it doesn't have
+        /// A stock build (TITLE@BUILD) or a twin [default: all of the yard]
+        #[arg(required_if_eq("start", "true"))]
+        what: Option<Source>,
+        /// Read every content, and compare it with what it should be
+        #[arg(long, conflicts_with = "start")]
+        full: bool,
+        /// Mend what can be mended without losing anything, once it has been shown; with --start, lay missing markers first
         #[arg(long)]
         fix: bool,
-        /// Arguments for the program, after its usual ones
-        #[arg(last = true)]
+        /// A folder that may have the right bytes of what is damaged (may be given more than once)
+        #[arg(long, value_name = "DIR", conflicts_with = "start")]
+        from: Vec<PathBuf>,
+        /// Start the twin once, watched, and see whether it keeps to its own folder; what it changes is thrown away
+        #[arg(long)]
+        start: bool,
+        /// With --start: end it after so many seconds [default: wait until it ends]
+        #[arg(long, value_name = "SECONDS", requires = "start")]
+        seconds: Option<u64>,
+        /// With --start: arguments for the program, after its usual ones
+        #[arg(last = true, requires = "start")]
         arguments: Vec<OsString>,
         #[command(flatten)]
         how: DryRun,

@@ -43,6 +43,7 @@ fn verb(phase: Phase) -> &'static str {
         Phase::Listing => "looking",
         Phase::Storing => "storing",
         Phase::Syncing => "making sure it is safe on disk",
+        Phase::Checking => "reading",
         Phase::Building => "building",
         Phase::Deleting => "deleting",
     }

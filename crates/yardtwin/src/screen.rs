@@ -93,6 +93,15 @@ impl Screen {
         self.line(line);
     }
 
+    /// A paragraph: a mark in its tone and what it is about, then text that is indented, in lines that fit.
+    pub(crate) fn paragraph(&self, (tone, mark): (Tone, &str), about: &str, texts: &[String]) {
+        const INDENT: usize = 9;
+        self.pieces(&[(tone, &format!("{mark:INDENT$}")), (Tone::Plain, about)]);
+        for line in texts.iter().flat_map(|text| wrapped(&plain(text), INDENT, std::io::stdout())) {
+            self.line(format_args!("{:INDENT$}{line}", ""));
+        }
+    }
+
     /// A line beside the answer, on standard error.
     pub(crate) fn aside(&self, text: impl Display) {
         // As above.

@@ -66,6 +66,18 @@ impl Catalog {
         Ok(catalog)
     }
 
+    /// What SQLite finds wrong with the database.
+    pub(crate) fn faults(&self) -> Result<Vec<String>> {
+        let mut faults: Vec<String> = self.all("PRAGMA integrity_check", [], |row| row.get(0))?;
+        faults.retain(|fault| fault != "ok");
+        Ok(faults)
+    }
+
+    /// Makes the database's indexes anew from its rows.
+    pub(crate) fn reindex(&self) -> Result<()> {
+        self.run("REINDEX", []).map(|_| ())
+    }
+
     fn prepare(&mut self) -> Result<()> {
         // FULL: a commit has survived a power loss when it returns. Another command's commit takes milliseconds.
         self.db

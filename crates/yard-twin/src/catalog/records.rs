@@ -119,6 +119,19 @@ pub(crate) enum Intent {
     Change { twin: TwinId, from: StateId, to: StateId, stage: String, what: Option<What> },
 }
 
+impl Intent {
+    /// What was under way, in a few words.
+    pub(crate) fn doing(&self) -> String {
+        match self {
+            Self::Clone { twin } => format!("the making of {}", twin.name),
+            Self::Remove { folder, .. } => format!("the removal of {folder}"),
+            Self::Forget { twin } => format!("the deletion of the twin {twin}"),
+            Self::Rename { name, .. } => format!("a renaming to {name}"),
+            Self::Change { twin, .. } => format!("a change of the twin {twin}"),
+        }
+    }
+}
+
 /// A change of a twin that follows at once when its folder has been moved.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 pub(crate) struct Mend {

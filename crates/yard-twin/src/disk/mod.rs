@@ -26,6 +26,9 @@ use crate::error::{Error, PathContext, Result};
 /// Bytes read at once; each thread has one such buffer.
 pub(crate) const BUFFER: usize = 256 << 10;
 
+/// Files from this size on are read first, the largest first, so that none of them ends the work alone.
+pub(crate) const LARGE: u64 = 4 << 20;
+
 /// What the system knows about a file without reading it. Times are nanoseconds since 1970.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Stat {

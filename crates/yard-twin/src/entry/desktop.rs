@@ -50,6 +50,38 @@ pub(super) fn relabelled(text: &str, name: &str, twin: &TwinName, id: TwinId) ->
     Some(text.lines().map(line).collect())
 }
 
+/// What keeps an entry from starting a twin, and whether it is one of ours.
+pub(super) fn fault(text: &str, id: TwinId) -> Option<(String, bool)> {
+    if !text.lines().any(|line| line == format!("X-YardTwin-Twin={id}")) {
+        return Some(("is none of this twin's any more".into(), false));
+    }
+    let exec = text.lines().find_map(|line| line.strip_prefix("Exec=")).unwrap_or_default();
+    if !exec.trim_end().ends_with(&id.to_string()) {
+        return Some(("doesn't start this twin".into(), true));
+    }
+    let program = first_word(&unescaped(exec));
+    if Path::new(&program).is_absolute() && !Path::new(&program).exists() {
+        return Some((format!("starts a program that is not there: {program}"), true));
+    }
+    None
+}
+
+/// The first argument of an `Exec`, unquoted.
+fn first_word(exec: &str) -> String {
+    let Some(quoted) = exec.strip_prefix('"') else {
+        return exec.split(' ').next().unwrap_or_default().replace("%%", "%");
+    };
+    let (mut word, mut characters) = (String::new(), quoted.chars());
+    while let Some(c) = characters.next() {
+        match c {
+            '"' => break,
+            '\\' => word.extend(characters.next()),
+            c => word.push(c),
+        }
+    }
+    word.replace("%%", "%")
+}
+
 fn comment(twin: &TwinName) -> String {
     format!("Starts the twin {twin} with its own settings and saves")
 }

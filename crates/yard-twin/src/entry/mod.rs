@@ -51,6 +51,15 @@ pub struct EntrySummary {
     pub missing: bool,
 }
 
+/// What is wrong with the launch entry of a twin, and whether the file is ours at all.
+pub(crate) fn fault(path: &Path, twin: TwinId) -> Option<(String, bool)> {
+    let text = match std::fs::read_to_string(path) {
+        Ok(text) => text,
+        Err(error) => return Some((format!("can't be read: {error}"), false)),
+    };
+    desktop::fault(&text, twin)
+}
+
 impl Yard {
     /// Works out the launch entry of a twin: named for title, build and twin, and told apart from any entry in the folder
     /// that would look the same.

@@ -1,26 +1,20 @@
 //! What follows a run: its layer is folded back, what it must not have changed goes back, what it wrote through a guard
 //! is repaired.
 
-use std::collections::{BTreeMap, HashSet};
-use std::path::{Path, PathBuf};
-
-use rustix::fs::CWD;
+use std::path::Path;
 
 use super::change::{Goal, Start};
-use super::settle::{Own, Settled, index_path};
+use super::check::Wrong;
+use super::settle::{Own, Settled};
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::disk::{self, FsClock};
-use crate::error::{Error, PathContext, Result};
+use crate::error::Result;
 use crate::ident::{ContentId, StateId};
 use crate::launch::RunLayer;
-use crate::listing::{Layer, Listing, Node, overlay, rebase};
-use crate::lock::Held;
+use crate::listing::{Listing, Node, rebase};
 use crate::path::RelPath;
-use crate::pool::{Putter, Share};
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Index};
-use crate::yard::OpFolder;
 
 /// Shared files that were found to be written through their guard, and what became of them.
 #[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -122,103 +116,18 @@ impl Yard {
     /// overwritten file. What can't be had anywhere is named, with all that it touches.
     pub(crate) fn repair_leaks(&self, leaked: &[Leaked], writer: &TwinRow, ctx: &Ctx) -> Result<Leaks> {
         let paths = leaked.iter().map(|leak| leak.path.to_string()).collect();
-        let mut repair = Leaks { paths, ..Leaks::default() };
+        let mut leaks = Leaks { paths, ..Leaks::default() };
         if leaked.is_empty() {
-            return Ok(repair);
+            return Ok(leaks);
         }
-        let wrong: BTreeMap<ContentId, u64> = leaked.iter().map(|leak| (leak.content, leak.inode)).collect();
-        let rows: Vec<_> = self.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()).collect();
-        let sharing: Vec<_> = rows.iter().map(|row| self.sharers(row, &wrong)).collect::<Result<_>>()?;
-        let mut lost = Vec::new();
-        for content in wrong.keys().filter(|content| !self.pool.has(**content)) {
-            let own = sharing.iter().flat_map(|sharer| &sharer.own).filter(|(of, _)| of == content);
-            let own: Vec<_> = own.map(|(_, path)| path.clone()).collect();
-            let mut sources = own.into_iter().chain(self.taken_in_from(*content)?);
-            let op = self.begin(ctx)?;
-            if !sources.any(|path| self.take_from(*content, &path, &op, ctx).unwrap_or(false)) {
-                lost.push(*content);
-            }
-        }
-        for (row, sharer) in rows.iter().zip(&sharing) {
-            let paths: Vec<_> =
-                sharer.linked.iter().filter(|(of, _)| !lost.contains(of)).map(|(_, path)| path).collect();
-            if row.id != writer.id && !paths.is_empty() {
-                match self.give_back(row, &paths, ctx) {
-                    Ok(()) => repair.repaired.extend(paths.iter().map(|path| (row.name.to_string(), path.to_string()))),
-                    Err(error) => repair.damaged.push(format!("{} of the twin {}: {error}", paths[0], row.name)),
-                }
-            }
-            let named = sharer.linked.iter().filter(|(of, _)| row.id != writer.id && lost.contains(of));
-            repair.damaged.extend(named.map(|(_, path)| format!("{path} of the twin {}", row.name)));
-        }
-        repair.damaged.extend(self.stock_with(&lost)?);
-        Ok(repair)
-    }
-
-    /// The files of a twin that hold one of the contents: those that are the overwritten file, and those of its own.
-    fn sharers(&self, row: &TwinRow, wrong: &BTreeMap<ContentId, u64>) -> Result<Sharer> {
-        let mut sharer = Sharer::default();
-        let state = self.state(row.state)?;
-        let listing = self.listing(state.disk)?;
-        let folder = self.folder_of(row);
-        let index = Index::load(&index_path(&folder), state.disk, self.pool.inode()?, listing.entries().len())?;
-        let rows = index.map(|index| index.rows).unwrap_or_default();
-        for (at, entry) in listing.entries().iter().enumerate() {
-            let Some(content) = entry.node.content() else { continue };
-            let Some(inode) = wrong.get(&content) else { continue };
-            let path = entry.path.below(&folder);
-            let Ok(stat) = disk::lstat(&path) else { continue };
-            let linked = rows.get(at).is_none_or(|row| row.share == Some(Share::Link));
-            if stat.ino == *inode && linked {
-                sharer.linked.push((content, entry.path.clone()));
-            } else if stat.ino != *inode {
-                sharer.own.push((content, path));
-            }
-        }
-        Ok(sharer)
-    }
-
-    /// Where a content was taken in from, as far as stock builds have it: what is there now may be something else.
-    fn taken_in_from(&self, content: ContentId) -> Result<Vec<PathBuf>> {
-        let mut paths = Vec::new();
-        for stock in self.catalog.stock_builds()? {
-            let listing = self.listing(stock.listing)?;
-            let entry = listing.entries().iter().find(|entry| entry.node.content() == Some(content));
-            let below = entry.and_then(|entry| entry.path.as_str().strip_prefix("game/"));
-            paths.extend(below.map(|below| PathBuf::from(&stock.source).join(below)));
-        }
-        Ok(paths)
-    }
-
-    /// Takes a content into the pool from a file, if that is what it holds.
-    pub(super) fn take_from(&self, content: ContentId, path: &Path, op: &OpFolder, ctx: &Ctx) -> Result<bool> {
-        let file = disk::open_file(CWD, path).at("read", path)?;
-        let stat = disk::fstat(&file).at("look at", path)?;
-        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
-        let found = putter.put(&file, &stat, path, &mut vec![0; disk::BUFFER], ctx)?;
-        if found != content {
-            return Ok(false);
-        }
-        let _alone = self.alone(ctx)?;
-        putter.publish(ctx)?;
-        Ok(true)
-    }
-
-    /// Gives a twin its bytes back at some paths; what it holds there now stays in the history.
-    fn give_back(&self, row: &TwinRow, paths: &[&RelPath], ctx: &Ctx) -> Result<()> {
-        let right = self.listing(self.state(row.state)?.disk)?;
-        let held = self.try_hold_twin(row)?;
-        let settled = self.settle_without_repair(row, &held, What::Outside, Doubt::Nothing, ctx)?;
-        let layer = paths.iter().map(|path| ((*path).clone(), right.get(path.as_str()).cloned())).collect();
-        let next = overlay(&settled.listing, &Layer::new(layer)?)?;
-        let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        self.change_settled(&row, &settled, next, What::Repaired, ctx)
-    }
-
-    /// Holds a twin if it is free just now.
-    fn try_hold_twin(&self, row: &TwinRow) -> Result<Held> {
-        let taken = crate::lock::try_take(&self.twin_lock_path(row.id), crate::lock::Mode::Alone)?;
-        taken.ok_or_else(|| Error::Busy { what: format!("the twin {:?}", row.name.as_str()), holders: Vec::new() })
+        let mut wrong = Wrong::default();
+        leaked.iter().for_each(|leak| wrong.add(leak.content, Some(leak.inode)));
+        let repair = self.repair(&wrong, Some(writer.id), &[], ctx)?;
+        leaks.repaired = repair.repaired.iter().map(|(twin, path)| (twin.to_string(), path.to_string())).collect();
+        leaks.damaged = repair.failed;
+        leaks.damaged.extend(repair.left.iter().map(|(twin, path)| format!("{path} of the twin {twin}")));
+        leaks.damaged.extend(self.stock_with(&repair.lost)?);
+        Ok(leaks)
     }
 
     /// What stock builds lack without those contents.
@@ -238,13 +147,6 @@ impl Yard {
         }
         Ok(named)
     }
-}
-
-/// The files of a twin that hold a content that was overwritten.
-#[derive(Default)]
-struct Sharer {
-    linked: Vec<(ContentId, RelPath)>,
-    own: Vec<(ContentId, PathBuf)>,
 }
 
 /// Whether the layer of a run waits to be folded back.

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 
-use super::settle::index_path;
+use super::settle::keep_index;
 use crate::Yard;
 use crate::catalog::{HistoryEntry, TwinRow};
 use crate::error::{Error, PathContext, Result};
@@ -16,7 +16,7 @@ use crate::ident::{ContentId, Side, StateId, TwinName};
 use crate::listing::{Change, Entry, Listing, Node, diff};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Index};
+use crate::scan::Doubt;
 use crate::sheet::Sheet;
 
 /// Larger files are not compared line by line.
@@ -331,17 +331,10 @@ impl Yard {
         let folder = self.present_folder(row)?;
         let op = self.begin(ctx)?;
         let mut look = self.look_only(row, &folder, &op, None, Doubt::Nothing, ctx)?;
-        if look.stale_index || !look.found.refreshed.is_empty() {
-            // What was read and is as it was need not be read again.
-            look.rows.resize(look.before.entries().len(), crate::scan::Row::default());
-            look.found.refreshed.iter().for_each(|(at, row)| look.rows[*at] = *row);
-            let (listing, pool, looked_at) = (look.state.disk, look.pool_inode, look.found.looked_at);
-            let index = Index { listing, pool, looked_at, rows: look.rows.clone() };
-            index.save(&index_path(&folder), &op.path().join("index"))?;
-        }
+        let rows = keep_index(&mut look, &folder, &op)?;
         let not_taken = std::mem::take(&mut look.found.not_taken);
         let before = look.before.clone();
-        let (listing, _) = look.found.merged(look.before, look.rows)?;
+        let (listing, _) = look.found.merged(look.before, rows)?;
         let compared = Compared { name: row.name.to_string(), at: None, in_use: false, folder: Some(folder) };
         Ok(Peeked { looked: Looked { compared, listing, sheet: look.sheet, not_taken }, state: row.state, before })
     }

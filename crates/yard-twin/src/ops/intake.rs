@@ -25,9 +25,6 @@ use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen, Sum, walk, walk_sum, without};
 use crate::sheet::{self, Belongings, Sheet};
 
-/// Files from this size on are read first, the largest first, so that none of them ends the intake alone.
-const LARGE: u64 = 4 << 20;
-
 /// What to take in, and as what.
 #[derive(Clone, Debug)]
 pub struct IntakeOptions {
@@ -416,7 +413,7 @@ fn store(plan: &IntakePlan, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
     let mut order: Vec<usize> = (0..plan.seen.len()).filter(|&at| matches!(plan.seen[at].kind, Kind::File)).collect();
     order.sort_by_key(|&at| {
         let size = plan.seen[at].stat.size;
-        if size >= LARGE { (0, u64::MAX - size, 0) } else { (1, 0, at) }
+        if size >= disk::LARGE { (0, u64::MAX - size, 0) } else { (1, 0, at) }
     });
     let contents = Mutex::new(vec![None; plan.seen.len()]);
     let attributes = AtomicU64::new(0);

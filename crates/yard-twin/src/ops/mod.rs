@@ -2,6 +2,7 @@
 
 mod after_run;
 mod change;
+mod check;
 mod clone;
 mod compare;
 #[cfg(test)]
@@ -25,6 +26,10 @@ mod sweep;
 mod take_away;
 
 pub use after_run::Leaks;
+pub use check::{
+    About, CheckOptions, CheckReport, CheckedCounts, DamagedFile, Finding, Mend, MendOptions, Mended, Problem,
+    Severity, Touched,
+};
 pub use clone::{CloneOptions, CloneOutcome, ClonePlan};
 pub use compare::{Compared, Difference, Differing, Differs, Hunk, LineChange, Part, Tallies, Tally};
 pub use history::{RestoreOptions, RestoreOutcome, RestorePlan, SnapshotOutcome};

@@ -12,19 +12,21 @@ use crate::progress::Ctx;
 use crate::yard::{OpFolder, folder_id};
 
 impl Yard {
-    /// Finishes or undoes what commands left half done that are no more.
-    pub(crate) fn recover(&self) -> Result<()> {
+    /// Finishes or undoes what commands left half done that are no more, and says what that was.
+    pub(crate) fn recover(&self) -> Result<Vec<String>> {
+        let mut recovered = Vec::new();
         let tmp = self.root().join("tmp");
         let idle = fs::read_dir(&tmp).at("list", &tmp)?.next().is_none();
         if idle && self.catalog.intents()?.is_empty() {
-            return Ok(());
+            return Ok(recovered);
         }
         // Whoever is at work now holds the yard or will look again later.
-        let Some(held) = lock::try_take(&self.root().join("locks/yard"), Mode::Alone)? else { return Ok(()) };
+        let Some(held) = lock::try_take(&self.root().join("locks/yard"), Mode::Alone)? else { return Ok(recovered) };
         for (id, intent) in self.catalog.intents()? {
             if !matches!(intent, Intent::Change { .. }) {
                 tracing::info!(?intent, "a command died here: it is finished or undone");
                 self.catalog.together(|| self.finish_intent(id, &intent))?;
+                recovered.push(intent.doing());
             }
         }
         let (mut changes, mut stages) = (Vec::new(), Vec::new());
@@ -41,20 +43,21 @@ impl Yard {
         for entry in fs::read_dir(&tmp).at("list", &tmp)? {
             let path = entry.at("list", &tmp)?.path();
             if !stages.contains(&path) {
-                OpFolder::remove_if_left(&path)?;
+                let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+                recovered.extend(OpFolder::remove_if_left(&path)?.then(|| format!("tmp/{name}")));
             }
         }
         drop(held);
         for row in changes {
             // One that is held is being changed just now, or running.
-            if let Some(held) = lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?
-                && let Err(error) = self.finish_change(&row, &held, &Ctx::default())
-            {
+            let Some(held) = lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)? else { continue };
+            match self.finish_change(&row, &held, &Ctx::default()) {
+                Ok(()) => recovered.push(format!("a change of {}", row.name)),
                 // Commands on this twin will say so; the others are not kept from their work.
-                tracing::info!(twin = %row.name, %error, "could not be finished yet");
+                Err(error) => tracing::info!(twin = %row.name, %error, "could not be finished yet"),
             }
         }
-        Ok(())
+        Ok(recovered)
     }
 
     /// Takes an intended step to its end if it was begun, else leaves things as they were.

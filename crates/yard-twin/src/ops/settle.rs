@@ -309,6 +309,20 @@ impl Yard {
     }
 }
 
+/// Writes down what was read and is as it was, so that it need not be read again. Gives the rows of the last state.
+pub(super) fn keep_index(look: &mut Look, folder: &Path, op: &OpFolder) -> Result<Vec<Row>> {
+    let mut rows = std::mem::take(&mut look.rows);
+    if look.stale_index || !look.found.refreshed.is_empty() {
+        rows.resize(look.before.entries().len(), Row::default());
+        look.found.refreshed.iter().for_each(|(at, row)| rows[*at] = *row);
+        let (listing, pool, looked_at) = (look.state.disk, look.pool_inode, look.found.looked_at);
+        let index = Index { listing, pool, looked_at, rows };
+        index.save(&index_path(folder), &op.path().join("index"))?;
+        rows = index.rows;
+    }
+    Ok(rows)
+}
+
 /// Where a twin's index is.
 pub(crate) fn index_path(folder: &Path) -> PathBuf {
     folder.join("index")

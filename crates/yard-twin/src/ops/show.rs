@@ -285,7 +285,7 @@ impl Yard {
         Ok(IsolationView { asked, gets, why })
     }
 
-    fn guard(&self, shares: &ShareTotals, ctx: &Ctx) -> Result<Guard> {
+    pub(super) fn guard(&self, shares: &ShareTotals, ctx: &Ctx) -> Result<Guard> {
         if shares.linked.files == 0 {
             return Ok(Guard::Separate);
         }

@@ -76,6 +76,14 @@ impl Index {
         Ok(index.filter(|index| index.listing == listing && index.pool == pool && index.rows.len() == entries))
     }
 
+    /// The listing that an index says it was made for; whether the rest of it can be believed is not looked at.
+    pub(crate) fn made_for(path: &Path) -> Option<ListingId> {
+        let mut head = [0; HEAD];
+        File::open(path).ok()?.read_exact(&mut head).ok()?;
+        let listing = head.strip_prefix(MAGIC)?.first_chunk()?;
+        Some(ListingId::from_bytes(*listing))
+    }
+
     /// Writes it as a whole: first at `staged`, on the same filesystem.
     pub(crate) fn save(&self, path: &Path, staged: &Path) -> Result<()> {
         disk::write_loose(path, staged, |out| self.encode(out))

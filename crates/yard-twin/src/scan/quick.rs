@@ -49,16 +49,16 @@ pub(crate) struct Settling<'a> {
 #[derive(Clone, Copy)]
 pub(crate) enum Doubt<'a> {
     Nothing,
-    Everything,
     Inodes(&'a HashSet<u64>),
+    AllBut(&'a HashSet<u64>),
 }
 
 impl Doubt<'_> {
     fn falls_on(self, ino: u64) -> bool {
         match self {
             Self::Nothing => false,
-            Self::Everything => true,
             Self::Inodes(inodes) => inodes.contains(&ino),
+            Self::AllBut(inodes) => !inodes.contains(&ino),
         }
     }
 }
@@ -304,7 +304,9 @@ impl Settling<'_> {
             by_inode.entry((unread.stat.dev, unread.stat.ino)).or_default().push(unread);
         }
         let mut files: Vec<Vec<Unread>> = by_inode.into_values().collect();
-        files.sort_unstable_by(|a, b| a[0].path.cmp(&b[0].path));
+        // The largest first, so that none of them is read alone at the end.
+        let large = |names: &Vec<Unread>| Some(names[0].stat.size).filter(|&size| size >= disk::LARGE);
+        files.sort_unstable_by(|a, b| large(b).cmp(&large(a)).then_with(|| a[0].path.cmp(&b[0].path)));
         let bytes = files.iter().map(|names| names[0].stat.size).sum();
         let done = Mutex::new(found);
         let work = |buffer: &mut Vec<u8>, names: &Vec<Unread>| {

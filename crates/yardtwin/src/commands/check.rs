@@ -1,111 +1,159 @@
 //! `check`.
 
-use std::ffi::OsString;
 use std::process::ExitCode;
-use std::sync::Arc;
-use std::time::Duration;
 
-use yard_twin::{Contained, Keep, LaunchOptions, LaunchPlan, TwinName, Yard};
+use serde::Serialize;
+use yard_twin::{
+    About, CheckOptions, CheckReport, Finding, Mend, MendOptions, Mended, Problem, Severity, Source, Yard,
+};
 
-use super::play::attended;
+use super::play::start_command;
 use super::{Done, typed};
+use crate::args::DryRun;
 use crate::progress::ctx;
-use crate::screen::{Screen, listed, shell, some_of};
+use crate::screen::{Screen, Tone, counted, duration, files, shell};
 
-/// The exit code of a check that found something.
+/// The exit code where differences or problems were found.
 pub(super) const FOUND: u8 = 3;
 
-/// How a watched start is wished for.
-pub(crate) struct Wish {
-    pub(crate) seconds: Option<u64>,
-    pub(crate) fix: bool,
-    pub(crate) arguments: Vec<OsString>,
-    pub(crate) dry_run: bool,
+#[derive(Serialize)]
+struct Answer {
+    #[serde(flatten)]
+    report: CheckReport,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mended: Option<Mended>,
 }
 
-pub(crate) fn start(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen) -> Done {
+pub(crate) fn check(yard: &Yard, options: &CheckOptions, fix: bool, how: DryRun, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    if wish.fix {
-        let laid = yard.lay_markers(name, wish.dry_run, &ctx)?;
-        if !laid.is_empty() && !screen.is_json() {
-            let done = if wish.dry_run { "would be laid" } else { "are laid" };
-            screen.aside(format_args!("Marker files and folders {done}: {}", laid.join(", ")));
-        }
-    }
-    let options = LaunchOptions { arguments: wish.arguments.clone(), keep: Keep::Never, ..LaunchOptions::default() };
-    let plan = yard.plan_launch(name, &options, &ctx)?;
-    if wish.dry_run {
-        screen.answer(&plan, |screen| {
-            screen.head(format_args!("{} would be started {}, and watched", shell(name), plan.isolation));
-            screen.facts(&[("program", plan.program.display().to_string())]);
-        });
-        return Ok(ExitCode::SUCCESS);
-    }
-    let seconds = wish.seconds;
+    let report = yard.check(options, &ctx)?;
     if !screen.is_json() {
-        let until = seconds.map_or_else(|| "until you end it".into(), |seconds| format!("for {seconds} s"));
-        screen.aside(format_args!("{} is started {} and watched {until}", shell(name), plan.isolation));
+        say(&report, options, fix, screen);
     }
-    let outcome = attended(yard, &plan, &options, screen, |running| {
-        if let Some(seconds) = seconds {
-            let signaller = Arc::new(running.signaller());
-            // It goes with this process, if the program ends before.
-            std::thread::spawn(move || {
-                std::thread::sleep(Duration::from_secs(seconds));
-                signaller.end_all();
-            });
-        }
-    })?;
-    let answer = yard.contained(&plan, &outcome)?;
-    screen.answer(&answer, |screen| say(&plan, &answer, screen));
-    Ok(if answer.self_contained { ExitCode::SUCCESS } else { ExitCode::from(FOUND) })
-}
-
-fn say(plan: &LaunchPlan, answer: &Contained, screen: &Screen) {
-    let name = shell(&answer.twin);
-    let outside: Vec<_> = answer.outside.iter().map(|path| path.display().to_string()).collect();
-    if answer.self_contained {
-        let sure = if answer.exact { "" } else { ", as far as can be seen when it is not sealed" };
-        screen.head(format_args!("{name} is self-contained: it wrote nothing outside of its game folder{sure}"));
+    let mended = if fix && !how.dry_run {
+        let options = MendOptions { from: options.from.clone(), entry_command: start_command(yard)? };
+        Some(yard.mend(&report.findings, &options, &ctx)?)
     } else {
-        screen.head(format_args!("{name} is not self-contained by itself"));
+        None
+    };
+    if let Some(mended) = mended.as_ref().filter(|_| !screen.is_json()) {
+        say_mended(mended, screen);
     }
-    screen.facts(&[
-        ("in the home", some_of(&answer.in_home, 12)),
-        ("elsewhere", some_of(&outside, 12)),
-        ("refused, it says", some_of(&answer.refused, 5)),
-        ("what it wrote", "is thrown away: the twin is as it was".into()),
-        ("would keep it in", remedy(plan, answer)),
-        ("next", if answer.missing.is_empty() { String::new() } else { typed("check --start --fix", &[&answer.twin]) }),
-    ]);
-    if !answer.in_home.is_empty() {
-        screen.warn(format_args!(
-            "launched from here, its home is the twin's own, and what it writes there stays with the twin; started in \
-             any other way, it writes into yours"
-        ));
+    let left = |finding: &&Finding| !mended.as_ref().is_some_and(|mended| mended.done.contains(finding));
+    let well = report.findings.iter().filter(left).all(|finding| finding.severity == Severity::Note);
+    if screen.is_json() {
+        screen.answer(&Answer { report, mended }, |_| {});
     }
-    if !answer.exact && !answer.outside.is_empty() {
-        screen.warn("other programs may have written there meanwhile");
+    Ok(if well { ExitCode::SUCCESS } else { ExitCode::from(FOUND) })
+}
+
+fn say(report: &CheckReport, options: &CheckOptions, fix: bool, screen: &Screen) {
+    let what = options.what.as_ref().map_or_else(|| "The yard".into(), ToString::to_string);
+    let problems = report.findings.iter().filter(|finding| finding.severity != Severity::Note).count() as u64;
+    match problems {
+        0 => screen.head(format_args!("{what}: nothing is wrong")),
+        problems => screen.head(format_args!("{what}: {} to look at", counted(problems, "thing"))),
+    }
+    screen.facts(&[("looked at", looked_at(report, options)), ("took", duration(report.took))]);
+    for finding in &report.findings {
+        screen.line("");
+        let mark = match finding.severity {
+            Severity::Damaged => (Tone::Bad, "damaged"),
+            Severity::Wrong => (Tone::Other, "wrong"),
+            Severity::Differs => (Tone::Elsewhere, "differs"),
+            Severity::Note => (Tone::Faint, "note"),
+        };
+        let texts: Vec<_> = [Some(finding.problem.to_string()), mend(finding, options)].into_iter().flatten().collect();
+        screen.paragraph(mark, &finding.about.to_string(), &texts);
+    }
+    if !fix && report.findings.iter().any(|finding| finding.mend == Mend::Safe) {
+        screen.line("");
+        screen.facts(&[("next", fixing(options))]);
     }
 }
 
-/// What of the title sheet would keep the program in.
-fn remedy(plan: &LaunchPlan, answer: &Contained) -> String {
-    let inside = &answer.inside;
-    if answer.self_contained {
-        return String::new();
+fn looked_at(report: &CheckReport, options: &CheckOptions) -> String {
+    let counts = &report.looked_at;
+    let mut parts = Vec::new();
+    match &options.what {
+        None => parts.extend([counted(counts.stock_builds, "stock build"), counted(counts.twins, "twin")]),
+        Some(Source::Twin(_)) => parts.push(files(counts.files)),
+        Some(Source::Stock(_)) => {}
     }
-    if !answer.missing.is_empty() {
-        return format!("what the title sheet names and the twin lacks: {}", listed(&answer.missing, 12));
+    parts.push(counted(counts.contents, "content"));
+    let read = if report.full { "every byte of it" } else { "names, sizes and times; --full reads every byte" };
+    format!("{}: {read}", parts.join(", "))
+}
+
+/// What to type, or to do.
+fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
+    let about = match &finding.about {
+        About::Twin(name) => shell(name),
+        About::Stock(build) => shell(build),
+        About::Yard => String::new(),
+    };
+    Some(match &finding.mend {
+        Mend::Safe => format!("mend: {}", fixing(options)),
+        Mend::Nothing => return None,
+        Mend::TakeIn { build, source } => format!(
+            "mend: yardtwin intake {} --title {} --build {}, with the folder that it came from, or another copy of it",
+            shell(&source.display()),
+            shell(&build.title),
+            shell(&build.build)
+        ),
+        Mend::Elsewhere => format!("mend: {} --from DIR, with a folder that has the right bytes", fixing(options)),
+        Mend::Look { from, to } => format!("see: {}", typed("diff", &[from, to])),
+        Mend::Restore { to: None } => format!("mend: yardtwin restore {about}, or see yardtwin history {about}"),
+        Mend::Restore { to: Some(to) } => format!("mend: yardtwin restore {about} {to}"),
+        Mend::Clone { from } => format!(
+            "mend: put the folder back where it was; or yardtwin remove {about} and {}",
+            typed("clone", &[from, &finding.about])
+        ),
+        Mend::Edit { path } => format!("mend: correct it in an editor: {}", path.display()),
+        Mend::WriteSheet { title } => format!("mend: {}", typed("sheet new", &[title])),
+        Mend::MoveUp { folder, into } => {
+            let (folder, into) = (shell(&folder.display()), shell(&into.display()));
+            format!("mend: cp -rn {folder}/. {into}/ && rm -r {folder}, once you have seen what clashes")
+        }
+        Mend::MoveAway { path } => format!("mend: look at it, and move it away: {}", path.display()),
+        Mend::AskForLess => format!("mend: yardtwin profile unset {about} isolation, or set another one"),
+        Mend::CloneUnshared => format!("a copy with files of its own: yardtwin clone {about} NAME --share none"),
+        Mend::Backup => "mend: put it back from a backup of the yard".into(),
+        Mend::Wait => "try again once it is free".into(),
+        // Mends of a later version of the library.
+        _ => return None,
+    })
+    .filter(|_| !matches!(finding.problem, Problem::Recovered { .. }))
+}
+
+/// The same check, with `--fix`.
+fn fixing(options: &CheckOptions) -> String {
+    let mut command = match &options.what {
+        None => "yardtwin check".to_owned(),
+        Some(what) => typed("check", &[what]),
+    };
+    if options.full {
+        command.push_str(" --full");
     }
-    let variables = inside.environment.iter().map(|(name, value)| format!("{name}={value}"));
-    let named: Vec<_> =
-        [&inside.files, &inside.folders, &inside.arguments].into_iter().flatten().cloned().chain(variables).collect();
-    if named.is_empty() {
-        let title = &plan.build.title;
-        return format!(
-            "nothing that is known: the title sheet of {title} has no [inside] that names a marker, an argument or a variable"
-        );
+    command + " --fix"
+}
+
+fn say_mended(mended: &Mended, screen: &Screen) {
+    screen.line("");
+    if mended.done.is_empty() && mended.left.is_empty() {
+        screen.head("Nothing could be mended without a decision of yours");
+        return;
     }
-    format!("nothing more: it had all that the title sheet names ({})", listed(&named, 12))
+    screen.head(format_args!("{} mended", counted(mended.done.len() as u64, "thing")));
+    for finding in &mended.done {
+        screen.paragraph((Tone::Came, "mended"), &finding.about.to_string(), &[finding.problem.to_string()]);
+    }
+    let repaired: Vec<_> = mended.repaired.iter().map(|(twin, path)| format!("{path} of {twin}")).collect();
+    if !repaired.is_empty() {
+        screen.facts(&[("have their bytes again", crate::screen::some_of(&repaired, 12))]);
+    }
+    for (finding, why) in &mended.left {
+        let texts = [finding.problem.to_string(), format!("not mended: {why}")];
+        screen.paragraph((Tone::Bad, "left"), &finding.about.to_string(), &texts);
+    }
 }

@@ -10,12 +10,13 @@ mod sheets;
 mod stock;
 mod take_in;
 mod twins;
+mod watch;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::CommandFactory;
-use yard_twin::{RestoreOptions, Yard, YardError};
+use yard_twin::{CheckOptions, RestoreOptions, Source, Yard, YardError};
 
 use crate::args::{Args, Command};
 use crate::fail::Failure;
@@ -52,8 +53,14 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         }
         Command::History { name, runs: false } => history::history(&yard()?, &name, screen),
         Command::History { name, runs: true } => history::runs(&yard()?, &name, screen),
-        Command::Check { name, seconds, fix, arguments, how, .. } => {
-            check::start(&yard()?, &name, &check::Wish { seconds, fix, arguments, dry_run: how.dry_run }, screen)
+        Command::Check { what, start: true, seconds, fix, arguments, how, .. } => {
+            let Some(Source::Twin(name)) = what else {
+                return Err(Failure::usage("only a twin can be started", "yardtwin check NAME --start"));
+            };
+            watch::start(&yard()?, &name, &watch::Wish { seconds, fix, arguments, dry_run: how.dry_run }, screen)
+        }
+        Command::Check { what, full, fix, from, how, .. } => {
+            check::check(&yard()?, &CheckOptions { what, full, from }, fix, how, screen)
         }
         Command::Diff { a, b, text, all } => diff::diff(&yard()?, &a, b.as_ref(), diff::Wish { text, all }, screen),
         Command::Sweep { how } => history::sweep(&yard()?, how, screen),

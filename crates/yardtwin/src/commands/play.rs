@@ -321,7 +321,7 @@ fn add(yard: &Yard, name: &TwinName, folder: Option<PathBuf>, how: DryRun, scree
 }
 
 /// What starts a twin when its id is added: this program, this yard.
-fn start_command(yard: &Yard) -> Result<Vec<String>, Failure> {
+pub(super) fn start_command(yard: &Yard) -> Result<Vec<String>, Failure> {
     let program =
         std::env::current_exe().map_err(|error| Failure::failed(format!("this program can't find itself: {error}")))?;
     let text = |path: &std::path::Path| {

@@ -1,0 +1,337 @@
+//! Mending what a check found, as far as nothing can be lost by it.
+
+use std::collections::HashSet;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use rustix::fs::CWD;
+use serde::Serialize;
+
+use super::pool::reads_as;
+use super::repair::{Repair, Wrong};
+use super::{About, Finding, Mend, Problem};
+use crate::catalog::TwinRow;
+use crate::disk::{self, FsClock};
+use crate::entry::EntryOptions;
+use crate::error::{Error, PathContext, Result};
+use crate::ident::{ContentId, ListingId, StateId, TwinId, TwinName};
+use crate::listing::{Entry, Listing};
+use crate::ops::settle::index_path;
+use crate::path::RelPath;
+use crate::pool::Sharing;
+use crate::progress::Ctx;
+use crate::scan::{Doubt, Index, Settling, settle_folder};
+use crate::state::State;
+use crate::{Yard, profile};
+
+/// What mending is told.
+#[derive(Clone, Debug, Default)]
+pub struct MendOptions {
+    /// Folders that may hold the right bytes of what is damaged.
+    pub from: Vec<PathBuf>,
+    /// The command that a launch entry starts a twin with, as in [`EntryOptions`].
+    pub entry_command: Vec<String>,
+}
+
+/// What was mended, and what was not.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Mended {
+    /// Findings that are no more.
+    pub done: Vec<Finding>,
+    /// Findings that could not be mended, and why.
+    pub left: Vec<(Finding, String)>,
+    /// Files of twins that have their bytes again: the twin, and the path in it.
+    pub repaired: Vec<(TwinName, RelPath)>,
+}
+
+impl Yard {
+    /// Mends those of the findings whose mend is [`Mend::Safe`], and gets lost contents from wherever they still are. What a
+    /// twin holds in the place of the right bytes stays in its history. The others are left as they are.
+    ///
+    /// A crash leaves what was not mended to the next call.
+    ///
+    /// # Errors
+    /// [`Error::Cancelled`]. What can't be mended is said in the outcome.
+    pub fn mend(&self, findings: &[Finding], options: &MendOptions, ctx: &Ctx) -> Result<Mended> {
+        let mut mended = Mended::default();
+        let mut safe: Vec<&Finding> = findings.iter().filter(|finding| finding.mend == Mend::Safe).collect();
+        safe.sort_by_key(|finding| rank(&finding.problem));
+        let (contents, others): (Vec<_>, Vec<_>) = safe.into_iter().partition(|finding| rank(&finding.problem) == 0);
+        // Damaged records would keep a repair from seeing who has the right bytes.
+        for finding in others {
+            ctx.check()?;
+            match self.mend_one(finding, options, ctx) {
+                Ok(()) => mended.done.push(finding.clone()),
+                Err(error @ Error::Cancelled) => return Err(error),
+                Err(error) => mended.left.push((finding.clone(), super::records::text(&error))),
+            }
+        }
+        self.mend_contents(&contents, options, &mut mended, ctx)?;
+        Ok(mended)
+    }
+
+    fn mend_contents(
+        &self,
+        findings: &[&Finding],
+        options: &MendOptions,
+        mended: &mut Mended,
+        ctx: &Ctx,
+    ) -> Result<()> {
+        let mut wrong = Wrong::default();
+        for finding in findings {
+            for (content, inode) in wrong_of(&finding.problem) {
+                wrong.add(content, inode);
+            }
+        }
+        let Repair { repaired, lost, failed, .. } = self.repair(&wrong, None, &options.from, ctx)?;
+        mended.repaired = repaired;
+        for &finding in findings {
+            let unneeded = matches!(&finding.problem, Problem::ContentDamaged { touches, .. } if touches.is_empty());
+            if unneeded {
+                self.throw_away(&wrong_of(&finding.problem), ctx)?;
+            }
+            let still: Vec<_> =
+                wrong_of(&finding.problem).into_iter().filter(|(content, _)| lost.contains(content)).collect();
+            if unneeded || (still.is_empty() && failed.is_empty()) {
+                mended.done.push(finding.clone());
+            } else if still.is_empty() {
+                mended.left.push((finding.clone(), failed.join("; ")));
+            } else {
+                let why = format!("no file with the right bytes of {} of them was found", still.len());
+                mended.left.push((finding.clone(), why));
+            }
+        }
+        Ok(())
+    }
+
+    /// Deletes files of the pool that nothing needs and that don't hold what their names say.
+    fn throw_away(&self, wrong: &[(ContentId, Option<u64>)], ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        wrong
+            .iter()
+            .try_for_each(|(content, inode)| inode.map_or(Ok(()), |inode| self.pool.delete_inode(*content, inode)))
+    }
+
+    fn mend_one(&self, finding: &Finding, options: &MendOptions, ctx: &Ctx) -> Result<()> {
+        let twin = || match &finding.about {
+            About::Twin(name) => self.twin_row(name, false),
+            _ => Err(Error::NotFound { what: "twin", name: finding.about.to_string(), known: Vec::new() }),
+        };
+        match &finding.problem {
+            Problem::Catalogue { .. } => self.catalog.reindex(),
+            Problem::PoolFolder { folder } => disk::make_folders(folder),
+            Problem::UnknownTwin { folder, id } => self.adopt(folder, *id, ctx),
+            Problem::FolderMissing { folder, found: Some(found) } => self.move_back(found, folder, ctx),
+            Problem::NoId { folder } => disk::write_synced(&folder.join("id"), format!("{}\n", twin()?.id).as_bytes()),
+            Problem::ListingDamaged { listing, .. } => self.list_anew(*listing, ctx),
+            Problem::StateDamaged { state, current, .. } => self.forget_state(&twin()?, *state, *current, ctx),
+            Problem::Unguarded { paths } => self.guard_pool(paths, ctx),
+            Problem::GuardLifted { .. } => self.settle(&twin()?, ctx).map(drop),
+            Problem::Altered { paths } => self.put_altered_right(&twin()?, paths, ctx),
+            Problem::NoMarkers { .. } => self.lay_markers(&twin()?.name, false, ctx).map(drop),
+            Problem::EntryMissing { path } | Problem::EntryWrong { path, .. } => {
+                let folder = path.parent().unwrap_or(Path::new("/")).to_path_buf();
+                let options = EntryOptions { command: options.entry_command.clone(), folder };
+                self.apply_entry(&self.plan_entry(&twin()?.name, &options)?)
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Moves a twin's folder back to where the catalogue knows it.
+    fn move_back(&self, found: &Path, folder: &Path, ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        disk::rename_new(found, folder).at("rename", found)?;
+        disk::sync_rename(found, folder)
+    }
+
+    /// Writes a twin into the catalogue whose folder is there.
+    fn adopt(&self, folder: &Path, id: TwinId, ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        let Some(state) = self.adoptable(folder, id) else {
+            let name = folder.display().to_string();
+            return Err(Error::NotFound { what: "record of the twin in", name, known: Vec::new() });
+        };
+        let base = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let mut names = std::iter::once(base.clone()).chain((2..100).map(|number| format!("{base} {number}")));
+        let name = names.find_map(|name| TwinName::new(name).ok().filter(|name| self.check_free(name).is_ok()));
+        let name = name.map_or_else(|| TwinName::new(id.to_string()), Ok)?;
+        let row = TwinRow {
+            id,
+            name,
+            folder: base,
+            state,
+            origin: format!("its folder {}", folder.display()),
+            made_at: Timestamp::now(),
+            removed_at: None,
+            protected: None,
+            unsynced: None,
+        };
+        self.catalog.together(|| self.catalog.add_twin(&row))
+    }
+
+    /// The state of a twin that the catalogue doesn't know: the newest of its history, else one that has what its index
+    /// was made for.
+    pub(super) fn adoptable(&self, folder: &Path, id: TwinId) -> Option<StateId> {
+        let history = self.catalog.history(id).unwrap_or_default();
+        if let Some(entry) = history.iter().find(|entry| self.listing_of(entry.state).is_some()) {
+            return Some(entry.state);
+        }
+        let seen = Index::made_for(&index_path(folder))?;
+        let states = self.root().join("states");
+        let folders = fs::read_dir(states).ok()?.filter_map(|entry| fs::read_dir(entry.ok()?.path()).ok());
+        let mut ids = folders.flatten().filter_map(|entry| entry.ok()?.file_name().to_str()?.parse::<StateId>().ok());
+        ids.find(|id| self.state(*id).is_ok_and(|state| state.disk == seen) && self.listing_of(*id).is_some())
+    }
+
+    /// Whether a twin's folder should hold just what a listing says.
+    pub(super) fn can_be_listed_anew(&self, listing: ListingId) -> Result<bool> {
+        Ok(!self.twins_with(listing)?.is_empty())
+    }
+
+    fn twins_with(&self, listing: ListingId) -> Result<Vec<TwinRow>> {
+        let mut rows = self.catalog.twins()?;
+        rows.retain(|row| {
+            row.removed_at.is_none()
+                && self.state(row.state).is_ok_and(|state| state.disk == listing || state.laid == listing)
+                && self.present_folder(row).is_ok()
+        });
+        Ok(rows)
+    }
+
+    /// Makes a listing's file again, from a twin's folder that holds just that.
+    fn list_anew(&self, id: ListingId, ctx: &Ctx) -> Result<()> {
+        for row in self.twins_with(id)? {
+            let held = self.hold_twin(&row, ctx)?;
+            let listing = self.listing_of_folder(&row, ctx)?;
+            if listing.id() == id {
+                let op = self.begin(ctx)?;
+                disk::remove_if_there(&self.blob_path("listings", &id.to_string()))?;
+                return self.put_listing(&listing, None, &op).map(drop);
+            }
+            drop(held);
+        }
+        let path = self.blob_path("listings", &id.to_string());
+        Err(Error::Damaged { path, why: "no twin's folder holds just that any more".into() })
+    }
+
+    /// What a twin's folder holds, read as a whole.
+    fn listing_of_folder(&self, row: &TwinRow, ctx: &Ctx) -> Result<Listing> {
+        let (op, folder) = (self.begin(ctx)?, self.present_folder(row)?);
+        let sheet = self.sheet(&self.state(row.state)?.build.title)?;
+        let (clock, nothing) = (FsClock::new(op.path())?, Listing::default());
+        let settling = Settling {
+            folder: &folder,
+            last: &nothing,
+            index: None,
+            windows: &[],
+            sheet: sheet.as_ref(),
+            pool: &self.pool,
+            putter: None,
+            doubt: Doubt::Nothing,
+            clock: &clock,
+            keeps_modes: disk::keeps_modes(op.path())?,
+        };
+        let found = settle_folder(&settling, ctx)?;
+        let entries: Vec<Entry> = found.changed.into_iter().filter_map(|(_, now)| Some(now?.0)).collect();
+        Listing::new(entries)
+    }
+
+    /// Makes a damaged state again, if what it was can be told; else forgets it, and moves the twin that had it to the
+    /// newest one that is whole. What is in the folder is taken in by the next command.
+    fn forget_state(&self, row: &TwinRow, id: StateId, current: bool, ctx: &Ctx) -> Result<()> {
+        let op = self.begin(ctx)?;
+        if let Some(state) = self.remade(row, id)? {
+            disk::remove_if_there(&self.blob_path("states", &id.to_string()))?;
+            return self.put_state(&state, &op).map(drop);
+        }
+        let _alone = self.alone(ctx)?;
+        let history = self.catalog.history(row.id)?;
+        let whole = history.iter().find(|entry| entry.state != id && self.listing_of(entry.state).is_some());
+        let Some(whole) = whole else {
+            let path = self.blob_path("states", &id.to_string());
+            return Err(Error::Damaged { path, why: "nothing else tells what it was".into() });
+        };
+        self.catalog.together(|| {
+            let gone = history.iter().filter(|entry| entry.state == id);
+            gone.map(|entry| entry.number).try_for_each(|number| self.catalog.drop_change(row.id, number))?;
+            if current { self.catalog.set_state(row.id, whole.state) } else { Ok(()) }
+        })
+    }
+
+    /// The state that has this id, among those that a twin that was only made can have.
+    pub(super) fn remade(&self, row: &TwinRow, id: StateId) -> Result<Option<State>> {
+        let folder = self.folder_of(row);
+        let Some(disk) = Index::made_for(&index_path(&folder)) else { return Ok(None) };
+        let profile = profile::text(&folder.join("profile.toml"))?;
+        for stock in self.catalog.stock_builds()? {
+            for laid in [disk, stock.listing] {
+                for sharing in [Sharing::Careful, Sharing::All, Sharing::None] {
+                    let state = State::new(stock.build.clone(), sharing, laid, disk, profile.clone());
+                    if state.encode().0 == id {
+                        return Ok(Some(state));
+                    }
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    /// Makes files of the pool read-only again that hold what they should.
+    fn guard_pool(&self, paths: &[PathBuf], ctx: &Ctx) -> Result<()> {
+        let op = self.begin(ctx)?;
+        let clock = FsClock::new(op.path())?;
+        let _alone = self.alone(ctx)?;
+        let started = clock.now()?;
+        let mut buffer = vec![0; disk::BUFFER];
+        for path in paths {
+            let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+            let (id, mode) = name.strip_suffix(".x").map_or((name, 0o444), |id| (id, 0o555));
+            let content = reads_as(path, &mut buffer, ctx)?;
+            if id != content.to_string() {
+                let why = "it can be written to, and somebody did: a full check finds what it touches".into();
+                return Err(Error::Damaged { path: path.clone(), why });
+            }
+            disk::set_mode(path, mode)?;
+        }
+        self.catalog.add_window(started, clock.wait_past(clock.now()?)?)
+    }
+
+    /// Puts files back that hold other bytes than at the last look; these stay in the history.
+    fn put_altered_right(&self, row: &TwinRow, paths: &[String], ctx: &Ctx) -> Result<()> {
+        let folder = self.present_folder(row)?;
+        let paths: Vec<RelPath> = paths.iter().map(RelPath::new).collect::<Result<_>>()?;
+        let mut inodes = HashSet::new();
+        for path in &paths {
+            let on_disk = path.below(&folder);
+            inodes
+                .insert(disk::fstat(disk::open_file(CWD, &on_disk).at("open", &on_disk)?).at("look at", &on_disk)?.ino);
+        }
+        self.give_back(row, &paths, &inodes, ctx)
+    }
+}
+
+/// What is mended first; 0 for contents, which come last.
+fn rank(problem: &Problem) -> u8 {
+    match problem {
+        Problem::ContentMissing { .. } | Problem::ContentDamaged { .. } | Problem::WrittenThrough { .. } => 0,
+        Problem::Catalogue { .. } | Problem::PoolFolder { .. } => 1,
+        Problem::UnknownTwin { .. } | Problem::FolderMissing { .. } | Problem::NoId { .. } => 2,
+        Problem::StateDamaged { .. } => 3,
+        Problem::ListingDamaged { .. } => 4,
+        _ => 5,
+    }
+}
+
+/// The contents that a finding is about, each with the inode that should hold it and doesn't.
+fn wrong_of(problem: &Problem) -> Vec<(ContentId, Option<u64>)> {
+    match problem {
+        Problem::ContentMissing { contents, .. } => contents.iter().map(|content| (*content, None)).collect(),
+        Problem::ContentDamaged { files, .. } => files.iter().map(|file| (file.content, Some(file.inode))).collect(),
+        Problem::WrittenThrough { wrong, .. } => {
+            wrong.iter().map(|(content, inode)| (*content, Some(*inode))).collect()
+        }
+        _ => Vec::new(),
+    }
+}

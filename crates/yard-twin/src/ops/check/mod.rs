@@ -1,0 +1,149 @@
+//! Check: what is wrong in a yard, worst first. Nothing is changed by looking; `mend` does what is safe.
+
+mod finding;
+mod from_stock;
+mod mend;
+mod pool;
+mod records;
+mod repair;
+mod touched;
+mod twin;
+
+use std::collections::HashSet;
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use serde::Serialize;
+
+pub use finding::{About, DamagedFile, Finding, Mend, Problem, Severity, Touched};
+pub use mend::{MendOptions, Mended};
+pub(super) use repair::Wrong;
+
+use crate::Yard;
+use crate::catalog::TwinRow;
+use crate::error::Result;
+use crate::ident::Source;
+use crate::progress::Ctx;
+
+/// What to check, and how closely. The default is all of the yard, without reading contents.
+#[derive(Clone, Debug, Default)]
+pub struct CheckOptions {
+    /// Only this stock build or twin.
+    pub what: Option<Source>,
+    /// Read every content and compare it with its name.
+    pub full: bool,
+    /// Folders that may hold the right bytes of what is damaged.
+    pub from: Vec<PathBuf>,
+}
+
+/// How much a check looked at.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct CheckedCounts {
+    /// Stock builds.
+    pub stock_builds: u64,
+    /// Twins.
+    pub twins: u64,
+    /// Contents in the pool.
+    pub contents: u64,
+    /// Files in twins.
+    pub files: u64,
+}
+
+/// What a check found.
+#[derive(Clone, Debug, Serialize)]
+pub struct CheckReport {
+    /// What was found, the worst first.
+    pub findings: Vec<Finding>,
+    /// How much was looked at.
+    pub looked_at: CheckedCounts,
+    /// Whether every content was read.
+    pub full: bool,
+    /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub took: Duration,
+}
+
+impl CheckReport {
+    /// Whether nothing is wrong or different; notes don't count.
+    #[must_use]
+    pub fn is_well(&self) -> bool {
+        self.findings.iter().all(|finding| finding.severity == Severity::Note)
+    }
+}
+
+/// A check under way.
+struct Checking<'a> {
+    yard: &'a Yard,
+    options: &'a CheckOptions,
+    ctx: &'a Ctx,
+    findings: Vec<Finding>,
+    counts: CheckedCounts,
+    /// Inodes of the pool that were read, and hold what they should.
+    right: HashSet<u64>,
+    /// Those that don't.
+    wrong: HashSet<u64>,
+}
+
+impl Checking<'_> {
+    fn found(&mut self, severity: Severity, about: &About, problem: Problem, mend: Mend) {
+        self.findings.push(Finding::new(severity, about, problem, mend));
+    }
+}
+
+impl Yard {
+    /// Looks for whatever is wrong: in the catalogue, the pool, the records, the title sheets, the stock builds, the twins
+    /// against their last state, their stock build and their sheet, the launch entries. Nothing is changed or taken in.
+    ///
+    /// # Errors
+    /// [`crate::Error::NotFound`] for a stock build or twin that isn't there, [`crate::Error::Cancelled`]. What is wrong
+    /// with the yard is a finding, and no error.
+    pub fn check(&self, options: &CheckOptions, ctx: &Ctx) -> Result<CheckReport> {
+        let began = Instant::now();
+        let mut checking = Checking {
+            yard: self,
+            options,
+            ctx,
+            findings: Vec::new(),
+            counts: CheckedCounts::default(),
+            right: HashSet::new(),
+            wrong: HashSet::new(),
+        };
+        match &options.what {
+            None => checking.everything()?,
+            Some(Source::Stock(build)) => {
+                let row = self.stock_row(build, false)?;
+                checking.sheet(&row.build.title);
+                checking.records(&|about| *about == About::Stock(row.build.clone()))?;
+                checking.pool(Some(&About::Stock(row.build.clone())))?;
+                checking.counts.stock_builds = 1;
+            }
+            Some(Source::Twin(name)) => {
+                let row = self.twin_row(name, false)?;
+                checking.records(&|about| *about == About::Twin(row.name.clone()))?;
+                checking.pool(Some(&About::Twin(row.name.clone())))?;
+                checking.twin(&row)?;
+            }
+        }
+        let Checking { mut findings, counts, .. } = checking;
+        findings.sort_by(|a, b| (a.severity, &a.about).cmp(&(b.severity, &b.about)));
+        Ok(CheckReport { findings, looked_at: counts, full: options.full, took: began.elapsed() })
+    }
+}
+
+impl Checking<'_> {
+    fn everything(&mut self) -> Result<()> {
+        self.catalogue()?;
+        self.folders()?;
+        let mut titles = HashSet::new();
+        for row in self.yard.catalog.stock_builds()?.iter().filter(|row| row.removed_at.is_none()) {
+            self.counts.stock_builds += 1;
+            if titles.insert(row.build.title.clone()) {
+                self.sheet(&row.build.title);
+            }
+        }
+        self.records(&|_| true)?;
+        self.pool(None)?;
+        let rows: Vec<TwinRow> = self.yard.catalog.twins()?;
+        rows.iter().filter(|row| row.removed_at.is_none()).try_for_each(|row| self.twin(row))
+    }
+}
