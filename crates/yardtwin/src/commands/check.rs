@@ -74,15 +74,17 @@ fn say(report: &CheckReport, options: &CheckOptions, fix: bool, screen: &Screen)
 
 fn looked_at(report: &CheckReport, options: &CheckOptions) -> String {
     let counts = &report.looked_at;
-    let mut parts = Vec::new();
+    let contents = counted(counts.contents, "content");
+    let read = if report.full { "every byte of them" } else { "names, sizes and times; --full reads every byte" };
     match &options.what {
-        None => parts.extend([counted(counts.stock_builds, "stock build"), counted(counts.twins, "twin")]),
-        Some(Source::Twin(_)) => parts.push(files(counts.files)),
-        Some(Source::Stock(_)) => {}
+        None => {
+            let builds = counted(counts.stock_builds, "stock build");
+            format!("{builds}, {}, {contents}: {read}", counted(counts.twins, "twin"))
+        }
+        Some(Source::Stock(_)) => format!("{contents}: {read}"),
+        // What it shares is read with it; what the pool has besides is only looked for.
+        Some(Source::Twin(_)) => format!("{}: {read}; {contents} in the pool, by size", files(counts.files)),
     }
-    parts.push(counted(counts.contents, "content"));
-    let read = if report.full { "every byte of it" } else { "names, sizes and times; --full reads every byte" };
-    format!("{}: {read}", parts.join(", "))
 }
 
 /// What to type, or to do.
