@@ -76,9 +76,9 @@ pub use ops::{
     Difference, Differing, Differs, Files, Finding, ForgetOutcome, Guard, Hunk, IntakeOptions, IntakeOutcome,
     IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NotKept, OnlyHere, Part, Problem,
     ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RestoreOptions,
-    RestoreOutcome, RestorePlan, Severity, ShareTotals, Shares, SheetPlan, SheetUse, SnapshotOutcome, StockDetails,
-    StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally, Touched, TwinDetails, TwinSummary,
-    Unsettled,
+    RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SnapshotOutcome,
+    Space, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally, Touched, TwinDetails,
+    TwinSummary, Unsettled, YardSpace,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::{KeepPolicy, Yard};

@@ -61,6 +61,9 @@ pub(crate) enum Command {
         /// The removed ones instead
         #[arg(long)]
         removed: bool,
+        /// What each takes on disk, what it shares, and what deleting it would free
+        #[arg(long, conflicts_with = "removed")]
+        space: bool,
     },
     /// Show all about a twin
     Show {

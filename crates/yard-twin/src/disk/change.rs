@@ -66,11 +66,6 @@ pub(crate) fn write_json<T: serde::Serialize>(path: &Path, things: impl Iterator
     step().and_then(|()| File::create(path)).and_then(write).at("write", path)
 }
 
-/// Copies all bytes of one file into another, by the kernel where it can.
-pub(crate) fn copy_all(mut from: &File, mut to: &File, path: &Path) -> Result<()> {
-    step().and_then(|()| io::copy(&mut from, &mut to)).map(|_| ()).at("write", path)
-}
-
 /// Makes a symlink.
 pub(crate) fn symlink(target: &str, at: impl AsFd, name: &str) -> io::Result<()> {
     step()?;

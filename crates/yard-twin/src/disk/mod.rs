@@ -15,10 +15,10 @@ use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
 
 pub(crate) use change::{
-    At, append, copy_all, create_exact, create_file, exchange, give, link, make_folder, make_folder_at, make_folders,
-    move_new, put_right, reflink, remove_attribute, remove_file, remove_folder, remove_folder_at, remove_if_there,
-    remove_tree, rename, rename_new, set_mode, set_mtime, symlink, sync, sync_filesystem, sync_folder, sync_rename,
-    write, write_json, write_loose, write_synced, write_whole,
+    At, append, create_exact, create_file, exchange, give, link, make_folder, make_folder_at, make_folders, move_new,
+    put_right, reflink, remove_attribute, remove_file, remove_folder, remove_folder_at, remove_if_there, remove_tree,
+    rename, rename_new, set_mode, set_mtime, symlink, sync, sync_filesystem, sync_folder, sync_rename, write,
+    write_json, write_loose, write_synced, write_whole,
 };
 
 use crate::error::{Error, PathContext, Result};

@@ -259,14 +259,11 @@ impl Placer<'_> {
     }
 }
 
-/// Copies bytes, holes as holes.
+/// Copies bytes, holes as holes. Not by the kernel, which shares blocks where it can: a copy is one.
 fn copy(from: &File, to: &File, path: &Path, buffer: &mut Vec<u8>) -> Result<()> {
     let stat = disk::fstat(from).at("look at", path)?;
-    if !disk::has_holes(&stat) {
-        return disk::copy_all(from, to, path);
-    }
     buffer.resize(disk::BUFFER, 0);
-    let mut writer = Writer::new(to, path, true);
+    let mut writer = Writer::new(to, path, disk::has_holes(&stat));
     disk::read_all(from, buffer, |piece| writer.piece(piece), path)?;
     writer.finish()
 }

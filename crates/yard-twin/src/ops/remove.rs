@@ -199,7 +199,7 @@ impl Yard {
     }
 
     /// The contents that states of one twin need, and nothing else.
-    fn contents_only_of(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
+    pub(super) fn contents_only_of(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
         let mut listings = HashSet::new();
         for (_, state) in self.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
             let state = self.state(state)?;

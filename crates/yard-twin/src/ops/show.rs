@@ -65,6 +65,12 @@ impl ShareTotals {
     pub fn alone(&self) -> u64 {
         self.copied.allocated + self.own.allocated
     }
+
+    /// Bytes of files that it shares.
+    #[must_use]
+    pub fn shared(&self) -> u64 {
+        self.reflinked.bytes + self.linked.bytes
+    }
 }
 
 /// How far a twin's files are out of reach of programs in other twins, below a sealed launch.

@@ -7,6 +7,7 @@ mod history;
 mod play;
 mod settings;
 mod sheets;
+mod space;
 mod stock;
 mod take_in;
 mod twins;
@@ -36,7 +37,8 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Clone { source, name, share, how } => {
             twins::clone(&yard()?, &source, &name, share.map(Into::into), how, screen)
         }
-        Command::List { removed } => twins::list(&yard()?, removed, screen),
+        Command::List { space: true, .. } => space::list(&yard()?, screen),
+        Command::List { removed, .. } => twins::list(&yard()?, removed, screen),
         Command::Show { name } => twins::show(&yard()?, &name, screen),
         Command::Folder { name, place, open } => twins::folder(&yard()?, &name, place.as_deref(), open, screen),
         Command::Remove { name, forget, how } => twins::remove(&yard()?, &name, forget, how, screen),

@@ -5,7 +5,7 @@ use std::process::{Command, ExitCode, Stdio};
 use serde::Serialize;
 use yard_twin::{
     CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RemovePlan, ShareTotals, Sharing,
-    Source, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
+    Source, Space, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
 };
 
 use super::{Done, typed};
@@ -47,7 +47,7 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
     screen.facts(&[
         ("folder", outcome.folder.join("game").display().to_string()),
         ("holds", format!("{}, {}", files(outcome.totals.files), size(outcome.totals.bytes))),
-        ("on disk", shares(&outcome.shares)),
+        ("on disk", shares(&outcome.shares, outcome.shares.alone(), outcome.shares.shared())),
         ("laid besides", plan.markers.join(", ")),
         ("took", duration(outcome.took)),
         ("way back", typed("remove", &[&outcome.name])),
@@ -71,10 +71,9 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
     }
 }
 
-/// How files share storage, in a line.
-fn shares(shares: &ShareTotals) -> String {
-    let shared = shares.reflinked.bytes + shares.linked.bytes;
-    let mut parts = vec![format!("{} of its own, {} shared", size(shares.alone()), size(shared))];
+/// How files share storage.
+fn shares(shares: &ShareTotals, own: u64, shared: u64) -> String {
+    let mut parts = vec![format!("{} of its own, {} shared", size(own), size(shared))];
     let ways = [
         (&shares.reflinked, "share blocks"),
         (&shares.linked, "are guarded links"),
@@ -142,7 +141,7 @@ fn row(twin: &TwinSummary) -> Vec<String> {
 pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let twin = yard.twin_details(name, &ctx)?;
-    let shown = Shown { isolation: yard.isolation(name, &ctx)?, twin };
+    let shown = Shown { isolation: yard.isolation(name, &ctx)?, space: yard.space(name, &ctx)?, twin };
     screen.answer(&shown, |screen| say_twin(&shown, screen));
     Ok(ExitCode::SUCCESS)
 }
@@ -153,9 +152,10 @@ struct Shown {
     #[serde(flatten)]
     twin: TwinDetails,
     isolation: IsolationView,
+    space: Space,
 }
 
-fn say_twin(Shown { twin, isolation }: &Shown, screen: &Screen) {
+fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
     let summary = &twin.summary;
     screen.head(format_args!("{} \u{2013} {} {}", summary.name, summary.title_name, summary.build.build));
     let state = match twin.unsettled {
@@ -190,7 +190,9 @@ fn say_twin(Shown { twin, isolation }: &Shown, screen: &Screen) {
         ("folder", if removed { twin.folder.clone() } else { twin.folder.join("game") }.display().to_string()),
         ("made", format!("{} from {}", moment(summary.made_at), summary.origin)),
         ("holds", format!("{}, {}", files(summary.totals.files), size(summary.totals.bytes))),
-        ("on disk", shares(&twin.shares)),
+        ("on disk", shares(&twin.shares, space.own, space.shared)),
+        ("shared with", super::space::shared_with(space)),
+        ("deleting frees", super::space::frees(space)),
         ("isolation", if removed { String::new() } else { isolation_text(isolation) }),
         ("unsealed", guard(twin.guard).into()),
         ("protected", protected(twin)),

@@ -1,0 +1,259 @@
+//! What twins take on disk: of their own, and together with others.
+
+use std::collections::{HashMap, HashSet};
+use std::path::Path;
+
+use rustix::fs::CWD;
+use serde::Serialize;
+
+use super::settle::index_path;
+use crate::Yard;
+use crate::catalog::TwinRow;
+use crate::disk;
+use crate::error::Result;
+use crate::ident::{ContentId, TwinName};
+use crate::path::RelPath;
+use crate::pool::{Facts, Pool, Share};
+use crate::progress::Ctx;
+use crate::scan::{Index, usage};
+
+/// Bytes that are shared with something else of the yard.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct SharedWith {
+    /// The stock build or twin, as it is typed.
+    pub name: String,
+    /// Bytes on disk. What is shared with several counts with each of them.
+    pub bytes: u64,
+}
+
+/// What a twin takes on disk, in bytes. Measured by the blocks of files and folders and by the numbers of their links.
+#[derive(Clone, Debug, Serialize)]
+pub struct Space {
+    /// The twin.
+    pub name: TwinName,
+    /// The sizes of its files, as a file manager adds them up.
+    pub seen: u64,
+    /// What a copy of it made by hand would take: the blocks of every file and folder.
+    pub copied_by_hand: u64,
+    /// What is its own: blocks that nothing else has a part in.
+    pub own: u64,
+    /// What it shares.
+    pub shared: u64,
+    /// With what, the most first.
+    pub shared_with: Vec<SharedWith>,
+    /// What deleting it for good would free: its own, and contents of the pool that nothing else needs.
+    pub frees: u64,
+    /// Whether the part that shares blocks is an estimate, since this filesystem doesn't tell which blocks are shared.
+    pub estimated: bool,
+}
+
+/// What a yard takes on disk, in bytes.
+#[derive(Clone, Debug, Serialize)]
+pub struct YardSpace {
+    /// The twins by name.
+    pub twins: Vec<Space>,
+    /// All of the yard: each block once.
+    pub on_disk: u64,
+    /// Contents in the pool.
+    pub pool: u64,
+    /// What removed twins still take of their own.
+    pub removed: u64,
+    /// What the stock builds and twins would take as folders copied by hand.
+    pub copied_by_hand: u64,
+}
+
+/// A file of a twin, by its index.
+struct Sharing {
+    content: ContentId,
+    share: Share,
+    path: RelPath,
+}
+
+/// A twin's files on disk.
+struct Measured {
+    seen: u64,
+    copied_by_hand: u64,
+    own: u64,
+    /// Bytes on disk of each content that it shares, by one name or block.
+    shared: HashMap<ContentId, u64>,
+    /// Those of them that share blocks and no inode: they count twice where inodes are added up.
+    by_blocks: u64,
+    /// What is shared and no content of the last look.
+    unknown: u64,
+    estimated: bool,
+}
+
+impl Yard {
+    /// What one twin takes on disk. It is not settled: what is not known yet counts as its own.
+    ///
+    /// # Errors
+    /// [`crate::Error::NotFound`], [`crate::Error::Io`].
+    pub fn space(&self, name: &TwinName, ctx: &Ctx) -> Result<Space> {
+        let row = self.twin_row(name, true)?;
+        let measured = self.measure(&row, ctx)?;
+        let mut others = Vec::new();
+        for other in self.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id)
+        {
+            let sharing = self.sharing(&other)?.into_values();
+            let shared = sharing.filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
+            let contents = shared.map(|sharing| sharing.content).collect();
+            others.push((other.name.to_string(), contents));
+        }
+        self.to_space(&row, &measured, &others)
+    }
+
+    /// What the yard and its twins take on disk.
+    ///
+    /// # Errors
+    /// [`crate::Error::Damaged`], [`crate::Error::Io`].
+    pub fn yard_space(&self, ctx: &Ctx) -> Result<YardSpace> {
+        let rows = self.catalog.twins()?;
+        let (mut measured, mut others) = (Vec::new(), Vec::new());
+        for row in &rows {
+            let twin = self.measure(row, ctx)?;
+            others.push((row.name.to_string(), twin.shared.keys().copied().collect()));
+            measured.push(twin);
+        }
+        let mut twins = Vec::new();
+        for (at, row) in rows.iter().enumerate().filter(|(_, row)| row.removed_at.is_none()) {
+            let there =
+                |&(other, _): &(usize, &(String, HashSet<ContentId>))| other != at && rows[other].removed_at.is_none();
+            let others: Vec<_> = others.iter().enumerate().filter(there).map(|(_, other)| other.clone()).collect();
+            twins.push(self.to_space(row, &measured[at], &others)?);
+        }
+        let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
+        let by_blocks: u64 = measured.iter().map(|twin| twin.by_blocks).sum();
+        Ok(YardSpace {
+            removed: removed.map(|(_, twin)| twin.own).sum(),
+            on_disk: self.each_block(self.root(), ctx)?.saturating_sub(by_blocks),
+            pool: self.each_block(self.pool.root(), ctx)?,
+            copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + self.stock_by_hand()?,
+            twins,
+        })
+    }
+
+    /// All that is below a folder, each inode once.
+    fn each_block(&self, folder: &Path, ctx: &Ctx) -> Result<u64> {
+        let all = usage(folder, ctx)?;
+        let mut counted = HashSet::new();
+        let files = all.files.iter().filter(|stat| stat.nlink < 2 || counted.insert((stat.dev, stat.ino)));
+        Ok(all.folders + files.map(|stat| stat.allocated).sum::<u64>())
+    }
+
+    /// What the stock builds would take as folders, by the blocks of their contents.
+    fn stock_by_hand(&self) -> Result<u64> {
+        let (mut sum, mut known) = (0, HashMap::new());
+        for stock in self.catalog.stock_builds()?.iter().filter(|row| row.removed_at.is_none()) {
+            for content in self.listing(stock.listing)?.entries().iter().filter_map(|entry| entry.node.content()) {
+                sum += *known.entry(content).or_insert_with(|| self.pooled(content));
+            }
+        }
+        Ok(sum)
+    }
+
+    /// Bytes on disk of a content in the pool, with its second file for executables.
+    fn pooled(&self, content: ContentId) -> u64 {
+        let files = [false, true].map(|executable| self.pool.root().join(Pool::name(content, executable)));
+        files.iter().filter_map(|path| disk::lstat(path).ok()).map(|stat| stat.allocated).sum()
+    }
+
+    /// The files of a twin that may share storage, by inode.
+    fn sharing(&self, row: &TwinRow) -> Result<HashMap<u64, Sharing>> {
+        let state = self.state(row.state)?;
+        let (listing, folder) = (self.listing(state.disk)?, self.folder_of(row));
+        let index = Index::load(&index_path(&folder), state.disk, self.pool.inode()?, listing.entries().len())?;
+        let rows = index.map(|index| index.rows).unwrap_or_default();
+        let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {
+            let (content, share) = (entry.node.content()?, row.share?);
+            Some((row.ino, Sharing { content, share, path: entry.path.clone() }))
+        });
+        Ok(sharing.collect())
+    }
+
+    fn measure(&self, row: &TwinRow, ctx: &Ctx) -> Result<Measured> {
+        let folder = self.folder_of(row);
+        let mut measured = Measured {
+            seen: 0,
+            copied_by_hand: 0,
+            own: 0,
+            shared: HashMap::new(),
+            by_blocks: 0,
+            unknown: 0,
+            estimated: false,
+        };
+        if !folder.is_dir() {
+            return Ok(measured);
+        }
+        let sharing = self.sharing(row)?;
+        let reflink = Facts::probe(self.begin(ctx)?.path())?.reflink;
+        let all = usage(&folder, ctx)?;
+        let mut links: HashMap<u64, u64> = HashMap::new();
+        all.files.iter().filter(|stat| stat.nlink > 1).for_each(|stat| *links.entry(stat.ino).or_default() += 1);
+        (measured.copied_by_hand, measured.own) = (all.folders, all.folders);
+        let mut counted = HashSet::new();
+        for stat in &all.files {
+            measured.seen += stat.size;
+            measured.copied_by_hand += stat.allocated;
+            if !counted.insert(stat.ino) {
+                continue;
+            }
+            let elsewhere = stat.nlink > links.get(&stat.ino).copied().unwrap_or(1);
+            match sharing.get(&stat.ino) {
+                Some(sharing) if elsewhere => drop(measured.shared.insert(sharing.content, stat.allocated)),
+                None if elsewhere => measured.unknown += stat.allocated,
+                // What was written in the twin shares its blocks with the pool, which has taken it in.
+                Some(sharing) if reflink && sharing.share != Share::Copy => {
+                    let told = in_shared_blocks(&sharing.path.below(&folder));
+                    measured.estimated |= told.is_none();
+                    let all = if sharing.share == Share::Reflink { stat.allocated } else { 0 };
+                    let shared = told.unwrap_or(all).min(stat.allocated);
+                    measured.own += stat.allocated - shared;
+                    measured.by_blocks += shared;
+                    if shared > 0 {
+                        *measured.shared.entry(sharing.content).or_default() += shared;
+                    }
+                }
+                _ => measured.own += stat.allocated,
+            }
+        }
+        Ok(measured)
+    }
+
+    fn to_space(&self, row: &TwinRow, measured: &Measured, others: &[(String, HashSet<ContentId>)]) -> Result<Space> {
+        let mut shared_with = Vec::new();
+        let mut add = |name: String, contents: &HashSet<ContentId>| {
+            let both = measured.shared.iter().filter(|(content, _)| contents.contains(content));
+            let bytes: u64 = both.map(|(_, bytes)| bytes).sum();
+            shared_with.extend((bytes > 0).then_some(SharedWith { name, bytes }));
+        };
+        for stock in self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
+            add(stock.build.to_string(), &self.listing(stock.listing)?.contents());
+        }
+        others.iter().for_each(|(name, contents)| add(name.clone(), contents));
+        shared_with.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
+        let only = self.contents_only_of(row)?;
+        Ok(Space {
+            name: row.name.clone(),
+            seen: measured.seen,
+            copied_by_hand: measured.copied_by_hand,
+            own: measured.own,
+            shared: measured.shared.values().sum::<u64>() + measured.unknown,
+            shared_with,
+            frees: measured.own + only.into_iter().map(|content| self.pooled(content)).sum::<u64>(),
+            estimated: measured.estimated,
+        })
+    }
+}
+
+/// Bytes of a file that lie in shared blocks; `None` where that isn't told.
+fn in_shared_blocks(path: &Path) -> Option<u64> {
+    let file = disk::open_file(CWD, path).ok()?;
+    let mut shared = 0;
+    for extent in fiemap::Fiemap::new(file) {
+        let extent = extent.ok()?;
+        if extent.fe_flags.contains(fiemap::FiemapExtentFlags::SHARED) {
+            shared += extent.fe_length;
+        }
+    }
+    Some(shared)
+}
