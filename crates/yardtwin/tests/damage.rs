@@ -133,7 +133,7 @@ struct Kind {
     mended: bool,
 }
 
-const BIG: [u8; 50_000] = [7; 50_000];
+static BIG: [u8; 50_000] = [7; 50_000];
 const TEXT: &[u8] = b"a line\nanother\n";
 
 const KINDS: [Kind; 31] = [
