@@ -1,62 +1,148 @@
 #!/usr/bin/env bash
-# Times whole commands beside system tools, interleaved, on one tree; prints medians and ratios.
-# usage: scripts/compare.sh TREE [ROUNDS]     TREE is copied from and never written to; run it as an ordinary user.
+# Times whole commands beside system tools, interleaved, and prints medians and ratios.
+# usage: scripts/compare.sh FOLDER [ROUNDS]      FOLDER has room for 30 GB; 7 rounds unless said.
+# As root it makes fresh images of ext4, btrfs and xfs in FOLDER, and measures as an ordinary user (nobody). As anyone else it
+# measures on the filesystem of FOLDER, and says so. Needs Python 3, b3sum and a release build.
 set -euo pipefail
-tree=$(realpath "$1"); rounds=${2:-7}
 here=$(cd "$(dirname "$0")/.." && pwd)
-yardtwin=${YARDTWIN:-$here/target/release/yardtwin}
-place=$(mktemp -d "${PLACE:-$(dirname "$tree")}/compare.XXXXXX"); trap 'chmod -R u+w "$place"; rm -rf "$place"' EXIT
-export YARDTWIN_YARD=$place/yard HOME=$place/home TIMEFORMAT=%R
-mkdir "$HOME"
+folder=$(realpath "$1"); rounds=${2:-7}
+export YARDTWIN=${YARDTWIN:-$here/target/release/yardtwin} TIMEFORMAT=%R
+place=$(mktemp -d "$folder/compare.XXXXXX"); chmod 755 "$place"
+mounts=()
+tidy() {
+    for mount in "${mounts[@]}"; do umount "$mount" 2>/dev/null || true; done
+    chmod -R u+w "$place" 2>/dev/null || true
+    rm -rf "$place"
+}
+trap tidy EXIT
+mkdir -m 777 "$place/home" "$place/times"
+export HOME=$place/home
+cp "$YARDTWIN" "$place/yardtwin"; chmod 755 "$place/yardtwin"; YARDTWIN=$place/yardtwin
 
-# Runs a command, and adds its seconds to the file of its name.
-timed() { local name=$1; shift; { time "$@" >/dev/null 2>&1; } 2>>"$place/$name.times"; }
-median() { sort -n "$place/$1.times" | awk '{ a[NR] = $1 } END { print a[int((NR + 1) / 2)] }'; }
-row() { # name, yardstick
-    awk -v n="$1" -v y="$2" -v a="$(median "$1")" -v b="$(median "$2")" \
-        'BEGIN { printf "%-28s %8.3f s   %-14s %8.3f s   ratio %.2f\n", n, a, y, b, a / b }'
+user=()
+if [ "$(id -u)" = 0 ]; then user=(setpriv --reuid=65534 --regid=65534 --clear-groups); fi
+as() { "${user[@]}" "$@"; }
+
+# A fresh filesystem of a kind, mounted; without root a fresh folder.
+fresh() { # kind
+    local kind=$1 at=$place/$1
+    if [ "$(id -u)" != 0 ]; then
+        chmod -R u+w "$at" 2>/dev/null || true; rm -rf "$at"; mkdir -p "$at"
+        return
+    fi
+    mountpoint -q "$at" && umount "$at"
+    mkdir -p "$at"; rm -f "$place/$kind.img"; truncate -s 20G "$place/$kind.img"
+    "mkfs.$kind" -q "$place/$kind.img" >/dev/null 2>&1
+    mount -o loop "$place/$kind.img" "$at"; mounts+=("$at"); chmod 777 "$at"
 }
 
-"$yardtwin" init >/dev/null
-"$yardtwin" intake "$tree" --title compare --build 1 >/dev/null 2>&1
-"$yardtwin" clone compare@1 standing >/dev/null 2>&1
-"$yardtwin" snapshot standing before >/dev/null
-one=$(find "$YARDTWIN_YARD/twins/standing/game" -type f -size -2k -print -quit)
-change() { echo "$1" > "$one.new"; mv "$one.new" "$one"; }
-for round in $(seq "$rounds"); do
-    rm -rf "$place/al" "$place/a"
-    timed cp-al cp -al "$tree" "$place/al"
-    timed clone-all "$yardtwin" clone compare@1 "all $round" --share all
-    timed clone "$yardtwin" clone compare@1 "careful $round"
-    timed clone-twin "$yardtwin" clone standing "twin $round"
-    if [ "$round" -le 3 ]; then
-        timed cp-a cp -a "$tree" "$place/a"
-        rm -rf "$place/a"; sync -f "$place"
-        timed cp-a-sync bash -c 'cp -a "$1" "$2" && sync -f "$2"' - "$tree" "$place/a"
-        rm -rf "$place/a"; sync -f "$place"
-        "$yardtwin" --yard "$place/fresh" init >/dev/null
-        timed intake "$yardtwin" --yard "$place/fresh" intake "$tree" --title compare --build 1
-        timed intake-known "$yardtwin" --yard "$place/fresh" intake "$tree" --title compare --build 2
-        rm -rf "$place/fresh"
-        timed read-all bash -c 'find "$1" -type f -print0 | xargs -0 cat | wc -c' - "$tree"
-    fi
-    timed find find "$tree" -printf '%p %s %T@\n'
-    timed show "$yardtwin" show standing
-    change "once $round"
-    timed snapshot "$yardtwin" snapshot standing
-    change "twice $round"
-    timed restore "$yardtwin" restore standing before --yes
-    for name in "all" "careful" "twin"; do "$yardtwin" remove "$name $round" --forget --yes >/dev/null 2>&1; done
-done
-echo "$(find "$tree" -type f | wc -l) files, $(du -sh --apparent-size "$tree" | cut -f1); $rounds rounds, medians"
-row clone-all cp-al
-row clone cp-al
-row clone-twin cp-al
-row clone cp-a
-row show find
-row snapshot find
-row restore find
-row intake cp-a-sync
-row intake-known read-all
-echo "launches, in a twin of 10,000 files:"
-YARDTWIN=$yardtwin "$here/scripts/launch.sh" "$place"
+# Runs a command, and adds its seconds to the file of its name.
+timed() { local name=$1; shift; { time as "$@" >/dev/null 2>&1; } 2>>"$place/times/$name"; }
+median() { sort -n "$place/times/$1" | awk '{ a[NR] = $1 } END { print a[int((NR + 1) / 2)] }'; }
+row() { # what, name, beside, name of that, must
+    awk -v w="$1" -v y="$3" -v a="$(median "$2")" -v b="$(median "$4")" -v m="$5" \
+        'BEGIN { printf "| %s | %.3f s | %s | %.3f s | %.2f | %s |\n", w, a, y, b, a / b, m }'
+}
+heading() { printf '\n%s\n\n| command | time | beside | time | ratio | must |\n| --- | --- | --- | --- | --- | --- |\n' "$1"; }
+yt() { as "$YARDTWIN" --yard "$yard" "$@" >/dev/null 2>&1; }
+hash_all() { bash -c 'find "$1" -type f -print0 | xargs -0 b3sum --no-names' - "$1"; }
+export -f hash_all
+
+echo "trees are made"
+python3 "$here/scripts/tree.py" large "$place/large"
+python3 "$here/scripts/tree.py" large "$place/large95" 5
+python3 "$here/scripts/tree.py" small "$place/small"
+sync
+
+intakes() { # each round on a filesystem of its own
+    local tree=$place/large
+    for _ in $(seq "$rounds"); do
+        fresh ext4
+        timed cp-a-sync bash -c 'cp -a "$1" "$2" && sync -f "$2"' - "$tree" "$place/ext4/a"
+        fresh ext4
+        yard=$place/ext4/yard; yt init; sync
+        timed intake "$YARDTWIN" --yard "$yard" intake "$tree" --title compare --build 1
+        timed intake-known "$YARDTWIN" --yard "$yard" intake "$tree" --title compare --build 2
+        timed hash-known bash -c 'hash_all "$1"' - "$tree"
+        timed intake-95 "$YARDTWIN" --yard "$yard" intake "${tree}95" --title compare --build 3
+        timed hash-95 bash -c 'hash_all "$1"' - "${tree}95"
+    done
+    heading "Intake, ext4, 10,203 files, 3.3 GB"
+    row "intake of new content, durable" intake "\`cp -a\`, then \`sync -f\`" cp-a-sync 1.15
+    row "intake of what the pool has" intake-known "\`find\` and \`xargs b3sum\`" hash-known 1.2
+    row "intake of a build that shares 95 %" intake-95 "the same over it" hash-95 1.4
+}
+
+twins() { # tree
+    local tree=$1 sizes="find -printf with size and time" al=cp-al-$1 n
+    fresh ext4
+    yard=$place/ext4/yard
+    as cp -a "$place/$tree" "$place/ext4/tree"
+    yt init; yt intake "$place/ext4/tree" --title compare --build 1
+    yt clone compare@1 standing --share all; yt snapshot standing before
+    yt clone compare@1 "worn"; yt snapshot worn before
+    for n in $(seq "$rounds"); do
+        sync -f "$place/ext4"
+        timed "$al" cp -al "$place/ext4/tree" "$place/ext4/al"
+        timed "all-$tree" "$YARDTWIN" --yard "$yard" clone compare@1 "all $n" --share all
+        timed "after-clone-$tree" "$YARDTWIN" --yard "$yard" diff "all $n"
+        timed "careful-$tree" "$YARDTWIN" --yard "$yard" clone compare@1 "careful $n"
+        yt diff standing
+        timed "find-$tree" find "$yard/twins/standing" -printf '%p %s %T@ %C@\n'
+        timed "diff-$tree" "$YARDTWIN" --yard "$yard" diff standing
+        timed "full-$tree" "$YARDTWIN" --yard "$yard" check standing --full
+        timed "hash-$tree" bash -c 'hash_all "$1"' - "$yard/twins/standing/game"
+        if [ "$tree" = large ]; then
+            find "$yard/twins/worn/game" -name 'item*.wjp' | sort | awk 'NR % 100 == 1' | head -100 | while read -r file; do
+                as bash -c 'echo "$1" > "$2.new"; mv -f "$2.new" "$2"' - "$n" "$file"
+            done
+            yt snapshot worn
+            timed restore "$YARDTWIN" --yard "$yard" restore worn before --yes
+        fi
+        timed "remove-$tree" "$YARDTWIN" --yard "$yard" remove "all $n"
+        timed "after-remove-$tree" "$YARDTWIN" --yard "$yard" diff standing
+        timed "rm-$tree" rm -rf "$place/ext4/al"
+        timed list "$YARDTWIN" --yard "$yard" list
+        timed true true
+        yt remove "all $n" --forget --yes; yt remove "careful $n" --forget --yes
+    done
+    local clone_must=1.0 diff_must=0.9 full_must=1.1
+    if [ "$tree" = small ]; then clone_must=0.75; diff_must=0.6; full_must=0.5; fi
+    heading "Twins, ext4, $2"
+    row "clone by links (\`--share all\`)" "all-$tree" "\`cp -al\`" "$al" "$clone_must"
+    row "clone, default sharing" "careful-$tree" "\`cp -al\`" "$al" "printed"
+    row "\`diff NAME\`, nothing changed" "diff-$tree" "$sizes" "find-$tree" "$diff_must"
+    row "the same, right after its clone" "after-clone-$tree" "\`diff NAME\`" "diff-$tree" 1.3
+    row "the same, after a sibling was removed" "after-remove-$tree" "\`diff NAME\`" "diff-$tree" 1.3
+    row "\`check NAME --full\`" "full-$tree" "\`find\` and \`xargs b3sum\`" "hash-$tree" "$full_must"
+    if [ "$tree" = large ]; then row "restore over 100 changed files" restore "clone, default sharing" "careful-$tree" 0.6; fi
+    row "remove" "remove-$tree" "\`rm -rf\`" "rm-$tree" 1.3
+    printf '| nothing to do (`list`) | %.3f s | `true` | %.3f s | %+.0f ms | +10 ms |\n' "$(median list)" "$(median true)" \
+        "$(awk -v a="$(median list)" -v b="$(median true)" 'BEGIN { print (a - b) * 1000 }')"
+}
+
+reflinks() { # kind, must
+    fresh "$1"
+    yard=$place/$1/yard
+    as cp -a "$place/large" "$place/$1/tree"
+    yt init; yt intake "$place/$1/tree" --title compare --build 1
+    for n in $(seq "$rounds"); do
+        sync -f "$place/$1"
+        timed "cp-reflink-$1" cp -a --reflink=always "$place/$1/tree" "$place/$1/copy"
+        sync -f "$place/$1"
+        timed "reflink-$1" "$YARDTWIN" --yard "$yard" clone compare@1 "twin $n"
+        rm -rf "$place/$1/copy"; yt remove "twin $n" --forget --yes
+    done
+    heading "Clone by reflink with mode and time, $1, 10,203 files"
+    row "clone" "reflink-$1" "\`cp -a --reflink=always\`" "cp-reflink-$1" "$2"
+}
+
+intakes
+twins large "10,203 files, 3.3 GB"
+twins small "100,000 files, 0.8 GB"
+if [ "$(id -u)" = 0 ]; then
+    reflinks btrfs 0.9
+    reflinks xfs 1.0
+else
+    echo "SKIPPED btrfs and xfs, and measured on the filesystem of $folder: images take root"
+fi

@@ -1,10 +1,13 @@
-//! The inside of the everyday commands: identifying and comparing listings, and settling a twin in which nothing changed.
+//! The inside of the everyday commands: encoding, decoding, comparing and rebasing listings, planning, scanning, checking.
 #![allow(missing_docs, clippy::unwrap_used)]
 
 use std::hint::black_box;
 
 use criterion::{Criterion, criterion_group, criterion_main};
-use yard_twin::{CloneOptions, Ctx, IntakeOptions, Listing, RelPath, Source, Title, TwinName, Yard, diff};
+use yard_twin::{
+    CheckOptions, CloneOptions, Ctx, IntakeOptions, Listing, RelPath, Source, Title, TwinName, Yard, diff, rebase,
+    steps,
+};
 
 /// A build of 10,000 small files, taken in, and a twin of it.
 fn yard(place: &std::path::Path) -> (Yard, Listing) {
@@ -29,16 +32,34 @@ fn yard(place: &std::path::Path) -> (Yard, Listing) {
 fn benches(criterion: &mut Criterion) {
     let place = tempfile::tempdir().unwrap();
     let (yard, listing) = yard(place.path());
-    let mut entries = listing.entries().to_vec();
-    for entry in entries.iter_mut().step_by(100) {
-        entry.path = RelPath::new(format!("{}.new", entry.path)).unwrap();
-    }
-    let changed = Listing::new(entries).unwrap();
-    criterion.bench_function("id of 10,000 entries", |b| b.iter(|| black_box(&listing).id()));
+    let (ctx, name) = (Ctx::new(), TwinName::new("twin").unwrap());
+    let renamed = |every: usize, ending: &str| {
+        let mut entries = listing.entries().to_vec();
+        for entry in entries.iter_mut().step_by(every) {
+            entry.path = RelPath::new(format!("{}.{ending}", entry.path)).unwrap();
+        }
+        Listing::new(entries).unwrap()
+    };
+    let (changed, next) = (renamed(100, "new"), renamed(50, "next"));
+    // What is hashed is the canonical stream: a listing as it is encoded.
+    criterion.bench_function("encode: the stream and id of 10,000 entries", |b| {
+        b.iter(|| Listing::new(black_box(listing.entries().to_vec())).unwrap().id());
+    });
+    let build = yard.stock_builds(false).unwrap()[0].build.clone();
+    criterion.bench_function("decode: a stock build of 10,000 files, with what else is asked of it", |b| {
+        b.iter(|| Yard::open(yard.root()).unwrap().stock_details(black_box(&build)).unwrap());
+    });
     criterion.bench_function("difference of 1 % in 10,000", |b| b.iter(|| diff(&listing, black_box(&changed)).count()));
-    let name = TwinName::new("twin").unwrap();
-    criterion.bench_function("settle 10,000 unchanged files", |b| {
-        b.iter(|| yard.twin_details(black_box(&name), &Ctx::new()).unwrap());
+    criterion.bench_function("rebase of 1 % onto 2 % in 10,000", |b| {
+        b.iter(|| rebase(&listing, black_box(&changed), &next, |_| true).unwrap());
+    });
+    criterion.bench_function("plan: steps for 1 % of 10,000", |b| b.iter(|| steps(&listing, black_box(&changed))));
+    criterion.bench_function("scan: 10,000 files in which nothing changed", |b| {
+        b.iter(|| yard.diff_since(black_box(&name), &ctx).unwrap());
+    });
+    criterion.bench_function("check: 10,000 files and their contents, every byte", |b| {
+        let options = CheckOptions { full: true, ..CheckOptions::default() };
+        b.iter(|| yard.check(black_box(&options), &ctx).unwrap());
     });
 }
 

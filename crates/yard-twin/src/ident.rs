@@ -261,13 +261,18 @@ fn to_hex(bytes: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
 }
 
 fn from_hex<const N: usize>(text: &str) -> Option<[u8; N]> {
-    let digits = text.as_bytes();
-    if digits.len() != 2 * N || digits.iter().any(|d| !matches!(d, b'0'..=b'9' | b'a'..=b'f')) {
+    let digit = |digit: u8| match digit {
+        b'0'..=b'9' => Some(digit - b'0'),
+        b'a'..=b'f' => Some(digit - b'a' + 10),
+        _ => None,
+    };
+    let (pairs, []) = text.as_bytes().as_chunks::<2>() else { return None };
+    if pairs.len() != N {
         return None;
     }
     let mut bytes = [0; N];
-    for (byte, pair) in bytes.iter_mut().zip(digits.chunks_exact(2)) {
-        *byte = u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()?;
+    for (byte, [high, low]) in bytes.iter_mut().zip(pairs) {
+        *byte = digit(*high)? << 4 | digit(*low)?;
     }
     Some(bytes)
 }
@@ -275,9 +280,17 @@ fn from_hex<const N: usize>(text: &str) -> Option<[u8; N]> {
 macro_rules! id_type {
     ($(#[$doc:meta])* $name:ident, $what:literal, $len:literal) => {
         $(#[$doc])*
-        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
         #[serde(try_from = "String", into = "String")]
         pub struct $name([u8; $len]);
+
+        // Its bytes are as good as random already: a few of them tell it from others.
+        impl std::hash::Hash for $name {
+            fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
+                let few = self.0.first_chunk().map_or(0, |few| u64::from_le_bytes(*few));
+                state.write_u64(few);
+            }
+        }
 
         impl $name {
             /// The raw bytes.

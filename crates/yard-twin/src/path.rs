@@ -114,8 +114,12 @@ pub(crate) fn at_and_above(path: &str) -> impl Iterator<Item = &str> {
 /// Orders two relative paths by component: `a`, `a/b`, `a-b`.
 #[must_use]
 pub(crate) fn compare(a: &str, b: &str) -> Ordering {
-    let key = |byte: u8| if byte == b'/' { 0 } else { byte };
-    a.bytes().map(key).cmp(b.bytes().map(key))
+    let (a, b) = (a.as_bytes(), b.as_bytes());
+    // What they have in common is passed over eight bytes at a time: neighbours in a listing have much.
+    let eights = a.as_chunks::<8>().0.iter().zip(b.as_chunks::<8>().0);
+    let common = eights.take_while(|(a, b)| a == b).count() * 8;
+    let key = |byte: &u8| if *byte == b'/' { 0 } else { *byte };
+    a[common..].iter().map(key).cmp(b[common..].iter().map(key))
 }
 
 /// The key by which two names clash on a filesystem that folds case or normalises: NFC of the full case fold of NFD.

@@ -14,7 +14,7 @@ use crate::disk;
 use crate::error::{Error, PathContext, Result, YardError, position};
 use crate::ident::{BuildRef, ContentId, ListingId, StateId, Title, TwinId, TwinName};
 use crate::listing::delta::{self, Packed};
-use crate::listing::{Entry, Layer, Listing};
+use crate::listing::{Entry, Layer, Listing, Totals};
 use crate::lock::{self, Held, Mode};
 use crate::pool::{Pool, Sharing};
 use crate::progress::Ctx;
@@ -359,6 +359,19 @@ impl Yard {
                 }
             }
         }
+    }
+
+    /// How much a listing holds. Counted once: it never changes.
+    pub(crate) fn totals(&self, id: ListingId) -> Result<Totals> {
+        if let Some(totals) = self.catalog.totals(id)? {
+            return Ok(totals);
+        }
+        let totals = self.listing(id)?.totals();
+        // Another command may be at the catalogue; then it is counted again.
+        if let Err(error) = self.catalog.loosely(|| self.catalog.set_totals(id, &totals)) {
+            tracing::debug!(%error, "what a listing holds was counted, and not written down");
+        }
+        Ok(totals)
     }
 
     /// The listing that another one is kept as a difference from.

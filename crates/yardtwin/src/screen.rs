@@ -3,6 +3,7 @@
 use std::fmt::{Display, Write as _};
 use std::io::{IsTerminal, Write};
 use std::os::fd::AsFd;
+use std::sync::LazyLock;
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
@@ -258,9 +259,22 @@ pub(crate) fn counted(count: u64, thing: &str) -> String {
     if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
 }
 
+/// The user's time zone, by the file that says so: the library that knows all of them by name looks through them all first.
+static ZONE: LazyLock<TimeZone> = LazyLock::new(|| {
+    let file = match std::env::var("TZ") {
+        Err(_) => "/etc/localtime".to_owned(),
+        Ok(name) if name.chars().all(|c| c.is_ascii_alphanumeric() || "/_+-".contains(c)) && !name.starts_with('/') => {
+            format!("/usr/share/zoneinfo/{name}")
+        }
+        Ok(_) => return TimeZone::system(),
+    };
+    let zone = std::fs::read(file).ok().and_then(|bytes| TimeZone::tzif("local", &bytes).ok());
+    zone.unwrap_or_else(TimeZone::system)
+});
+
 /// A moment in the user's time zone.
 pub(crate) fn moment(time: Timestamp) -> String {
-    time.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+    time.to_zoned_datetime(ZONE.clone()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 
 /// How long something took.

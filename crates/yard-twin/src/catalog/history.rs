@@ -256,9 +256,10 @@ impl Catalog {
         Ok(())
     }
 
-    /// Forgets what transforms made: it is made again when it is wanted.
+    /// Forgets what transforms made and what listings were counted to hold: both are worked out again when they are wanted.
     pub(crate) fn forget_made(&self) -> Result<()> {
         self.run("DELETE FROM made", [])?;
+        self.run("DELETE FROM totals", [])?;
         Ok(())
     }
 

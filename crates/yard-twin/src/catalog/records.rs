@@ -12,6 +12,7 @@ use super::history::{Counts, NewChange, What};
 use super::{Catalog, DbContext};
 use crate::error::Result;
 use crate::ident::{BuildRef, ListingId, StateId, TwinId, TwinName};
+use crate::listing::Totals;
 
 /// Windows that are kept; older ones are forgotten, which costs reading some linked files again.
 const WINDOWS_KEPT: u32 = 512;
@@ -362,6 +363,28 @@ impl Catalog {
         let done = work();
         self.db.pragma_update(None, "synchronous", "FULL").of(&self.path)?;
         done
+    }
+
+    /// How much a listing holds, if that was counted before.
+    pub(crate) fn totals(&self, listing: ListingId) -> Result<Option<Totals>> {
+        let sql = "SELECT files, bytes, symlinks, empty_folders FROM totals WHERE listing = ?1";
+        let number = |row: &Row<'_>, at| row.get::<_, i64>(at).map(i64::cast_unsigned);
+        let read = |row: &Row<'_>| {
+            let (files, bytes) = (number(row, 0)?, number(row, 1)?);
+            Ok(Totals { files, bytes, symlinks: number(row, 2)?, empty_folders: number(row, 3)? })
+        };
+        self.db.query_row(sql, [listing.to_string()], read).optional().of(&self.path)
+    }
+
+    /// Keeps what was counted.
+    pub(crate) fn set_totals(&self, listing: ListingId, totals: &Totals) -> Result<()> {
+        let numbers = [totals.files, totals.bytes, totals.symlinks, totals.empty_folders].map(u64::cast_signed);
+        let [files, bytes, symlinks, folders] = numbers;
+        self.run(
+            "INSERT OR REPLACE INTO totals VALUES (?1, ?2, ?3, ?4, ?5)",
+            params![listing.to_string(), files, bytes, symlinks, folders],
+        )?;
+        Ok(())
     }
 
     /// Notes which process waits for a run.

@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-const STEPS: [&str; 3] = [
+const STEPS: [&str; 4] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -110,6 +110,15 @@ const STEPS: [&str; 3] = [
     CREATE TABLE probes (
         key TEXT PRIMARY KEY,
         answer TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID;
+",
+    "
+    CREATE TABLE totals (
+        listing TEXT PRIMARY KEY,
+        files INTEGER NOT NULL,
+        bytes INTEGER NOT NULL,
+        symlinks INTEGER NOT NULL,
+        empty_folders INTEGER NOT NULL
     ) STRICT, WITHOUT ROWID;
 ",
 ];

@@ -2,7 +2,7 @@
 //!
 //! Depth is one: what it differs from is kept whole. The format is written down in `docs/formats.md`.
 
-use std::io::{BufRead, Read, Write};
+use std::io::{Read, Write};
 
 use super::encode::{self, CUT_OFF, Reader, put, put_bytes};
 use super::{Entry, Layer, Listing, overlay};
@@ -67,7 +67,7 @@ pub(crate) fn base(head: &[u8]) -> Option<ListingId> {
     head.strip_prefix(MAGIC)?.first_chunk().map(|base| ListingId::from_bytes(*base))
 }
 
-fn read(reader: &mut Reader<impl BufRead>) -> Option<Layer> {
+fn read(reader: &mut Reader<impl Read>) -> Option<Layer> {
     let count = usize::try_from(reader.number()?).ok()?;
     let gone = reader.paths(count)?;
     let mut entries = reader.entries()?;

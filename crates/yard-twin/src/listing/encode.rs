@@ -3,7 +3,7 @@
 //! The format is written down in `docs/formats.md`. The stream has one encoding per listing, so that its BLAKE3 is the
 //! listing's id; times follow it in the file but are no part of it.
 
-use std::io::{self, BufRead, BufReader, Read, Write};
+use std::io::{self, BufReader, Read, Write};
 
 use zstd::stream::{Decoder, Encoder};
 
@@ -121,9 +121,6 @@ pub(super) fn decode(packed: impl Read, id: ListingId) -> Result<Listing, String
         return Err(NOT_ITSELF.into());
     }
     reader.times(&mut entries).filter(|()| reader.is_at_end()).ok_or("its times are cut off")?;
-    if !entries.is_sorted_by(|a, b| a.path < b.path) {
-        return Err("its paths are not in their order".into());
-    }
     Listing::of_stream(entries, id).map_err(|e| e.to_string())
 }
 
@@ -135,89 +132,109 @@ pub(super) fn is_whole(magic: [u8; 8]) -> bool {
 pub(super) const CUT_OFF: &str = "it ends too early or holds what no listing holds";
 pub(super) const NOT_ITSELF: &str = "it is not what its name says";
 
-/// Reads compressed columns, up to a limit that no yard reaches; every step answers `None` where the bytes make no sense.
-pub(super) struct Reader<R: BufRead> {
-    inner: R,
-    hasher: blake3::Hasher,
-    /// What was read and not hashed yet.
-    piece: Vec<u8>,
-}
-
 /// Longest piece of a path, and longest target of a symlink, that is accepted: well above what systems have.
 const TEXT_MAX: usize = 1 << 16;
 
 /// So many entries are believed to be there before they have been read.
 const BELIEVED: usize = 1 << 22;
 
-impl<'a, P: Read + 'a> Reader<BufReader<io::Take<Decoder<'a, BufReader<P>>>>> {
+/// Reads compressed columns, up to a limit that no yard reaches; every step answers `None` where the bytes make no sense.
+pub(super) struct Reader<R: Read> {
+    inner: R,
+    hasher: blake3::Hasher,
+    /// What was unpacked and is still wanted: from `at` on it was not read yet, from `hashed` on not hashed.
+    piece: Vec<u8>,
+    at: usize,
+    hashed: usize,
+}
+
+impl<'a, P: Read + 'a> Reader<io::Take<Decoder<'a, BufReader<P>>>> {
     pub(super) fn new(packed: P) -> Result<Self, String> {
-        let columns = Decoder::new(packed).map_err(|e| e.to_string())?.take(DECODED_MAX);
-        let inner = BufReader::with_capacity(PIECE, columns);
-        Ok(Self { inner, hasher: blake3::Hasher::new(), piece: Vec::with_capacity(PIECE * 2) })
+        let inner = Decoder::new(packed).map_err(|e| e.to_string())?.take(DECODED_MAX);
+        let piece = Vec::with_capacity(PIECE + TEXT_MAX);
+        Ok(Self { inner, hasher: blake3::Hasher::new(), piece, at: 0, hashed: 0 })
     }
 }
 
-impl<R: BufRead> Reader<R> {
-    /// Hashes what was read, once it is much.
-    fn gathered(&mut self) {
-        if self.piece.len() >= PIECE {
-            self.hasher.update(&self.piece);
-            self.piece.clear();
+impl<R: Read> Reader<R> {
+    /// What is unpacked and not read yet: at least `wanted` bytes of it, unless there are no more.
+    fn ahead(&mut self, wanted: usize) -> Option<&[u8]> {
+        if self.piece.len() - self.at < wanted {
+            self.unpack(wanted)?;
         }
+        Some(&self.piece[self.at..])
+    }
+
+    fn unpack(&mut self, wanted: usize) -> Option<()> {
+        self.hash_read();
+        self.piece.drain(..self.at);
+        (self.at, self.hashed) = (0, 0);
+        while self.piece.len() < wanted {
+            let read = (&mut self.inner).take(PIECE as u64).read_to_end(&mut self.piece).ok()?;
+            if read == 0 {
+                break;
+            }
+        }
+        Some(())
+    }
+
+    fn hash_read(&mut self) {
+        self.hasher.update(&self.piece[self.hashed..self.at]);
+        self.hashed = self.at;
     }
 
     /// BLAKE3 of all that was read.
     fn hash(&mut self) -> blake3::Hash {
-        self.hasher.update(&self.piece);
-        self.piece.clear();
+        self.hash_read();
         self.hasher.finalize()
     }
 
     pub(super) fn is_at_end(&mut self) -> bool {
-        self.inner.fill_buf().is_ok_and(<[u8]>::is_empty)
-    }
-
-    fn byte(&mut self) -> Option<u8> {
-        let byte = *self.inner.fill_buf().ok()?.first()?;
-        self.inner.consume(1);
-        self.piece.push(byte);
-        self.gathered();
-        Some(byte)
+        self.ahead(1).is_some_and(<[u8]>::is_empty)
     }
 
     pub(super) fn number(&mut self) -> Option<u64> {
-        let mut value = 0u64;
-        for shift in (0..64).step_by(7) {
-            let byte = self.byte()?;
-            value |= u64::from(byte & 0x7f).checked_shl(shift)?;
+        /// The longest one.
+        const LONGEST: usize = 10;
+        let (mut value, mut read) = (0u64, 0);
+        for &byte in self.ahead(LONGEST)?.iter().take(LONGEST) {
+            value |= u64::from(byte & 0x7f).checked_shl(7 * read)?;
+            read += 1;
             if byte & 0x80 == 0 {
+                self.at += read as usize;
                 return Some(value);
             }
         }
         None
     }
 
-    fn fill(&mut self, out: &mut [u8]) -> Option<()> {
-        self.inner.read_exact(out).ok()?;
-        self.piece.extend_from_slice(out);
-        self.gathered();
-        Some(())
+    /// The next `len` bytes, which are few.
+    fn bytes(&mut self, len: usize) -> Option<&[u8]> {
+        self.ahead(len)?;
+        let bytes = self.piece.get(self.at..self.at + len)?;
+        self.at += len;
+        Some(bytes)
     }
 
     /// Reads text with its length before it to the end of `out`.
     fn text(&mut self, out: &mut Vec<u8>) -> Option<()> {
-        let (start, len) = (out.len(), usize::try_from(self.number()?).ok().filter(|&len| len <= TEXT_MAX)?);
-        out.resize(start + len, 0);
-        self.fill(&mut out[start..])
+        let len = usize::try_from(self.number()?).ok().filter(|&len| len <= TEXT_MAX)?;
+        out.extend_from_slice(self.bytes(len)?);
+        Some(())
     }
 
-    /// Reads so many bytes to the end of `out`.
+    /// Reads so many bytes, which may be many, to the end of `out`.
     fn take(&mut self, len: u64, out: &mut Vec<u8>) -> Option<()> {
-        let start = out.len();
-        let read = (&mut self.inner).take(len).read_to_end(out).ok()?;
-        self.piece.extend_from_slice(&out[start..]);
-        self.gathered();
-        (read as u64 == len).then_some(())
+        let mut left = usize::try_from(len).ok()?;
+        while left > 0 {
+            let part = self.ahead(1)?.len().min(left);
+            if part == 0 {
+                return None;
+            }
+            out.extend_from_slice(self.bytes(part)?);
+            left -= part;
+        }
+        Some(())
     }
 
     pub(super) fn paths(&mut self, count: usize) -> Option<Vec<RelPath>> {
@@ -267,9 +284,7 @@ impl<R: BufRead> Reader<R> {
         }
         for entry in &mut entries {
             if let Node::File { content, .. } = &mut entry.node {
-                let mut id = [0; 32];
-                self.fill(&mut id)?;
-                *content = ContentId::from_bytes(id);
+                *content = ContentId::from_bytes(*self.bytes(32)?.first_chunk()?);
             }
         }
         Some(entries)

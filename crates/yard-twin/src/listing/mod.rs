@@ -13,6 +13,7 @@ mod rebase;
 #[allow(clippy::unwrap_used)]
 mod tests;
 
+use std::cmp::Ordering;
 use std::collections::HashSet;
 use std::sync::{Arc, OnceLock};
 
@@ -52,8 +53,8 @@ impl Listing {
 
     /// Of entries that were read from the stream with this id, in their order.
     fn of_stream(entries: Vec<Entry>, id: ListingId) -> Result<Self> {
-        let listing = Self::new(entries)?;
-        Ok(Self(Arc::new(Whole { entries: listing.into_entries(), id: OnceLock::from(id) })))
+        check(&entries)?;
+        Ok(Self(Arc::new(Whole { entries, id: OnceLock::from(id) })))
     }
 
     /// Sorts `entries` and checks that they can stand side by side.
@@ -64,15 +65,7 @@ impl Listing {
         if !entries.is_sorted_by(|a, b| a.path < b.path) {
             entries.sort_unstable_by(|a, b| a.path.cmp(&b.path));
         }
-        for pair in entries.windows(2) {
-            let (a, b) = (pair[0].path.as_str(), pair[1].path.as_str());
-            if a == b {
-                return Err(Error::Path { path: b.into(), why: "it comes twice" });
-            }
-            if b.strip_prefix(a).is_some_and(|rest| rest.starts_with('/')) {
-                return Err(Error::Path { path: b.into(), why: "it lies below a path that is no folder" });
-            }
-        }
+        check(&entries)?;
         Ok(Self::of(entries))
     }
 
@@ -187,6 +180,21 @@ impl Listing {
     pub(crate) fn encode(&self) -> Result<Vec<u8>> {
         encode::encode(self)
     }
+}
+
+/// Whether entries are in the order of their paths, each path once, nothing below a file or symlink.
+fn check(entries: &[Entry]) -> Result<()> {
+    for pair in entries.windows(2) {
+        let (a, b) = (pair[0].path.as_str(), pair[1].path.as_str());
+        let why = match crate::path::compare(a, b) {
+            Ordering::Less if pair[1].path.is_at_or_below(&pair[0].path) => "it lies below a path that is no folder",
+            Ordering::Less => continue,
+            Ordering::Equal => "it comes twice",
+            Ordering::Greater => "it is not in its place",
+        };
+        return Err(Error::Path { path: b.into(), why });
+    }
+    Ok(())
 }
 
 /// How much a listing holds.

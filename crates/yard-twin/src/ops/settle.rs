@@ -227,9 +227,15 @@ impl Yard {
         ctx: &Ctx,
     ) -> Result<Look> {
         let state = self.state(row.state)?;
-        let before = self.listing(state.disk)?;
         let pool_inode = self.pool.inode()?;
-        let index = Index::load(&index_path(folder), state.disk, pool_inode, before.entries().len())?;
+        // Both are large, and neither needs the other.
+        let (before, index) = std::thread::scope(|scope| {
+            let index = scope.spawn(|| Index::load(&index_path(folder), state.disk, pool_inode));
+            let before = self.listing(state.disk);
+            (before, index.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        });
+        let before = before?;
+        let index = index?.filter(|index| index.fits(before.entries().len()));
         let sheet = self.sheet(&state.build.title)?;
         let clock = FsClock::new(op.path())?;
         let windows = self.catalog.windows()?;
@@ -281,6 +287,12 @@ impl Yard {
             disk::put_right(&path.below(folder), row.ino, row.mode, row.mtime)?;
         }
         self.catalog.add_window(started, clock.now()?)
+    }
+
+    /// The index of the twin in a folder, if there is one for its state's listing, which has so many entries.
+    pub(super) fn index(&self, folder: &Path, state: &State, entries: usize) -> Result<Option<Index>> {
+        let index = Index::load(&index_path(folder), state.disk, self.pool.inode()?)?;
+        Ok(index.filter(|index| index.fits(entries)))
     }
 
     /// The twin's folder, if it is there and the twin's.

@@ -15,7 +15,7 @@ use crate::listing::{Listing, Totals};
 use crate::pool::{Facts, Share, Sharing};
 use crate::profile::Profile;
 use crate::progress::Ctx;
-use crate::scan::{Index, Row};
+use crate::scan::Row;
 use crate::{Belongings, Yard};
 
 /// Files and bytes that share storage in one way.
@@ -204,7 +204,7 @@ impl Yard {
             note: profile.ok().and_then(|profile| profile.note),
             made_at: row.made_at,
             removed_at: row.removed_at,
-            totals: totals.map_or_else(|| Ok(self.listing(state.disk)?.totals()), Ok::<_, Error>)?,
+            totals: totals.map_or_else(|| self.totals(state.disk), Ok)?,
             last_run: runs.first().map(|run| run.started_at),
             running: busy && self.current_run(row)?.is_some(),
             busy,
@@ -257,8 +257,7 @@ impl Yard {
     fn as_of_last(&self, row: &TwinRow) -> Result<Settled> {
         let state = self.state(row.state)?;
         let listing = self.listing(state.disk)?;
-        let path = super::settle::index_path(&self.folder_of(row));
-        let index = Index::load(&path, state.disk, self.pool.inode()?, listing.entries().len())?;
+        let index = self.index(&self.folder_of(row), &state, listing.entries().len())?;
         Ok(Settled {
             looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
             rows: index.map(|index| index.rows).unwrap_or_default(),

@@ -6,7 +6,6 @@ use std::path::Path;
 use rustix::fs::CWD;
 use serde::Serialize;
 
-use super::settle::index_path;
 use crate::Yard;
 use crate::catalog::TwinRow;
 use crate::disk;
@@ -15,7 +14,7 @@ use crate::ident::{ContentId, TwinName};
 use crate::path::RelPath;
 use crate::pool::{Facts, Pool, Share};
 use crate::progress::Ctx;
-use crate::scan::{Index, usage};
+use crate::scan::usage;
 
 /// Bytes that are shared with something else of the yard.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -161,7 +160,7 @@ impl Yard {
     fn sharing(&self, row: &TwinRow) -> Result<HashMap<u64, Sharing>> {
         let state = self.state(row.state)?;
         let (listing, folder) = (self.listing(state.disk)?, self.folder_of(row));
-        let index = Index::load(&index_path(&folder), state.disk, self.pool.inode()?, listing.entries().len())?;
+        let index = self.index(&folder, &state, listing.entries().len())?;
         let rows = index.map(|index| index.rows).unwrap_or_default();
         let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {
             let (content, share) = (entry.node.content()?, row.share?);

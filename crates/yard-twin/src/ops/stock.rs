@@ -71,15 +71,11 @@ impl Yard {
     /// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
     pub fn stock_builds(&self, removed: bool) -> Result<Vec<StockSummary>> {
         let rows = self.catalog.stock_builds()?;
-        rows.iter()
-            .filter(|row| row.removed_at.is_some() == removed)
-            .map(|row| Ok(self.stock_summary(row)?.0))
-            .collect()
+        rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| self.stock_summary(row)).collect()
     }
 
-    fn stock_summary(&self, row: &StockRow) -> Result<(StockSummary, Listing)> {
-        let listing = self.listing(row.listing)?;
-        let summary = StockSummary {
+    fn stock_summary(&self, row: &StockRow) -> Result<StockSummary> {
+        Ok(StockSummary {
             build: row.build.clone(),
             title_name: self.title_name(&row.build),
             channel: row.channel.clone(),
@@ -87,10 +83,9 @@ impl Yard {
             note: row.note.clone(),
             taken_at: row.taken_at,
             removed_at: row.removed_at,
-            totals: listing.totals(),
+            totals: self.totals(row.listing)?,
             twins: self.twins_on(&row.build)?,
-        };
-        Ok((summary, listing))
+        })
     }
 
     /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
@@ -118,7 +113,7 @@ impl Yard {
         let others = self.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
         let mut others = self.contents_of(others.map(|other| other.listing).collect())?;
         let elsewhere = self.contents_of(self.listings_elsewhere(None, Some(&row.build))?)?;
-        let (summary, listing) = self.stock_summary(&row)?;
+        let (summary, listing) = (self.stock_summary(&row)?, self.listing(row.listing)?);
         // Each content counts once.
         let shared = listing
             .entries()

@@ -67,9 +67,8 @@ impl<'a> Putter<'a> {
     pub(crate) fn put(&self, file: &File, seen: &Stat, path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<ContentId> {
         unchanged(file, seen, path)?;
         if self.known_sizes.contains(&seen.size) || seen.size == 0 {
-            let content = hash(file, path, buffer, ctx)?;
+            let content = hash_unchanged(file, seen, path, buffer, ctx)?;
             if self.pool.has(content) || lock(&self.staged).contains(&content) {
-                unchanged(file, seen, path)?;
                 lock(&self.found).insert(content);
                 return Ok(content);
             }
@@ -187,15 +186,35 @@ fn unchanged(file: &File, seen: &Stat, path: &Path) -> Result<()> {
     if now.same_bytes(seen) { Ok(()) } else { Err(IntakeError::Changed(path.into()).into()) }
 }
 
-/// The content of the open file `file`, which was `seen` when it was listed.
+/// The content of the open file `file`, of which `seen` is the stat.
 ///
 /// # Errors
-/// [`IntakeError::Changed`] if the file is not as it was seen, or changes meanwhile.
+/// [`IntakeError::Changed`] if the file changes meanwhile.
 pub(crate) fn hash_unchanged(file: &File, seen: &Stat, path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<ContentId> {
-    unchanged(file, seen, path)?;
+    if seen.size < buffer.len() as u64 {
+        return hash_small(file, seen, path, buffer);
+    }
     let content = hash(file, path, buffer, ctx)?;
     unchanged(file, seen, path)?;
     Ok(content)
+}
+
+/// As [`hash_unchanged`], of a file that one read gets whole: its size says so, and the look after it.
+fn hash_small(mut file: &File, seen: &Stat, path: &Path, buffer: &mut [u8]) -> Result<ContentId> {
+    let mut read = 0;
+    while read < buffer.len() {
+        match io::Read::read(&mut file, &mut buffer[read..]) {
+            Ok(0) => break,
+            Ok(more) => read += more,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+            Err(error) => return Err(Error::io("read", path, error)),
+        }
+        if read as u64 >= seen.size {
+            break;
+        }
+    }
+    unchanged(file, seen, path)?;
+    Ok(ContentId::from_bytes(*blake3::hash(&buffer[..read]).as_bytes()))
 }
 
 fn rewind(mut file: &File, path: &Path) -> Result<()> {

@@ -64,8 +64,13 @@ pub(crate) struct Index {
 }
 
 impl Index {
+    /// Whether it has a row for each of so many entries.
+    pub(crate) fn fits(&self, entries: usize) -> bool {
+        self.rows.len() == entries
+    }
+
     /// Reads an index; `None` if there is none, or none that can be believed.
-    pub(crate) fn load(path: &Path, listing: ListingId, pool: u64, entries: usize) -> Result<Option<Self>> {
+    pub(crate) fn load(path: &Path, listing: ListingId, pool: u64) -> Result<Option<Self>> {
         let file = match File::open(path) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
@@ -73,7 +78,7 @@ impl Index {
         };
         let len = file.metadata().map_err(|error| Error::io("look at", path, error))?.len();
         let index = Self::decode(file, len);
-        Ok(index.filter(|index| index.listing == listing && index.pool == pool && index.rows.len() == entries))
+        Ok(index.filter(|index| index.listing == listing && index.pool == pool))
     }
 
     /// The listing that an index says it was made for; whether the rest of it can be believed is not looked at.

@@ -1,8 +1,10 @@
 //! Takes in what changed in a twin: lists it against what was there, reads only what can't be known from its index.
 
 use std::collections::{HashMap, HashSet};
+use std::fs::File;
 use std::io;
 use std::ops::Range;
+use std::os::fd::OwnedFd;
 use std::path::Path;
 use std::sync::Mutex;
 
@@ -299,30 +301,43 @@ impl Settling<'_> {
     /// Reads the files that nothing is known about; each inode once.
     fn read_unknown(&self, unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
         found.read = unread.len();
-        let mut by_inode: HashMap<(u64, u64), Vec<Unread>> = HashMap::new();
-        for unread in unread {
-            by_inode.entry((unread.stat.dev, unread.stat.ino)).or_default().push(unread);
-        }
-        let mut files: Vec<Vec<Unread>> = by_inode.into_values().collect();
-        // The largest first, so that none of them is read alone at the end.
-        let large = |names: &Vec<Unread>| Some(names[0].stat.size).filter(|&size| size >= disk::LARGE);
-        files.sort_unstable_by(|a, b| large(b).cmp(&large(a)).then_with(|| a[0].path.cmp(&b[0].path)));
-        let bytes = files.iter().map(|names| names[0].stat.size).sum();
-        let done = Mutex::new(found);
-        let work = |buffer: &mut Vec<u8>, names: &Vec<Unread>| {
-            let read = self.read(&names[0], buffer, ctx)?;
-            let mut found = parallel::lock(&done);
-            for name in names {
-                self.take_down(name, &read, &mut found);
+        let inode = |name: &Unread| (name.stat.dev, name.stat.ino);
+        let (mut seen, mut more) = (HashSet::new(), HashMap::<_, Vec<Unread>>::new());
+        let (mut large, mut small) = (Vec::new(), Vec::with_capacity(unread.len()));
+        for name in unread {
+            if name.stat.nlink > 1 && !seen.insert(inode(&name)) {
+                more.entry(inode(&name)).or_default().push(name);
+            } else if name.stat.size >= disk::LARGE {
+                large.push(name);
+            } else {
+                small.push(name);
             }
-            ctx.progress().advance(1, names[0].stat.size);
-            Ok(())
-        };
-        if files.is_empty() {
+        }
+        let count = large.len() + small.len();
+        if count == 0 {
             return Ok(());
         }
-        ctx.phase(crate::Phase::Storing, files.len() as u64, bytes, || {
-            parallel::for_each(&files, ctx.threads(), || vec![0; disk::BUFFER], work)
+        let bytes = large.iter().chain(&small).map(|name| name.stat.size).sum();
+        // The largest first, so that none of them is read alone at the end. Of small ones some at a time, so that the threads
+        // don't meet at each file, and stay in one folder for a while.
+        large.sort_unstable_by_key(|name| std::cmp::Reverse(name.stat.size));
+        let batches: Vec<&[Unread]> = large.chunks(1).chain(small.chunks(BATCH)).collect();
+        let done = Mutex::new(found);
+        let work = |reader: &mut Reader, batch: &&[Unread]| {
+            let mut read = Vec::with_capacity(batch.len());
+            for name in *batch {
+                read.push(self.read(name, reader, ctx)?);
+            }
+            ctx.progress().advance(batch.len() as u64, batch.iter().map(|name| name.stat.size).sum());
+            let mut found = parallel::lock(&done);
+            for (name, read) in batch.iter().zip(&read) {
+                let others = more.get(&inode(name)).into_iter().flatten();
+                [name].into_iter().chain(others).for_each(|name| self.take_down(name, read, &mut found));
+            }
+            Ok(())
+        };
+        ctx.phase(crate::Phase::Storing, count as u64, bytes, || {
+            parallel::for_each(&batches, ctx.threads(), Reader::new, work)
         })
     }
 
@@ -344,7 +359,12 @@ impl Settling<'_> {
         let (entry, row, leaked) = self.read_entry(name, *content, stat);
         found.leaks.extend(leaked.map(|content| (entry.path.clone(), stat.ino, content)));
         match last {
-            Some((at, before)) if before.node == entry.node => found.refreshed.push((at, row)),
+            Some((at, before)) if before.node == entry.node => {
+                let known = self.index.is_some_and(|index| {
+                    index.rows.get(at) == Some(&row) && !row.racy(index.looked_at, self.clock.grain())
+                });
+                found.refreshed.extend((!known).then_some((at, row)));
+            }
             _ => found.changed.push((entry.path.clone(), Some(Box::new((entry, row))))),
         }
     }
@@ -371,13 +391,13 @@ impl Settling<'_> {
                 // The file still is the pool's, and its bytes are not: someone lifted the guard and wrote.
                 Some(Share::Link) if !same => leaked = entry.node.content(),
                 // All names of a linked file show one time: the pool's. The twin's own is the one in its listing.
-                Some(Share::Link) => mtime = entry.mtime,
+                Some(Share::Link) => (share, mtime) = (Share::Link, entry.mtime),
                 // Only as long as the bytes are those of before does the way they are shared still hold.
                 Some(before) if same => share = before,
                 _ => {}
             }
         }
-        if leaked.is_some() || self.is_pool_file(content, stat) {
+        if leaked.is_some() || (share != Share::Link && self.is_pool_file(content, stat)) {
             share = Share::Link;
         }
         let executable = match name.last.map(|at| &self.last.entries()[at].node) {
@@ -397,28 +417,58 @@ impl Settling<'_> {
             })
     }
 
-    fn read(&self, name: &Unread, buffer: &mut [u8], ctx: &Ctx) -> Result<Read> {
+    fn read(&self, name: &Unread, reader: &mut Reader, ctx: &Ctx) -> Result<Read> {
         let path = name.path.below(self.folder);
-        let mut last = None;
+        let (mut last, mut stat) = (None, name.stat);
         for _ in 0..TRIES {
-            let file = match disk::open_file(CWD, &path) {
+            let file = match reader.open(self.folder, &name.path) {
                 Ok(file) => file,
                 Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Read::Gone),
                 Err(error) => return Ok(Read::NotTaken(format!("{} ({error})", path.display()))),
             };
-            let stat = disk::fstat(&file).map_err(|error| Error::io("look at", &path, error))?;
             let read = match self.putter {
-                Some(putter) => putter.put(&file, &stat, &path, buffer, ctx),
-                None => hash_unchanged(&file, &stat, &path, buffer, ctx),
+                Some(putter) => putter.put(&file, &stat, &path, &mut reader.buffer, ctx),
+                None => hash_unchanged(&file, &stat, &path, &mut reader.buffer, ctx),
             };
             match read {
                 Ok(content) => return Ok(Read::Content(content, stat)),
-                Err(error @ Error::Intake(IntakeError::Changed(_))) => last = Some(error),
+                Err(error @ Error::Intake(IntakeError::Changed(_))) => {
+                    last = Some(error);
+                    stat = disk::fstat(&file).map_err(|error| Error::io("look at", &path, error))?;
+                }
                 Err(error) => return Err(error),
             }
         }
         tracing::debug!(?last, "a file changes faster than it can be read");
         Err(Error::Busy { what: path.display().to_string(), holders: Vec::new() })
+    }
+}
+
+/// So many small files are read by one thread before it says what they hold.
+const BATCH: usize = 64;
+
+/// Reads files one after the other, most often of one folder: that is kept open.
+struct Reader {
+    buffer: Vec<u8>,
+    folder: Option<(String, OwnedFd)>,
+}
+
+impl Reader {
+    fn new() -> Self {
+        Self { buffer: vec![0; disk::BUFFER], folder: None }
+    }
+
+    /// Opens a file below `root` by its name in its folder.
+    fn open(&mut self, root: &Path, path: &RelPath) -> io::Result<File> {
+        let parent = path.parent().unwrap_or_default();
+        let folder = match &self.folder {
+            Some((open, folder)) if open == parent => folder,
+            _ => {
+                let folder = disk::open_folder(CWD, &root.join(parent))?;
+                &self.folder.insert((parent.into(), folder)).1
+            }
+        };
+        disk::open_file(folder, path.name())
     }
 }
 

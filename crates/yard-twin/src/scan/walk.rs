@@ -1,5 +1,6 @@
 //! Lists folders: names, kinds and stats, nothing read. A folder is the unit of work for the threads.
 
+use std::ffi::CStr;
 use std::io;
 use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, OwnedFd};
@@ -116,7 +117,7 @@ impl<'a> Lister<'a> {
                 worker.not_taken.push(format!("{} (its name is not UTF-8)", shown.display()));
                 continue;
             };
-            found.extend(self.look(&folder, text, job, &mut worker.not_taken)?);
+            found.extend(self.look(&folder, name.file_name(), text, job, &mut worker.not_taken)?);
         }
         found.sort_unstable_by(|a, b| a.name.cmp(&b.name));
         Ok(Some((folder, found)))
@@ -125,12 +126,13 @@ impl<'a> Lister<'a> {
     fn look<T>(
         &self,
         folder: impl AsFd,
+        at: &CStr,
         name: &str,
         job: &Job<T>,
         not_taken: &mut Vec<String>,
     ) -> Result<Option<Name>> {
         let path = || job.path.join(name);
-        let stat = match rustix::fs::statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW) {
+        let stat = match rustix::fs::statat(&folder, at, AtFlags::SYMLINK_NOFOLLOW) {
             Ok(stat) => stat,
             Err(error) => return self.pass_over(&path()?, error.into(), "look at", not_taken).map(|()| None),
         };
@@ -139,7 +141,7 @@ impl<'a> Lister<'a> {
             FileType::RegularFile => {
                 return Ok(Some(Name { name: name.into(), kind: Some(Kind::File), stat: stat.into() }));
             }
-            FileType::Symlink => match rustix::fs::readlinkat(&folder, name, Vec::new()).map(|t| t.into_string()) {
+            FileType::Symlink => match rustix::fs::readlinkat(&folder, at, Vec::new()).map(|t| t.into_string()) {
                 Err(error) => return self.pass_over(&path()?, error.into(), "read the link", not_taken).map(|()| None),
                 Ok(Ok(target)) => {
                     let kind = Some(Kind::Symlink(target.into()));

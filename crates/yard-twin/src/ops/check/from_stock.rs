@@ -147,6 +147,9 @@ type Children = BTreeMap<String, bool>;
 /// Folders that the stock build doesn't have and that hold what stands beside them there: a folder of the same name, or
 /// for the most part names that are known. A folder that holds nothing but one other folder is looked through.
 fn wrappers(stock: &Listing, now: &Listing) -> Vec<Wrapper> {
+    if !diff(stock, now).any(|change| matches!(change, Change::New(_))) {
+        return Vec::new();
+    }
     let (known, there) = (tree(stock), tree(now));
     let mut found = Vec::new();
     for (parent, beside) in &known {

@@ -1,6 +1,6 @@
 //! The pool against what is needed of it, and against the names of its files.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
@@ -9,23 +9,60 @@ use rustix::fs::{AtFlags, Dir};
 
 use super::{About, Checking, DamagedFile, Mend, Problem, Severity, Touched};
 use crate::Yard;
+use crate::catalog::TwinRow;
 use crate::disk::{self, Stat};
 use crate::error::{PathContext, Result};
 use crate::ident::{ContentId, ListingId};
+use crate::listing::Entry;
 use crate::parallel::{self, lock};
-use crate::pool::{Pool, hash_unchanged};
+use crate::pool::{Pool, Share, hash_unchanged};
 use crate::progress::{Ctx, Phase};
+
+/// A content that is needed.
+#[derive(Clone, Copy)]
+struct Need {
+    content: ContentId,
+    size: u64,
+    /// The inode of a file that links it, which somebody else looks at; 0 if there is none.
+    linked: u64,
+}
 
 /// A file of the pool.
 struct PoolFile {
     content: ContentId,
     executable: bool,
-    stat: Stat,
+    ino: u64,
+    size: u64,
 }
 
 impl PoolFile {
     fn path(&self, root: &Path) -> PathBuf {
         root.join(Pool::name(self.content, self.executable))
+    }
+
+    fn damaged(&self, why: String) -> DamagedFile {
+        DamagedFile { content: self.content, executable: self.executable, why, inode: self.ino }
+    }
+}
+
+/// What was found in folders of the pool.
+#[derive(Default)]
+struct InFolders {
+    /// Those that are read if all is.
+    files: Vec<PoolFile>,
+    missing: HashSet<ContentId>,
+    damaged: Vec<DamagedFile>,
+    unguarded: Vec<PathBuf>,
+    gone: Vec<PathBuf>,
+}
+
+impl InFolders {
+    fn add(&mut self, other: Self) {
+        self.files.extend(other.files);
+        self.missing.extend(other.missing);
+        self.damaged.extend(other.damaged);
+        self.unguarded.extend(other.unguarded);
+        self.gone.extend(other.gone);
     }
 }
 
@@ -35,104 +72,52 @@ type ByNeed<T> = BTreeMap<Vec<Touched>, Vec<T>>;
 impl Checking<'_> {
     /// The contents that are needed, or those that one stock build or twin needs as it is.
     pub(super) fn pool(&mut self, only: Option<&About>) -> Result<()> {
-        let needed = self.yard.contents_needed(only)?;
-        self.counts.contents = needed.len() as u64;
-        let files = match only {
-            None => self.whole_pool()?,
-            Some(_) => self.yard.pool_files(needed.keys().copied().collect(), self.ctx)?,
-        };
-        let there: HashSet<ContentId> = files.iter().filter(|file| !file.executable).map(|file| file.content).collect();
-        let missing: HashSet<ContentId> = needed.keys().copied().filter(|content| !there.contains(content)).collect();
-        let mut damaged = self.wrong_sizes(&files, &needed);
+        let needs = self.yard.contents_needed(only)?;
+        self.counts.contents = needs.len() as u64;
+        let mut found = self.yard.pool_folders(&needs, only.is_none(), self.ctx)?;
         // A twin's own check reads its files, and with them what it links; a stock build has nothing but the pool.
         if self.options.full && !matches!(only, Some(About::Twin(_))) {
-            let read = files.iter().filter(|file| !damaged.contains_key(&(file.content, file.executable)));
-            damaged.extend(self.wrong_bytes(read.collect())?);
+            let files = std::mem::take(&mut found.files);
+            found.damaged.extend(self.wrong_bytes(files)?);
         }
-        self.wrong.extend(damaged.values().map(|file| file.inode));
-        self.missing(missing)?;
-        self.damaged(damaged.into_values().collect())
+        self.wrong.extend(found.damaged.iter().map(|file| file.inode));
+        self.folders_of_pool(found.gone, found.unguarded)?;
+        self.missing(found.missing)?;
+        found.damaged.sort_by_key(|file| (file.content, file.executable));
+        self.damaged(found.damaged)
     }
 
-    fn whole_pool(&mut self) -> Result<Vec<PoolFile>> {
-        let mut folders = Vec::new();
-        for first in 0..=255u8 {
-            let folder = self.yard.pool.root().join(format!("{first:02x}"));
-            if folder.is_dir() {
-                folders.push(folder);
-            } else {
-                self.found(Severity::Wrong, &About::Yard, Problem::PoolFolder { folder }, Mend::Safe);
-            }
+    /// Folders that are gone; files that may be written to, where modes say anything.
+    fn folders_of_pool(&mut self, gone: Vec<PathBuf>, mut unguarded: Vec<PathBuf>) -> Result<()> {
+        for folder in gone {
+            self.found(Severity::Wrong, &About::Yard, Problem::PoolFolder { folder }, Mend::Safe);
         }
-        let files = Mutex::new(Vec::new());
-        parallel::for_each(
-            &folders,
-            self.ctx.threads(),
-            || (),
-            |(), folder| {
-                self.ctx.check()?;
-                let found = list(folder)?;
-                lock(&files).extend(found);
-                Ok(())
-            },
-        )?;
-        let files = files.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        self.unguarded(&files)?;
-        Ok(files)
-    }
-
-    /// Files of the pool that may be written to, where modes say anything.
-    fn unguarded(&mut self, files: &[PoolFile]) -> Result<()> {
-        let open = |file: &&PoolFile| file.stat.mode & 0o222 != 0;
-        let paths: Vec<PathBuf> = files.iter().filter(open).map(|file| file.path(self.yard.pool.root())).collect();
-        if !paths.is_empty() && disk::keeps_modes(self.yard.begin(self.ctx)?.path())? {
-            self.found(Severity::Wrong, &About::Yard, Problem::Unguarded { paths }, Mend::Safe);
+        unguarded.sort();
+        if !unguarded.is_empty() && disk::keeps_modes(self.yard.begin(self.ctx)?.path())? {
+            self.found(Severity::Wrong, &About::Yard, Problem::Unguarded { paths: unguarded }, Mend::Safe);
         }
         Ok(())
     }
 
-    fn wrong_sizes(
-        &self,
-        files: &[PoolFile],
-        needed: &HashMap<ContentId, u64>,
-    ) -> BTreeMap<(ContentId, bool), DamagedFile> {
-        let wrong = files.iter().filter_map(|file| {
-            let should = *needed.get(&file.content)?;
-            let why = format!("it has {} bytes and should have {should}", file.stat.size);
-            (file.stat.size != should).then(|| ((file.content, file.executable), damaged(file, why)))
-        });
-        wrong.collect()
-    }
-
     /// Reads files, the largest first, and says which don't hold what their names say.
-    fn wrong_bytes(&mut self, mut files: Vec<&PoolFile>) -> Result<BTreeMap<(ContentId, bool), DamagedFile>> {
-        let large = |file: &PoolFile| Some(file.stat.size).filter(|&size| size >= disk::LARGE);
+    fn wrong_bytes(&mut self, mut files: Vec<PoolFile>) -> Result<Vec<DamagedFile>> {
+        let large = |file: &PoolFile| Some(file.size).filter(|&size| size >= disk::LARGE);
         files.sort_unstable_by_key(|file| (std::cmp::Reverse(large(file)), file.content));
-        let bytes = files.iter().map(|file| file.stat.size).sum();
-        let (wrong, right) = (Mutex::new(BTreeMap::new()), Mutex::new(HashSet::new()));
+        let bytes = files.iter().map(|file| file.size).sum();
+        let (wrong, right) = (Mutex::new(Vec::new()), Mutex::new(HashSet::new()));
         let (ctx, root) = (self.ctx, self.yard.pool.root());
+        let work = |buffer: &mut Vec<u8>, file: &PoolFile| {
+            match reads_as(&file.path(root), buffer, ctx) {
+                Ok(content) if content == file.content => drop(lock(&right).insert(file.ino)),
+                Ok(_) => lock(&wrong).push(file.damaged("other bytes than its name says".into())),
+                Err(error @ crate::Error::Cancelled) => return Err(error),
+                Err(error) => lock(&wrong).push(file.damaged(super::records::text(&error))),
+            }
+            ctx.progress().advance(1, file.size);
+            Ok(())
+        };
         ctx.phase(Phase::Checking, files.len() as u64, bytes, || {
-            parallel::for_each(
-                &files,
-                ctx.threads(),
-                || vec![0; disk::BUFFER],
-                |buffer, file| {
-                    match reads_as(&file.path(root), buffer, ctx) {
-                        Ok(content) if content == file.content => drop(lock(&right).insert(file.stat.ino)),
-                        Ok(_) => drop(lock(&wrong).insert(
-                            (file.content, file.executable),
-                            damaged(file, "other bytes than its name says".into()),
-                        )),
-                        Err(error @ crate::Error::Cancelled) => return Err(error),
-                        Err(error) => drop(
-                            lock(&wrong)
-                                .insert((file.content, file.executable), damaged(file, super::records::text(&error))),
-                        ),
-                    }
-                    ctx.progress().advance(1, file.stat.size);
-                    Ok(())
-                },
-            )
+            parallel::for_each(&files, ctx.threads(), || vec![0; disk::BUFFER], work)
         })?;
         self.right.extend(right.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
         Ok(wrong.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
@@ -189,66 +174,105 @@ impl Checking<'_> {
 }
 
 impl Yard {
-    /// The contents that everything needs, or one thing as it is, with their sizes. Listings that can't be read are passed
-    /// over.
-    fn contents_needed(&self, only: Option<&About>) -> Result<HashMap<ContentId, u64>> {
-        let needs = self.needs()?;
-        let listings: HashSet<ListingId> = needs
-            .iter()
-            .filter(|need| only.is_none_or(|only| need.about == *only && !need.earlier))
-            .map(|need| need.listing)
-            .collect();
-        let mut contents = HashMap::new();
-        self.each_readable(listings, |entry| {
-            contents.extend(entry.node.content().map(|content| (content, entry.node.size())));
-        });
-        Ok(contents)
+    /// The contents that everything needs, or one thing as it is, in the order of their ids. Listings that can't be read are
+    /// passed over.
+    fn contents_needed(&self, only: Option<&About>) -> Result<Vec<Need>> {
+        let mut needs = Vec::new();
+        if let Some(About::Twin(name)) = only {
+            needs = self.contents_of_twin(&self.twin_row(name, false)?)?;
+        } else {
+            let wanted = self.needs()?.into_iter();
+            let wanted = wanted.filter(|need| only.is_none_or(|only| need.about == *only && !need.earlier));
+            let listings: HashSet<ListingId> = wanted.map(|need| need.listing).collect();
+            self.each_readable(listings, |entry| {
+                let content = entry.node.content();
+                needs.extend(content.map(|content| Need { content, size: entry.node.size(), linked: 0 }));
+            });
+        }
+        needs.sort_unstable_by_key(|need| need.content);
+        needs.dedup_by_key(|need| need.content);
+        Ok(needs)
     }
 
-    /// The pool's files of some contents, as far as they are there.
-    fn pool_files(&self, contents: HashSet<ContentId>, ctx: &Ctx) -> Result<Vec<PoolFile>> {
-        let pool = disk::open_folder(rustix::fs::CWD, self.pool.root()).at("open", self.pool.root())?;
-        let mut contents: Vec<_> = contents.into_iter().collect();
-        contents.sort_unstable();
-        let chunks: Vec<_> = contents.chunks(512).collect();
-        let files = Mutex::new(Vec::with_capacity(contents.len()));
+    /// The contents of a twin, with the inodes that those had at the last look which it links.
+    fn contents_of_twin(&self, row: &TwinRow) -> Result<Vec<Need>> {
+        let Ok(state) = self.state(row.state) else { return Ok(Vec::new()) };
+        let Ok(listing) = self.listing(state.disk) else { return Ok(Vec::new()) };
+        let index = self.index(&self.folder_of(row), &state, listing.entries().len())?;
+        let rows = index.map(|index| index.rows).unwrap_or_default();
+        let need = |(at, entry): (usize, &Entry)| {
+            let row = rows.get(at).filter(|row| row.share == Some(Share::Link));
+            Some(Need { content: entry.node.content()?, size: entry.node.size(), linked: row.map_or(0, |row| row.ino) })
+        };
+        Ok(listing.entries().iter().enumerate().filter_map(need).collect())
+    }
+
+    /// Looks through the pool for what is needed; at `all` that is in it, or else only at that.
+    fn pool_folders(&self, needs: &[Need], all: bool, ctx: &Ctx) -> Result<InFolders> {
+        let folders: Vec<u8> = (0..=255).collect();
+        let (found, root) = (Mutex::new(InFolders::default()), self.pool.root());
         parallel::for_each(
-            &chunks,
+            &folders,
             ctx.threads(),
             || (),
-            |(), chunk| {
+            |(), &first| {
                 ctx.check()?;
-                let look = |content: &ContentId| {
-                    let stat =
-                        rustix::fs::statat(&pool, Pool::name(*content, false), AtFlags::SYMLINK_NOFOLLOW).ok()?;
-                    Some(PoolFile { content: *content, executable: false, stat: stat.into() })
-                };
-                let found: Vec<_> = chunk.iter().filter_map(look).collect();
-                lock(&files).extend(found);
+                let folder = root.join(format!("{first:02x}"));
+                let begin = needs.partition_point(|need| need.content.as_bytes()[0] < first);
+                let end = needs.partition_point(|need| need.content.as_bytes()[0] <= first);
+                let here = look(&folder, &needs[begin..end], all)?;
+                lock(&found).add(here);
                 Ok(())
             },
         )?;
-        Ok(files.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+        Ok(found.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
     }
 }
 
-/// The contents in one folder of the pool; what is no content's name is passed over: a sweep takes it away.
-fn list(folder: &Path) -> Result<Vec<PoolFile>> {
-    let fd = disk::open_folder(rustix::fs::CWD, folder).at("open", folder)?;
-    let mut files = Vec::new();
-    for entry in Dir::read_from(&fd).at("list", folder)? {
-        let entry = entry.at("list", folder)?;
-        let Ok(name) = entry.file_name().to_str() else { continue };
-        let (id, executable) = name.strip_suffix(".x").map_or((name, false), |id| (id, true));
-        let Ok(content) = id.parse() else { continue };
-        let stat = rustix::fs::statat(&fd, name, AtFlags::SYMLINK_NOFOLLOW).at("look at", folder.join(name))?;
-        files.push(PoolFile { content, executable, stat: stat.into() });
+/// Looks at one folder of the pool. What is no content's name is passed over: a sweep takes it away.
+fn look(folder: &Path, needs: &[Need], all: bool) -> Result<InFolders> {
+    let mut here = InFolders::default();
+    let mut there = vec![false; needs.len()];
+    if folder.is_dir() {
+        let fd = disk::open_folder(rustix::fs::CWD, folder).at("open", folder)?;
+        for entry in Dir::read_from(&fd).at("list", folder)? {
+            let entry = entry.at("list", folder)?;
+            let Ok(name) = entry.file_name().to_str() else { continue };
+            let (id, executable) = name.strip_suffix(".x").map_or((name, false), |id| (id, true));
+            let Ok(content) = id.parse::<ContentId>() else { continue };
+            let need = needs.binary_search_by_key(&content, |need| need.content).ok();
+            if let Some(at) = need.filter(|_| !executable) {
+                there[at] = true;
+            }
+            let linked = need.is_some_and(|at| needs[at].linked == entry.ino());
+            if all || (need.is_some() && !linked) {
+                let stat = rustix::fs::statat(&fd, entry.file_name(), AtFlags::SYMLINK_NOFOLLOW);
+                let stat = Stat::from(stat.at("look at", folder.join(name))?);
+                here.see(folder.join(name), &stat, content, executable, need.map(|at| needs[at].size));
+            }
+        }
+    } else if all || !needs.is_empty() {
+        here.gone.push(folder.into());
     }
-    Ok(files)
+    here.missing.extend(needs.iter().zip(there).filter(|(_, there)| !there).map(|(need, _)| need.content));
+    Ok(here)
 }
 
-fn damaged(file: &PoolFile, why: String) -> DamagedFile {
-    DamagedFile { content: file.content, executable: file.executable, why, inode: file.stat.ino }
+impl InFolders {
+    /// Takes down what a file of the pool looks like, which should have so many bytes if it is needed.
+    fn see(&mut self, path: PathBuf, stat: &Stat, content: ContentId, executable: bool, size: Option<u64>) {
+        let file = PoolFile { content, executable, ino: stat.ino, size: stat.size };
+        if stat.mode & 0o222 != 0 {
+            self.unguarded.push(path);
+        }
+        match size.filter(|size| *size != stat.size) {
+            Some(size) => {
+                let why = format!("it has {} bytes and should have {size}", stat.size);
+                self.damaged.push(file.damaged(why));
+            }
+            None => self.files.push(file),
+        }
+    }
 }
 
 /// The content that a file holds.

@@ -15,11 +15,10 @@ use crate::ident::{ContentId, TwinId, TwinName};
 use crate::listing::{Layer, overlay};
 use crate::lock::Held;
 use crate::ops::change::{Goal, Start};
-use crate::ops::settle::index_path;
 use crate::path::RelPath;
 use crate::pool::{Pool, Putter, Share};
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Index};
+use crate::scan::Doubt;
 use crate::yard::OpFolder;
 
 /// Contents that have to be put right: each with the inodes that should hold it, and hold something else.
@@ -137,10 +136,7 @@ impl Yard {
         let Ok(state) = self.state(row.state) else { return sharer };
         let Ok(listing) = self.listing(state.disk) else { return sharer };
         let folder = self.folder_of(row);
-        let index = self
-            .pool
-            .inode()
-            .and_then(|pool| Index::load(&index_path(&folder), state.disk, pool, listing.entries().len()));
+        let index = self.index(&folder, &state, listing.entries().len());
         let rows = index.ok().flatten().map(|index| index.rows).unwrap_or_default();
         for (at, entry) in listing.entries().iter().enumerate() {
             let Some(content) = entry.node.content().filter(|content| contents.contains(content)) else { continue };
