@@ -498,3 +498,37 @@ fn every_kind_of_damage_is_found_and_what_can_be_mended_is() {
         }
     }
 }
+
+#[test]
+fn what_only_the_source_still_has_comes_back_by_an_intake() {
+    let desk = desk();
+    let lost = pooled(&desk, &BIG);
+    ["one", "two", "three"].iter().for_each(|twin| drop(desk.ok(&["remove", twin, "--forget", "--yes"])));
+    cut(&listing(&desk));
+    fs::remove_file(&lost).unwrap();
+    let (code, answer) = check(&desk, &["workbench@1"]);
+    assert_eq!((code, problems(&answer)), (3, vec!["listing_damaged".to_owned()]));
+    assert_eq!(answer["findings"][0]["mend"], "take_in");
+    desk.ok(&["intake", "build", "--title", "workbench", "--build", "1"]);
+    assert_eq!((check(&desk, &["--full"]).0, fs::read(lost).unwrap()), (0, BIG.to_vec()));
+}
+
+#[test]
+fn a_folder_that_is_named_has_the_right_bytes() {
+    let desk = desk();
+    let kept = desk.at("kept elsewhere/deep");
+    fs::create_dir_all(&kept).unwrap();
+    fs::rename(desk.at("build/data/big.dat"), kept.join("any name")).unwrap();
+    desk.ok(&["remove", "three", "--forget", "--yes"]);
+    flip(&pooled(&desk, &BIG));
+    let whole = fs::read(kept.join("any name")).unwrap();
+    assert_eq!(check(&desk, &["--full", "--fix"]).0, 3, "nothing that is known has them");
+    assert_eq!(check(&desk, &["--full", "--fix", "--from", "kept elsewhere"]).0, 0);
+    assert_eq!(check(&desk, &["--full"]).0, 0);
+    for twin in ["one", "two"] {
+        assert_eq!(fs::read(desk.game(twin, "data/big.dat")).unwrap(), whole);
+        let what: Vec<_> =
+            desk.json(&["history", twin]).as_array().unwrap().iter().map(|e| e["what"].clone()).collect();
+        assert_eq!(what, ["repaired", "outside", "made"], "what was there instead can be gone back to");
+    }
+}

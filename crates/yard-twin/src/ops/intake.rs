@@ -230,7 +230,8 @@ impl Yard {
     fn check_label(&self, build: &BuildRef, seen: &[Seen]) -> Result<()> {
         match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
             Some(row) => {
-                let there = self.listing(row.listing)?;
+                // One that can't be read is put right by being taken in again.
+                let Ok(there) = self.listing(row.listing) else { return Ok(()) };
                 let pairs = merged(there.entries(), seen, |entry, seen| entry.path.cmp(&seen.path));
                 let same =
                     |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b));
@@ -245,7 +246,7 @@ impl Yard {
     ///
     /// When it returns, the stock build has survived a power loss. A crash before that leaves no stock build, and at most
     /// contents in the pool that are used when they come again. Taking the same folder in again changes nothing, but puts
-    /// contents back that the pool has lost.
+    /// contents back that the pool has lost, and a listing that is damaged.
     ///
     /// # Errors
     /// [`IntakeError`], [`Error::Io`], [`Error::Exists`], [`Error::Cancelled`]: nothing is taken in then.
@@ -268,6 +269,10 @@ impl Yard {
                 disk::write_whole(&self.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
             }
             self.catalog.add_stock(&stock_row(plan, id))?;
+        }
+        if was_there && self.listing(id).is_err() {
+            disk::remove_if_there(&self.blob_path("listings", &id.to_string()))?;
+            self.put_listing(&listing, None, &op)?;
         }
         drop(alone);
         let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.seen));

@@ -97,6 +97,10 @@ impl Stage<'_> {
         self.yardtwin(&["launch", "brass boards"])?;
         self.yardtwin(&["show", "brass boards"])?;
 
+        self.tell("What has changed since, and is everything as it should be?");
+        self.finds(&["diff", "wexcombe@1.4", "brass boards"])?;
+        self.finds(&["check", "brass boards"])?;
+
         self.tell(
             "What changed a twin is in its history, and can be undone: the boards go, what was played since stays.",
         );
@@ -120,6 +124,9 @@ impl Stage<'_> {
         self.yardtwin(&["sheet", "add", "sheets/pellwick.toml", "--replace"])?;
         self.yardtwin(&["check", "micro", "--start", "--fix"])?;
         self.yardtwin(&["history", "micro", "--runs"])?;
+
+        self.tell("Three builds and four twins: what do they take on disk, and what would deleting one free?");
+        self.yardtwin(&["list", "--space"])?;
 
         self.tell("What is not wanted any more is removed; it stays until it is forgotten.");
         self.yardtwin(&["remove", "brass boards"])?;
@@ -150,7 +157,7 @@ impl Stage<'_> {
         self.run("yardtwin", Command::new(&self.program).args(arguments), arguments)
     }
 
-    /// As [`Stage::yardtwin`], for a check that finds something.
+    /// As [`Stage::yardtwin`], for a command that finds something.
     fn finds(&self, arguments: &[&str]) -> Result<(), Failure> {
         self.run_to("yardtwin", Command::new(&self.program).args(arguments), arguments, FOUND)
     }
