@@ -50,6 +50,18 @@ shot profile "yardtwin profile set 'night turn' note 'for the winter timetable'"
 shot restore "yardtwin snapshot 'night turn' 'as it was'" "echo 'board brass' > 'yard/twins/night turn/game/boards/brass.txt'" \
     "yardtwin launch 'night turn'" "yardtwin history 'night turn'" "yardtwin restore 'night turn' 'as it was' --yes"
 shot remove "yardtwin remove 'night turn'" "yardtwin clone 'night turn' 'night turn'" "yardtwin list"
+shot space "yardtwin list --space"
+game="yard/twins/evening, brass boards/game"
+mkdir -p "$game/boards/copper" "$game/boards/tin"
+echo "board copper" > "$game/boards/copper/board.txt"; echo "board tin" > "$game/boards/tin/board.txt"
+sed -i 's/^width = .*/width = 2560/' "$game/cabin/panel.ini"
+mv "$game/guide" "$game/manual"; rm -r "$game/boards/plain"
+shot diff "yardtwin diff 'evening, brass boards' --text"
+mkdir -p "$game/steel-1.2/boards/steel"; echo "board steel" > "$game/steel-1.2/boards/steel/board.txt"
+rm yard/twins/main/game/bin/rules.wja
+hills=$(sha=$(yardtwin stock show wexcombe@1.4 --files --json | grep -A6 scenery | grep -m1 -o '[0-9a-f]\{64\}'); echo "yard/pool/${sha:0:2}/$sha")
+chmod u+w "$hills"; printf x | dd of="$hills" bs=1 seek=99 conv=notrunc status=none; chmod u-w "$hills"
+shot damage "yardtwin check --full --fix"
 shot errors "yardtwin clone wexcombe@1.5 spare" "yardtwin launch 'evenign shift'" "yardtwin intake menu --title wexcombe" \
     "sed 's#bin/rules.wja#../rules.wja#' sheets/wexcombe.toml > odd.toml; yardtwin sheet check odd.toml" "yardtwin init store"
 shot help "yardtwin --help"

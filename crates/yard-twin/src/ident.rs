@@ -257,7 +257,13 @@ impl fmt::Display for Side {
 
 /// Writes `bytes` in lower-case hexadecimal.
 fn to_hex(bytes: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
-    bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+    const DIGITS: &[u8; 16] = b"0123456789abcdef";
+    // The longest id.
+    let mut text = [0; 64];
+    for (pair, byte) in text.as_chunks_mut::<2>().0.iter_mut().zip(bytes) {
+        *pair = [DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]];
+    }
+    f.write_str(std::str::from_utf8(&text[..bytes.len() * 2]).unwrap_or_default())
 }
 
 fn from_hex<const N: usize>(text: &str) -> Option<[u8; N]> {

@@ -1,6 +1,6 @@
 //! Lays a listing out in a new folder: folders first, then a folder at a time, shared out to the threads.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -15,7 +15,7 @@ use crate::error::{Error, PathContext, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Listing, Node};
 use crate::parallel::{self, lock};
-use crate::path::{RelPath, compare};
+use crate::path::RelPath;
 use crate::pool::{Policy, Pool, Share};
 use crate::progress::{Ctx, Phase};
 use crate::scan::Row;
@@ -38,22 +38,6 @@ pub(crate) struct Laid {
     pub(crate) rows: Vec<Row>,
     /// The latest ctime among them.
     pub(crate) latest: i64,
-}
-
-/// A path of a folder, ordered as listings are.
-#[derive(PartialEq, Eq)]
-struct Folder<'a>(&'a str);
-
-impl Ord for Folder<'_> {
-    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
-        compare(self.0, other.0)
-    }
-}
-
-impl PartialOrd for Folder<'_> {
-    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
-        Some(self.cmp(other))
-    }
 }
 
 /// A folder with the entries that stand in it.
@@ -112,24 +96,35 @@ impl Laying<'_> {
 
 /// The folders of a listing, each after its parent, with the places of the entries in them.
 fn units(listing: &Listing) -> Vec<Unit<'_>> {
-    let mut folders: BTreeMap<Folder<'_>, Vec<usize>> = BTreeMap::new();
-    for root in ["game", "home"] {
-        folders.entry(Folder(root)).or_default();
-    }
+    let mut units: Vec<_> = ["game", "home"].map(|folder| Unit { folder, entries: Vec::new() }).into();
+    // Those on the way to the last entry: what is below a folder follows it at once, so that one which is left is over.
+    let mut way: Vec<usize> = Vec::new();
     for (at, entry) in listing.entries().iter().enumerate() {
-        let mut folder = match entry.node {
-            Node::EmptyFolder => Some(entry.path.as_str()),
-            _ => entry.path.parent(),
-        };
-        if let (Some(folder), false) = (folder, entry.node == Node::EmptyFolder) {
-            folders.entry(Folder(folder)).or_default().push(at);
+        let is_folder = entry.node == Node::EmptyFolder;
+        let folder = if is_folder { entry.path.as_str() } else { entry.path.parent().unwrap_or_default() };
+        while way.last().is_some_and(|last| !lies_in(folder, units[*last].folder)) {
+            way.pop();
         }
-        while let Some(path) = folder {
-            folders.entry(Folder(path)).or_default();
-            folder = path.rsplit_once('/').map(|(parent, _)| parent).filter(|p| !folders.contains_key(&Folder(p)));
+        let mut end = way.last().map_or(0, |last| units[*last].folder.len());
+        while end < folder.len() {
+            let start = if end == 0 { 0 } else { end + 1 };
+            end = folder[start..].find('/').map_or(folder.len(), |len| start + len);
+            let known = ["game", "home"].iter().position(|root| *root == &folder[..end]);
+            way.push(known.unwrap_or(units.len()));
+            if known.is_none() {
+                units.push(Unit { folder: &folder[..end], entries: Vec::new() });
+            }
+        }
+        if let Some(last) = way.last().filter(|_| !is_folder) {
+            units[*last].entries.push(at);
         }
     }
-    folders.into_iter().map(|(folder, entries)| Unit { folder: folder.0, entries }).collect()
+    units
+}
+
+/// Whether `path` is `folder` or lies below it.
+fn lies_in(path: &str, folder: &str) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
 }
 
 impl Placer<'_> {

@@ -41,8 +41,8 @@ impl Pool {
 
     /// The name of a content's file below the root: `ab/HEX` or `ab/HEX.x`.
     pub(crate) fn name(content: ContentId, executable: bool) -> String {
-        let first = content.as_bytes()[0];
-        format!("{first:02x}/{content}{}", if executable { ".x" } else { "" })
+        let id = content.to_string();
+        [&id[..2], "/", &id, if executable { ".x" } else { "" }].concat()
     }
 
     pub(crate) fn path(&self, content: ContentId) -> PathBuf {
