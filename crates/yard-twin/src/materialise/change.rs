@@ -28,7 +28,11 @@ use crate::scan::Row;
 /// Entries that are staged in one folder.
 const TOGETHER: usize = 256;
 
-/// Up to so many folders and files are synced one by one; above, the filesystem is synced once.
+/// Up to so many folders are synced one by one; above, the filesystem is synced once, which also waits for whatever other
+/// programs have written. What changed in them goes to the disk together, with the first of them.
+const SYNC_FOLDERS: usize = 256;
+
+/// The same for files.
 const SYNC_SINGLY: usize = 32;
 
 /// The file in an operation's folder that says which path each step is about.
@@ -352,7 +356,7 @@ impl Changing<'_> {
 
     /// Makes the changed folders survive a power loss.
     fn sync(&self, published: &Published) -> Result<()> {
-        if published.touched.len() > SYNC_SINGLY {
+        if published.touched.len() > SYNC_FOLDERS {
             return disk::sync_filesystem(self.folder);
         }
         for folder in &published.touched {

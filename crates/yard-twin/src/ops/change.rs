@@ -131,9 +131,9 @@ impl Yard {
         let set_aside = published.set_aside.clone();
         drop((staged, published));
         // What follows is advisory: a change that is committed has not failed any more.
-        let tidied = self
-            .tidy(&op, &folder, &next, rows, latest, &clock)
-            .and_then(|ended| if links { self.catalog.add_window(started, ended) } else { Ok(()) });
+        let tidied = self.tidy(&op, &folder, &next, rows, latest, &clock).and_then(|ended| {
+            if links { self.catalog.loosely(|| self.catalog.add_window(started, ended)) } else { Ok(()) }
+        });
         if let Err(error) = tidied {
             tracing::warn!(%error, "the next look at the twin will read more than it had to");
         }

@@ -132,8 +132,13 @@ impl<'a> Policy<'a> {
         let mut policy = Self { wish: sharing, facts, written, endings: HashMap::new() };
         // Only a careful choice asks what comes in masses.
         if policy.links() && sharing == Sharing::Careful {
-            for ending in listing.entries().iter().filter_map(|e| e.path.ending()) {
-                *policy.endings.entry(ending).or_insert(0) += 1;
+            // As they are spelt first: there are few spellings, and many files.
+            let mut spelt: HashMap<&str, usize> = HashMap::new();
+            for (_, ending) in listing.entries().iter().filter_map(|e| e.path.name().rsplit_once('.')) {
+                *spelt.entry(ending).or_insert(0) += 1;
+            }
+            for (ending, count) in spelt {
+                *policy.endings.entry(ending.to_lowercase()).or_insert(0) += count;
             }
         }
         policy
