@@ -55,6 +55,11 @@ fn two_builds_side_by_side_many_clones_one_that_goes_back_and_launches() {
     assert!(said.starts_with("Remove game/mod.dat\ncopy 5 is back at 1; "), "{said}");
     assert!(!place.at("yard/twins/copy 5/game/mod.dat").exists());
 
+    fs::write(place.at("yard/twins/copy 5/game/mod.dat"), "a mod").unwrap();
+    let said = run("look", &[&yard, "copy 5:1", "copy 5"]);
+    assert!(said.starts_with("New game/mod.dat\n") && said.contains("Differs: copy 5: game files are not"), "{said}");
+    assert!(said.contains("copy 1: "), "{said}");
+
     // By whichever way a program is launched, it is kept inside all the same, and what goes wrong is said.
     let itself = example("play");
     for helper in ["copy", "self", itself.to_str().unwrap()] {

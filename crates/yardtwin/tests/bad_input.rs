@@ -118,6 +118,32 @@ fn a_name_that_no_folder_can_have_everywhere_is_refused() {
 }
 
 #[test]
+fn what_can_t_be_compared_or_checked_is_said() {
+    let desk = Desk::with_twins(&["a"]);
+    let before = yard(&desk);
+    let said = complaints(
+        &desk,
+        &[
+            &["diff", "b"],
+            &["diff", "a", "wexcombe@9"],
+            &["diff", "wexcombe@1.4"],
+            &["diff", "a:1"],
+            &["diff", "a", "a:7"],
+            &["diff", "a:", "a"],
+            &["check", "b"],
+            &["check", "wexcombe@9", "--full"],
+            &["check", "--start"],
+            &["check", "wexcombe@1.4", "--start"],
+            &["check", "a", "--full", "--start"],
+            &["check", "--fix", "--from", "nowhere"],
+            &["list", "--space", "--removed"],
+        ],
+    );
+    insta::assert_snapshot!(said);
+    assert_same(&yard(&desk), &before, "bad input changed something");
+}
+
+#[test]
 fn what_is_not_there_is_said_with_what_is() {
     let desk = Desk::with_twins(&["a"]);
     let commands: [&[&str]; 11] = [
@@ -178,7 +204,7 @@ fn a_yard_that_was_tampered_with_is_said_to_be_so() {
     let listing = fs::read_dir(folder).unwrap().next().unwrap().unwrap().path();
     let bytes = fs::read(&listing).unwrap();
     fs::write(&listing, &bytes[..bytes.len() / 2]).unwrap();
-    assert!(desk.fails(1, &["list"]).contains("is damaged"));
+    assert!(desk.fails(1, &["stock", "show", "wexcombe@1.4"]).contains("is damaged"));
     fs::write(&listing, bytes).unwrap();
 
     for ending in ["-wal", "-shm"] {

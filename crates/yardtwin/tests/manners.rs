@@ -28,7 +28,7 @@ fn a_dry_run_changes_nothing_and_says_what_it_would_do() {
     desk.ok(&["snapshot", "a", "there"]);
     fs::write(desk.game("a", "cabin/shifts/since.wjs"), "since").unwrap();
     desk.ok(&["show", "a"]);
-    let changing: [&[&str]; 23] = [
+    let changing: [&[&str]; 24] = [
         &["init", "second"],
         &["intake", "installed", "--title", "wexcombe", "--build", "2"],
         &["intake", "installed", "--title", "wexcombe", "--build", "2", "--move", "--leave-out", "settings"],
@@ -52,6 +52,7 @@ fn a_dry_run_changes_nothing_and_says_what_it_would_do() {
         &["snapshot", "a", "there", "--drop"],
         &["restore", "a", "there", "--all"],
         &["sweep"],
+        &["check", "wexcombe@1.4", "--fix"],
     ];
     let (before, list) = (everything(&desk), desk.ok(&["list", "--json"]));
     for arguments in changing {

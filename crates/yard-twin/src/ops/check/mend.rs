@@ -84,6 +84,9 @@ impl Yard {
                 wrong.add(content, inode);
             }
         }
+        if findings.is_empty() {
+            return Ok(());
+        }
         let Repair { repaired, lost, failed, .. } = self.repair(&wrong, None, &options.from, ctx)?;
         mended.repaired = repaired;
         for &finding in findings {

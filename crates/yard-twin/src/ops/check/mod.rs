@@ -21,7 +21,7 @@ pub(super) use repair::Wrong;
 
 use crate::Yard;
 use crate::catalog::TwinRow;
-use crate::error::Result;
+use crate::error::{PathContext, Result};
 use crate::ident::Source;
 use crate::progress::Ctx;
 
@@ -95,10 +95,14 @@ impl Yard {
     /// against their last state, their stock build and their sheet, the launch entries. Nothing is changed or taken in.
     ///
     /// # Errors
-    /// [`crate::Error::NotFound`] for a stock build or twin that isn't there, [`crate::Error::Cancelled`]. What is wrong
-    /// with the yard is a finding, and no error.
+    /// [`crate::Error::NotFound`] for a stock build or twin that isn't there, [`crate::Error::Io`] for a folder of
+    /// [`CheckOptions::from`] that can't be listed, [`crate::Error::Cancelled`]. What is wrong with the yard is a finding, and
+    /// no error.
     pub fn check(&self, options: &CheckOptions, ctx: &Ctx) -> Result<CheckReport> {
         let began = Instant::now();
+        for folder in &options.from {
+            std::fs::read_dir(folder).at("list", folder)?;
+        }
         let mut checking = Checking {
             yard: self,
             options,
