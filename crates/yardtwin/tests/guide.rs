@@ -17,6 +17,8 @@ fn compare(answer: &str, desk: &Desk) {
         (r"\b\d+ ms\b|\b\d+\.\d s\b", "[TIME]"),
         (r"\b[0-9a-f]{16}\b", "[ID]"),
         (r"\d+(\.\d+)? (K|M)iB", "[SIZE]"),
+        // Bars are as long as the program is large.
+        (r"(?m)  #+-*$", "  [BAR]"),
         // Columns are as wide as what was taken out.
         (r"(SIZE\]?|TIME\]|RAN) +", "$1  "),
         // How files share storage depends on the filesystem and on who runs this.
