@@ -464,7 +464,7 @@ impl Reader {
         let folder = match &self.folder {
             Some((open, folder)) if open == parent => folder,
             _ => {
-                let folder = disk::open_folder(CWD, &root.join(parent))?;
+                let folder = disk::open_folder(CWD, root.join(parent))?;
                 &self.folder.insert((parent.into(), folder)).1
             }
         };
