@@ -37,7 +37,7 @@ pub(crate) fn check(yard: &Yard, options: &CheckOptions, fix: bool, how: DryRun,
         None
     };
     if let Some(mended) = mended.as_ref().filter(|_| !screen.is_json()) {
-        say_mended(mended, screen);
+        say_mended(mended, options, screen);
     }
     let left = |finding: &&Finding| !mended.as_ref().is_some_and(|mended| mended.done.contains(finding));
     let well = report.findings.iter().filter(left).all(|finding| finding.severity == Severity::Note);
@@ -140,13 +140,22 @@ fn fixing(options: &CheckOptions) -> String {
     command + " --fix"
 }
 
-fn say_mended(mended: &Mended, screen: &Screen) {
+/// Whether bytes are lost or wrong.
+fn is_of_contents(problem: &Problem) -> bool {
+    matches!(problem, Problem::ContentMissing { .. } | Problem::ContentDamaged { .. } | Problem::WrittenThrough { .. })
+}
+
+fn say_mended(mended: &Mended, options: &CheckOptions, screen: &Screen) {
     screen.line("");
     if mended.done.is_empty() && mended.left.is_empty() {
         screen.head("Nothing could be mended without a decision of yours");
         return;
     }
-    screen.head(format_args!("{} mended", counted(mended.done.len() as u64, "thing")));
+    let done = counted(mended.done.len() as u64, "thing");
+    match mended.left.len() as u64 {
+        0 => screen.head(format_args!("{done} mended")),
+        left => screen.head(format_args!("{done} mended, {left} not")),
+    }
     for finding in &mended.done {
         screen.paragraph((Tone::Came, "mended"), &finding.about.to_string(), &[finding.problem.to_string()]);
     }
@@ -157,5 +166,8 @@ fn say_mended(mended: &Mended, screen: &Screen) {
     for (finding, why) in &mended.left {
         let texts = [finding.problem.to_string(), format!("not mended: {why}")];
         screen.paragraph((Tone::Bad, "left"), &finding.about.to_string(), &texts);
+    }
+    if mended.left.iter().any(|(finding, _)| is_of_contents(&finding.problem)) {
+        screen.facts(&[("next", format!("{} --from DIR", fixing(options)))]);
     }
 }

@@ -38,6 +38,7 @@ fn say(space: &YardSpace, screen: &Screen) {
     if space.twins.iter().any(|twin| twin.estimated) {
         screen.warn("which blocks are shared isn't told here: what shares blocks is taken to share all of them");
     }
+    screen.line("");
     screen.facts(&[("all about one", typed("show NAME", &[]))]);
 }
 

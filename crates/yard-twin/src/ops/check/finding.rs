@@ -389,13 +389,12 @@ fn short(id: &impl fmt::Display) -> String {
 }
 
 fn counted(game: &Counts, own: &Counts) -> String {
-    let counts = [
-        (game.new, "game files new"),
-        (game.changed, "game files changed"),
-        (game.gone, "game files gone"),
-        (own.total(), "of the player's or the program's own"),
-    ];
-    let parts: Vec<_> =
-        counts.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{count} {what}")).collect();
+    let files = |count: u64| if count == 1 { "game file" } else { "game files" };
+    let game = [(game.new, "new"), (game.changed, "changed"), (game.gone, "gone")];
+    let game = game.into_iter().filter(|(count, _)| *count > 0);
+    let mut parts: Vec<_> = game.map(|(count, how)| format!("{count} {} {how}", files(count))).collect();
+    if own.total() > 0 {
+        parts.push(format!("{} of the player's or the program's own", own.total()));
+    }
     parts.join(", ")
 }

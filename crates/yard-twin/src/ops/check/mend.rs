@@ -101,7 +101,11 @@ impl Yard {
             } else if still.is_empty() {
                 mended.left.push((finding.clone(), failed.join("; ")));
             } else {
-                let why = format!("no file with the right bytes of {} of them was found", still.len());
+                let why = format!(
+                    "nothing that is known here has the right bytes of {}; name a folder that may have them, or take the build in \
+                     again from a copy of it",
+                    if still.len() == 1 { "one of them".to_owned() } else { format!("{} of them", still.len()) }
+                );
                 mended.left.push((finding.clone(), why));
             }
         }
