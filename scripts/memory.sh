@@ -35,6 +35,10 @@ measure intake "$yardtwin" intake "$place/tree" --title many --build 1
 measure "intake of what is known" "$yardtwin" intake "$place/tree" --title many --build 1
 measure clone "$yardtwin" clone many@1 a --share all
 measure show "$yardtwin" show a
+measure diff "$yardtwin" diff a
+measure "check of a twin, every byte" "$yardtwin" check a --full
+measure "check of all, every byte" "$yardtwin" check --full
+measure "list --space" "$yardtwin" list --space
 measure "find with stat, beside it" find "$YARDTWIN_YARD/twins/a" -printf '%s %T@ %C@\n'
 measure snapshot "$yardtwin" snapshot a one
 change a other

@@ -30,7 +30,7 @@ use crate::{Yard, profile};
 pub struct MendOptions {
     /// Folders that may hold the right bytes of what is damaged.
     pub from: Vec<PathBuf>,
-    /// The command that a launch entry starts a twin with, as in [`EntryOptions`].
+    /// The command that a launch entry starts a twin with, as in [`EntryOptions`]; without one, entries are not mended.
     pub entry_command: Vec<String>,
 }
 
@@ -137,6 +137,10 @@ impl Yard {
             Problem::GuardLifted { .. } => self.settle(&twin()?, ctx).map(drop),
             Problem::Altered { paths } => self.put_altered_right(&twin()?, paths, ctx),
             Problem::NoMarkers { .. } => self.lay_markers(&twin()?.name, false, ctx).map(drop),
+            Problem::EntryMissing { .. } | Problem::EntryWrong { .. } if options.entry_command.is_empty() => {
+                let why = "none was given that starts a twin";
+                Err(Error::Name { what: "command", name: String::new(), why })
+            }
             Problem::EntryMissing { path } | Problem::EntryWrong { path, .. } => {
                 let folder = path.parent().unwrap_or(Path::new("/")).to_path_buf();
                 let options = EntryOptions { command: options.entry_command.clone(), folder };
