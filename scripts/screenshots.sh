@@ -58,7 +58,7 @@ sed -i 's/^width = .*/width = 2560/' "$game/cabin/panel.ini"
 mv "$game/guide" "$game/manual"; rm -r "$game/boards/plain"
 shot diff "yardtwin diff 'evening, brass boards' --text"
 mkdir -p "$game/steel-1.2/boards/steel"; echo "board steel" > "$game/steel-1.2/boards/steel/board.txt"
-id=$(yardtwin stock show wexcombe@1.4 --files --json | grep -A4 '"game/scenery/hills.wjp"' | grep -m1 -o '[0-9a-f]\{64\}')
+id=$(yardtwin stock show wexcombe@1.4 --files --json | grep -B4 '"game/scenery/hills.wjp"' | grep -m1 -o '[0-9a-f]\{64\}')
 hills=yard/pool/${id:0:2}/$id
 chmod u+w "$hills"; printf x | dd of="$hills" bs=1 seek=99 conv=notrunc status=none; chmod u-w "$hills"
 shot damage "yardtwin check --full --fix"

@@ -7,8 +7,9 @@ use clap::{Args as Group, Parser, Subcommand, ValueEnum};
 use yard_twin::{BuildLabel, BuildRef, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
 
 const AFTER: &str = "\
-Exit codes: 0 done, 1 failed, 2 wrong usage, 3 problems found, 4 refused to protect data, 5 busy,
-130 cancelled. A launch ends with the program's own, or 128 and the number of the signal that ended it.";
+Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,
+4 refused to protect data, 5 busy, 130 cancelled. A launch ends with the program's own, or 128 and
+the number of the signal that ended it.";
 
 /// Keep several isolated, self-contained copies of a game or emulator side by side.
 #[derive(Parser)]
