@@ -4,7 +4,6 @@
 usage: scripts/tree.py KIND FOLDER [CHANGED_PERCENT]
   large   10,203 files in 103 folders, 3.3 GB: three archives of 700 MB, 200 files of 5 MB, 10,000 of 4 to 36 KB
   small   100,000 files in 1,952 folders, 8 KB on the average, 0.8 GB
-  text    10,000 text files in 100 folders, 300 MB
 Of a tree with CHANGED_PERCENT, that share of the bytes and of the files differs from the one without.
 """
 import os
@@ -52,13 +51,5 @@ if kind == "large":
     make("set", [dice.randrange(4000, 36000) for _ in range(10_000)], 101, ".wjp")
 elif kind == "small":
     make("set", [dice.randrange(100, 16000) for _ in range(100_000)], 52, ".wjp")
-elif kind == "text":
-    os.makedirs(root, exist_ok=True)
-    for number in range(10_000):
-        folder = f"{root}/set{number // 100:03d}"
-        os.makedirs(folder, exist_ok=True)
-        with open(f"{folder}/page{number}.txt", "w") as file:
-            while file.tell() < 30_000:
-                file.write(f"line {file.tell()} of page {number}: set = {dice.random()}\n")
 else:
     sys.exit(__doc__)
