@@ -150,6 +150,8 @@ pub struct Difference {
     pub not_compared: Vec<String>,
     /// The newest line of the history that changed anything, where one twin was compared with its last state.
     pub newest: Option<HistoryEntry>,
+    /// The number of the line before that one, if it is kept still.
+    pub before_newest: Option<u32>,
 }
 
 impl Difference {
@@ -250,8 +252,10 @@ impl Yard {
         // Where a command that died had to be finished first, that is part of what changed.
         let before = if state == row.state { before } else { self.listing(self.state(row.state)?.disk)? };
         let from = Looked { compared: from, listing: before, sheet: None, not_taken: Vec::new() };
-        let changed = |entry: &HistoryEntry| entry.game.total() + entry.own.total() > 0;
-        Ok(Difference { newest: history.into_iter().find(changed), ..difference(from, to) })
+        let mut history = history.into_iter().skip_while(|entry| entry.game.total() + entry.own.total() == 0);
+        let newest = history.next();
+        let before_newest = history.next().map(|entry| entry.number);
+        Ok(Difference { newest, before_newest, ..difference(from, to) })
     }
 
     /// The lines in which a file differs between the sides of a comparison; `None` where it is no file on both, is no text,
@@ -357,6 +361,7 @@ fn difference(from: Looked, to: Looked) -> Difference {
         paths,
         not_compared,
         newest: None,
+        before_newest: None,
     };
     difference.folders = difference.by_folder(2);
     difference

@@ -19,7 +19,7 @@ use crate::listing::{Entry, Layer, Listing, Node};
 use crate::parallel;
 use crate::path::RelPath;
 use crate::pool::{Pool, Putter, Share, hash_unchanged};
-use crate::progress::Ctx;
+use crate::progress::{Ctx, Phase};
 use crate::sheet::Sheet;
 
 /// How often a file is read again that changes while it is being read.
@@ -336,9 +336,8 @@ impl Settling<'_> {
             }
             Ok(())
         };
-        ctx.phase(crate::Phase::Storing, count as u64, bytes, || {
-            parallel::for_each(&batches, ctx.threads(), Reader::new, work)
-        })
+        let phase = if self.putter.is_some() { Phase::Storing } else { Phase::Checking };
+        ctx.phase(phase, count as u64, bytes, || parallel::for_each(&batches, ctx.threads(), Reader::new, work))
     }
 
     /// What was read of a file becomes part of what was found.

@@ -99,14 +99,13 @@ fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
         Mend::Nothing => return None,
         Mend::TakeIn { build, source } => format!(
             "mend: yardtwin intake {} --title {} --build {}, with the folder that it came from, or another copy of it",
-            shell(&source.display()),
+            source.as_ref().map_or_else(|| "FOLDER".into(), |source| shell(&source.display())),
             shell(&build.title),
             shell(&build.build)
         ),
         Mend::Elsewhere => format!("mend: {} --from DIR, with a folder that has the right bytes", fixing(options)),
         Mend::Look { from, to } => format!("see: {}", typed("diff", &[from, to])),
-        Mend::Restore { to: None } => format!("mend: yardtwin restore {about}, or see yardtwin history {about}"),
-        Mend::Restore { to: Some(to) } => format!("mend: yardtwin restore {about} {to}"),
+        Mend::Restore => format!("mend: yardtwin restore {about}, or see yardtwin history {about}"),
         Mend::Clone { from } => format!(
             "mend: put the folder back where it was; or yardtwin remove {about} and {}",
             typed("clone", &[from, &finding.about])
@@ -125,7 +124,6 @@ fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
         // Mends of a later version of the library.
         _ => return None,
     })
-    .filter(|_| !matches!(finding.problem, Problem::Recovered { .. }))
 }
 
 /// The same check, with `--fix`.

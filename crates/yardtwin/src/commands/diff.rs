@@ -4,8 +4,7 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 use yard_twin::{
-    Compared, Difference, Differing, Differs, HistoryEntry, Hunk, LineChange, Node, Part, RelPath, Side, Tallies,
-    Tally, Yard,
+    Compared, Difference, Differing, Differs, Hunk, LineChange, Node, Part, RelPath, Side, Tallies, Tally, Yard,
 };
 
 use super::check::FOUND;
@@ -83,8 +82,8 @@ fn say(Answer { difference, texts }: &Answer, wish: Wish, screen: &Screen) {
         screen.warn(format_args!("not compared: {}", listed(&difference.not_compared, 5)));
     }
     if difference.is_empty() {
-        if let (Some(newest), Some(_)) = (&difference.newest, since) {
-            newest_change(&difference.to.name, newest, screen);
+        if since.is_some() {
+            newest_change(difference, screen);
         }
         return;
     }
@@ -130,11 +129,14 @@ fn named(side: &Compared) -> String {
 }
 
 /// What the newest change was, and how to see it.
-fn newest_change(twin: &str, newest: &HistoryEntry, screen: &Screen) {
-    let number = newest.number;
-    let what = super::history::what(&newest.what);
-    let command = typed("diff", &[&format!("{twin}:{}", number - 1), &format!("{twin}:{number}")]);
-    screen.facts(&[("last change", format!("{}: {what}", moment(newest.at))), ("to see it", command)]);
+fn newest_change(difference: &Difference, screen: &Screen) {
+    let Some(newest) = &difference.newest else { return };
+    let (twin, what) = (&difference.to.name, super::history::what(&newest.what));
+    let command = |before| typed("diff", &[&format!("{twin}:{before}"), &format!("{twin}:{}", newest.number)]);
+    screen.facts(&[
+        ("last change", format!("{}: {what}", moment(newest.at))),
+        ("to see it", difference.before_newest.map(command).unwrap_or_default()),
+    ]);
 }
 
 fn kinds(tallies: &Tallies) -> [(Tone, &'static str, &'static str, Tally); 4] {

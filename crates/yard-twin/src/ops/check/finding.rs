@@ -187,8 +187,8 @@ pub enum Mend {
     TakeIn {
         /// The build.
         build: BuildRef,
-        /// Where it came from.
-        source: PathBuf,
+        /// Where it came from, if that is known.
+        source: Option<PathBuf>,
     },
     /// Another folder that has the right bytes in it: [`crate::CheckOptions::from`].
     Elsewhere,
@@ -199,11 +199,8 @@ pub enum Mend {
         /// The other.
         to: String,
     },
-    /// Going back to a state of a twin.
-    Restore {
-        /// Its number; `None` for the one before the last change.
-        to: Option<u32>,
-    },
+    /// Going back to an earlier state of a twin.
+    Restore,
     /// Making the twin anew from a stock build.
     Clone {
         /// Of what.

@@ -21,7 +21,7 @@ impl Checking<'_> {
             Some(row) => self.yard.listing(row.listing),
             None => {
                 let problem = Problem::NoStockBuild { build: build.clone() };
-                let mend = Mend::TakeIn { build: build.clone(), source: "FOLDER".into() };
+                let mend = Mend::TakeIn { build: build.clone(), source: None };
                 self.found(Severity::Wrong, &seen.about, problem, mend);
                 return Ok(());
             }
@@ -91,8 +91,7 @@ impl Checking<'_> {
 
     fn wrappers(&mut self, seen: &Seen, stock: &Listing) {
         for Wrapper { folder, into, holds } in wrappers(stock, &seen.now) {
-            let on_disk = |path: &str| if path.is_empty() { seen.folder.clone() } else { seen.folder.join(path) };
-            let mend = Mend::MoveUp { folder: on_disk(&folder), into: on_disk(&into) };
+            let mend = Mend::MoveUp { folder: seen.folder.join(&folder), into: seen.folder.join(&into) };
             self.found(Severity::Wrong, &seen.about, Problem::Wrapper { folder, into, holds }, mend);
         }
     }

@@ -57,17 +57,20 @@ impl Yard {
         let mut mended = Mended::default();
         let mut safe: Vec<&Finding> = findings.iter().filter(|finding| finding.mend == Mend::Safe).collect();
         safe.sort_by_key(|finding| rank(&finding.problem));
-        let (contents, others): (Vec<_>, Vec<_>) = safe.into_iter().partition(|finding| rank(&finding.problem) == 0);
-        // Damaged records would keep a repair from seeing who has the right bytes.
-        for finding in others {
-            ctx.check()?;
-            match self.mend_one(finding, options, ctx) {
-                Ok(()) => mended.done.push(finding.clone()),
-                Err(error @ Error::Cancelled) => return Err(error),
-                Err(error) => mended.left.push((finding.clone(), super::records::text(&error))),
+        for together in safe.chunk_by(|a, b| rank(&a.problem) == rank(&b.problem)) {
+            if rank(&together[0].problem) == CONTENTS {
+                self.mend_contents(together, options, &mut mended, ctx)?;
+                continue;
+            }
+            for &finding in together {
+                ctx.check()?;
+                match self.mend_one(finding, options, ctx) {
+                    Ok(()) => mended.done.push(finding.clone()),
+                    Err(error @ Error::Cancelled) => return Err(error),
+                    Err(error) => mended.left.push((finding.clone(), super::records::text(&error))),
+                }
             }
         }
-        self.mend_contents(&contents, options, &mut mended, ctx)?;
         Ok(mended)
     }
 
@@ -83,9 +86,6 @@ impl Yard {
             for (content, inode) in wrong_of(&finding.problem) {
                 wrong.add(content, inode);
             }
-        }
-        if findings.is_empty() {
-            return Ok(());
         }
         let Repair { repaired, lost, failed, .. } = self.repair(&wrong, None, &options.from, ctx)?;
         mended.repaired = repaired;
@@ -129,7 +129,7 @@ impl Yard {
             Problem::Catalogue { .. } => self.catalog.reindex(),
             Problem::PoolFolder { folder } => disk::make_folders(folder),
             Problem::UnknownTwin { folder, id } => self.adopt(folder, *id, ctx),
-            Problem::FolderMissing { folder, found: Some(found) } => self.move_back(found, folder, ctx),
+            Problem::FolderMissing { folder, found: Some(found) } => self.move_back(&twin()?, found, folder, ctx),
             Problem::NoId { folder } => disk::write_synced(&folder.join("id"), format!("{}\n", twin()?.id).as_bytes()),
             Problem::ListingDamaged { listing, .. } => self.list_anew(*listing, ctx),
             Problem::StateDamaged { state, current, .. } => self.forget_state(&twin()?, *state, *current, ctx),
@@ -151,7 +151,8 @@ impl Yard {
     }
 
     /// Moves a twin's folder back to where the catalogue knows it.
-    fn move_back(&self, found: &Path, folder: &Path, ctx: &Ctx) -> Result<()> {
+    fn move_back(&self, row: &TwinRow, found: &Path, folder: &Path, ctx: &Ctx) -> Result<()> {
+        let _held = self.hold_twin(row, ctx)?;
         let _alone = self.alone(ctx)?;
         disk::rename_new(found, folder).at("rename", found)?;
         disk::sync_rename(found, folder)
@@ -323,15 +324,19 @@ impl Yard {
     }
 }
 
-/// What is mended first; 0 for contents, which come last.
+/// When contents are mended.
+const CONTENTS: u8 = 5;
+
+/// What is mended first: records, since damaged ones would keep a repair from seeing who has the right bytes; then contents;
+/// then what settles a twin, which would take wrong bytes of a shared file for that twin's change.
 fn rank(problem: &Problem) -> u8 {
     match problem {
-        Problem::ContentMissing { .. } | Problem::ContentDamaged { .. } | Problem::WrittenThrough { .. } => 0,
         Problem::Catalogue { .. } | Problem::PoolFolder { .. } => 1,
         Problem::UnknownTwin { .. } | Problem::FolderMissing { .. } | Problem::NoId { .. } => 2,
         Problem::StateDamaged { .. } => 3,
         Problem::ListingDamaged { .. } => 4,
-        _ => 5,
+        Problem::ContentMissing { .. } | Problem::ContentDamaged { .. } | Problem::WrittenThrough { .. } => CONTENTS,
+        _ => 6,
     }
 }
 

@@ -166,7 +166,7 @@ impl Checking<'_> {
             if let About::Stock(build) = &touched.about
                 && let Some(row) = self.yard.catalog.stock(build)?
             {
-                return Ok(Mend::TakeIn { build: row.build, source: row.source.into() });
+                return Ok(Mend::TakeIn { build: row.build, source: Some(row.source.into()) });
             }
         }
         Ok(Mend::Elsewhere)

@@ -137,7 +137,7 @@ impl Checking<'_> {
 
     fn taken_from(&self, listing: ListingId) -> Result<Mend> {
         let stock = self.yard.catalog.stock_builds()?.into_iter().find(|row| row.listing == listing);
-        Ok(stock.map_or(Mend::Backup, |row| Mend::TakeIn { build: row.build, source: row.source.into() }))
+        Ok(stock.map_or(Mend::Backup, |row| Mend::TakeIn { build: row.build, source: Some(row.source.into()) }))
     }
 
     /// The states of a twin that can't be read.

@@ -159,7 +159,7 @@ impl Checking<'_> {
         let (missing, unwanted) = sheet.faults(&seen.now);
         if !(missing.is_empty() && unwanted.is_empty()) {
             let problem = Problem::NotGood { missing, unwanted };
-            self.found(Severity::Wrong, &seen.about, problem, Mend::Restore { to: None });
+            self.found(Severity::Wrong, &seen.about, problem, Mend::Restore);
         }
         let markers = sheet.missing_markers(&seen.now);
         if !markers.is_empty() {
@@ -191,7 +191,7 @@ impl Checking<'_> {
             self.found(Severity::Note, about, Problem::WeakGuard, Mend::CloneUnshared);
         }
         if let Some(game) = self.yard.changed_though_protected(row, now)?.filter(|game: &Counts| game.total() > 0) {
-            self.found(Severity::Wrong, about, Problem::ChangedThoughProtected { game }, Mend::Restore { to: None });
+            self.found(Severity::Wrong, about, Problem::ChangedThoughProtected { game }, Mend::Restore);
         }
         if !look.found.not_taken.is_empty() {
             let paths = look.found.not_taken.clone();
