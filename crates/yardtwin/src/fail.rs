@@ -59,15 +59,7 @@ impl Failure {
     pub(crate) fn message(&self) -> String {
         match self {
             Self::Other { message, .. } => message.clone(),
-            Self::Library(error) => {
-                let mut message = error.to_string();
-                let mut cause = std::error::Error::source(error);
-                while let Some(error) = cause {
-                    message.push_str(&format!(": {error}"));
-                    cause = error.source();
-                }
-                message
-            }
+            Self::Library(error) => error.with_causes(),
         }
     }
 

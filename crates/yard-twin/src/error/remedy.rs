@@ -5,6 +5,18 @@ use std::io;
 use super::{Error, IntakeError, LaunchError, TwinError, YardError};
 
 impl Error {
+    /// What happened, with its causes.
+    #[must_use]
+    pub fn with_causes(&self) -> String {
+        let mut text = self.to_string();
+        let mut cause = std::error::Error::source(self);
+        while let Some(error) = cause {
+            text.push_str(&format!(": {error}"));
+            cause = error.source();
+        }
+        text
+    }
+
     /// What to do about it, in a sentence.
     #[must_use]
     pub fn remedy(&self) -> Option<String> {

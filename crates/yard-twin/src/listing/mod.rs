@@ -17,6 +17,7 @@ use std::cmp::Ordering;
 use std::collections::HashSet;
 use std::sync::{Arc, OnceLock};
 
+pub(crate) use diff::diff_of_contents;
 pub use diff::{Change, diff};
 pub use entry::{Entry, Node};
 pub(crate) use layer::merged;

@@ -338,8 +338,7 @@ fn half_done(row: &TwinRow, error: &Error, op: &mut OpFolder) -> Error {
 
 /// The error of a change that the next command tries to finish.
 pub(super) fn unfinished(row: &TwinRow, error: &Error) -> Error {
-    let cause = std::error::Error::source(error).map(|cause| format!(": {cause}")).unwrap_or_default();
-    TwinError::Unfinished { name: row.name.to_string(), why: format!("{error}{cause}") }.into()
+    TwinError::Unfinished { name: row.name.to_string(), why: error.with_causes() }.into()
 }
 
 /// The listing with folders that are there though nothing is in them that a listing holds.

@@ -13,7 +13,7 @@ use crate::Yard;
 use crate::catalog::{HistoryEntry, TwinRow};
 use crate::error::{Error, PathContext, Result};
 use crate::ident::{ContentId, Side, StateId, TwinName};
-use crate::listing::{Change, Entry, Listing, Node, diff};
+use crate::listing::{Change, Entry, Listing, Node, diff_of_contents};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::Doubt;
@@ -367,16 +367,9 @@ fn difference(from: Looked, to: Looked) -> Difference {
     difference
 }
 
-/// The paths at which two listings differ, and how much is the same. A folder that is empty on one side only, since the
-/// other has something in it, is no difference of its own.
+/// The paths at which two listings differ, and how much is the same.
 fn compare(from: &Listing, to: &Listing, sheet: Option<&Sheet>) -> (Vec<Differing>, Tally) {
-    let mut found: Vec<Change<'_>> = diff(from, to).collect();
-    let gone_below = |change: &Change<'_>| match change {
-        Change::New(entry) => entry.node == Node::EmptyFolder && from.has(entry.path.as_str()),
-        Change::Gone(entry) => entry.node == Node::EmptyFolder && to.has(entry.path.as_str()),
-        Change::Changed { .. } => false,
-    };
-    found.retain(|change| !gone_below(change));
+    let found: Vec<Change<'_>> = diff_of_contents(from, to).collect();
     let moved = moves(&found);
     let same = same(from, &found);
     let mut paths = Vec::with_capacity(found.len());

@@ -62,13 +62,17 @@ pub struct YardSpace {
 }
 
 /// A file of a twin, by its index.
-struct Sharing {
+struct Indexed {
     content: ContentId,
     share: Share,
     path: RelPath,
 }
 
+/// A stock build or a twin, as it is typed, and what it may share.
+type Party = (String, HashSet<ContentId>);
+
 /// A twin's files on disk.
+#[derive(Default)]
 struct Measured {
     seen: u64,
     copied_by_hand: u64,
@@ -90,7 +94,7 @@ impl Yard {
     pub fn space(&self, name: &TwinName, ctx: &Ctx) -> Result<Space> {
         let row = self.twin_row(name, true)?;
         let measured = self.measure(&row, ctx)?;
-        let mut others = Vec::new();
+        let mut others = self.stock_parties()?;
         for other in self.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id)
         {
             let sharing = self.sharing(&other)?.into_values();
@@ -107,19 +111,11 @@ impl Yard {
     /// [`crate::Error::Damaged`], [`crate::Error::Io`].
     pub fn yard_space(&self, ctx: &Ctx) -> Result<YardSpace> {
         let rows = self.catalog.twins()?;
-        let (mut measured, mut others) = (Vec::new(), Vec::new());
-        for row in &rows {
-            let twin = self.measure(row, ctx)?;
-            others.push((row.name.to_string(), twin.shared.keys().copied().collect()));
-            measured.push(twin);
-        }
-        let mut twins = Vec::new();
-        for (at, row) in rows.iter().enumerate().filter(|(_, row)| row.removed_at.is_none()) {
-            let there =
-                |&(other, _): &(usize, &(String, HashSet<ContentId>))| other != at && rows[other].removed_at.is_none();
-            let others: Vec<_> = others.iter().enumerate().filter(there).map(|(_, other)| other.clone()).collect();
-            twins.push(self.to_space(row, &measured[at], &others)?);
-        }
+        let measured = rows.iter().map(|row| self.measure(row, ctx)).collect::<Result<Vec<_>>>()?;
+        let mut parties = self.stock_parties()?;
+        let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
+        parties.extend(there().map(|(row, twin)| (row.name.to_string(), twin.shared.keys().copied().collect())));
+        let twins = there().map(|(row, twin)| self.to_space(row, twin, &parties)).collect::<Result<Vec<_>>>()?;
         let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
         let by_blocks: u64 = measured.iter().map(|twin| twin.by_blocks).sum();
         Ok(YardSpace {
@@ -129,6 +125,12 @@ impl Yard {
             copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + self.stock_by_hand()?,
             twins,
         })
+    }
+
+    /// The stock builds with their contents.
+    fn stock_parties(&self) -> Result<Vec<Party>> {
+        let rows = self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none());
+        rows.map(|row| Ok((row.build.to_string(), self.listing(row.listing)?.contents()))).collect()
     }
 
     /// All that is below a folder, each inode once.
@@ -157,29 +159,21 @@ impl Yard {
     }
 
     /// The files of a twin that may share storage, by inode.
-    fn sharing(&self, row: &TwinRow) -> Result<HashMap<u64, Sharing>> {
+    fn sharing(&self, row: &TwinRow) -> Result<HashMap<u64, Indexed>> {
         let state = self.state(row.state)?;
         let (listing, folder) = (self.listing(state.disk)?, self.folder_of(row));
         let index = self.index(&folder, &state, listing.entries().len())?;
         let rows = index.map(|index| index.rows).unwrap_or_default();
         let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {
             let (content, share) = (entry.node.content()?, row.share?);
-            Some((row.ino, Sharing { content, share, path: entry.path.clone() }))
+            Some((row.ino, Indexed { content, share, path: entry.path.clone() }))
         });
         Ok(sharing.collect())
     }
 
     fn measure(&self, row: &TwinRow, ctx: &Ctx) -> Result<Measured> {
         let folder = self.folder_of(row);
-        let mut measured = Measured {
-            seen: 0,
-            copied_by_hand: 0,
-            own: 0,
-            shared: HashMap::new(),
-            by_blocks: 0,
-            unknown: 0,
-            estimated: false,
-        };
+        let mut measured = Measured::default();
         if !folder.is_dir() {
             return Ok(measured);
         }
@@ -218,17 +212,14 @@ impl Yard {
         Ok(measured)
     }
 
-    fn to_space(&self, row: &TwinRow, measured: &Measured, others: &[(String, HashSet<ContentId>)]) -> Result<Space> {
-        let mut shared_with = Vec::new();
-        let mut add = |name: String, contents: &HashSet<ContentId>| {
+    /// What was measured of a twin, beside whatever else is there; among that may be the twin itself.
+    fn to_space(&self, row: &TwinRow, measured: &Measured, parties: &[Party]) -> Result<Space> {
+        let with = |(name, contents): &Party| {
             let both = measured.shared.iter().filter(|(content, _)| contents.contains(content));
-            let bytes: u64 = both.map(|(_, bytes)| bytes).sum();
-            shared_with.extend((bytes > 0).then_some(SharedWith { name, bytes }));
+            SharedWith { name: name.clone(), bytes: both.map(|(_, bytes)| bytes).sum() }
         };
-        for stock in self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
-            add(stock.build.to_string(), &self.listing(stock.listing)?.contents());
-        }
-        others.iter().for_each(|(name, contents)| add(name.clone(), contents));
+        let others = parties.iter().filter(|(name, _)| name != row.name.as_str());
+        let mut shared_with: Vec<_> = others.map(with).filter(|with| with.bytes > 0).collect();
         shared_with.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
         let only = self.contents_only_of(row)?;
         Ok(Space {

@@ -7,7 +7,7 @@ use super::twin::Seen;
 use super::{Checking, Mend, Problem, Severity};
 use crate::catalog::{TwinRow, What};
 use crate::error::Result;
-use crate::listing::{Change, Listing, Node, diff};
+use crate::listing::{Change, Listing, Node, diff, diff_of_contents};
 use crate::ops::settle::Own;
 use crate::path::RelPath;
 
@@ -39,14 +39,12 @@ impl Checking<'_> {
         let markers: HashSet<RelPath> =
             seen.look.sheet.iter().flat_map(|sheet| sheet.missing_markers(stock)).map(|(path, _)| path).collect();
         let (mut changed, mut missing, mut extra) = (Vec::new(), Vec::new(), Vec::new());
-        for change in diff(stock, &seen.now) {
+        for change in diff_of_contents(stock, &seen.now) {
             let path = change.path();
             if own.holds(path) || markers.contains(path) {
                 continue;
             }
             match change {
-                Change::New(entry) if entry.node == Node::EmptyFolder && stock.has(path.as_str()) => {}
-                Change::Gone(entry) if entry.node == Node::EmptyFolder && seen.now.has(path.as_str()) => {}
                 Change::New(_) => extra.push(path.to_string()),
                 Change::Gone(_) => missing.push(path.to_string()),
                 Change::Changed { .. } => changed.push(path.clone()),

@@ -320,7 +320,10 @@ impl Yard {
             inodes
                 .insert(disk::fstat(disk::open_file(CWD, &on_disk).at("open", &on_disk)?).at("look at", &on_disk)?.ino);
         }
-        self.give_back(row, &paths, &inodes, ctx)
+        match self.give_back(row, &paths, &inodes, ctx)?.as_slice() {
+            [] => Ok(()),
+            named => Err(Error::Damaged { path: folder, why: named.join("; ") }),
+        }
     }
 }
 

@@ -63,14 +63,6 @@ pub struct CheckReport {
     pub took: Duration,
 }
 
-impl CheckReport {
-    /// Whether nothing is wrong or different; notes don't count.
-    #[must_use]
-    pub fn is_well(&self) -> bool {
-        self.findings.iter().all(|finding| finding.severity == Severity::Note)
-    }
-}
-
 /// A check under way.
 struct Checking<'a> {
     yard: &'a Yard,

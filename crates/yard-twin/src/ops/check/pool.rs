@@ -1,6 +1,6 @@
 //! The pool against what is needed of it, and against the names of its files.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
@@ -125,13 +125,14 @@ impl Checking<'_> {
 
     fn missing(&mut self, missing: HashSet<ContentId>) -> Result<()> {
         let mut touched = self.yard.touched(&missing)?;
+        let sources = self.yard.sources(&missing, &self.wrong)?;
         let mut by_need: ByNeed<ContentId> = BTreeMap::new();
         for content in missing {
             by_need.entry(touched.remove(&content).unwrap_or_default()).or_default().push(content);
         }
         for (touches, mut contents) in by_need {
             contents.sort_unstable();
-            let mend = self.contents_mend(&contents, &touches)?;
+            let mend = self.contents_mend(&contents, &touches, &sources)?;
             self.found(Severity::Damaged, &About::Yard, Problem::ContentMissing { contents, touches }, mend);
         }
         Ok(())
@@ -140,6 +141,7 @@ impl Checking<'_> {
     fn damaged(&mut self, damaged: Vec<DamagedFile>) -> Result<()> {
         let contents = damaged.iter().map(|file| file.content).collect();
         let touched = self.yard.touched(&contents)?;
+        let sources = self.yard.sources(&contents, &self.wrong)?;
         let mut by_need: ByNeed<DamagedFile> = BTreeMap::new();
         for file in damaged {
             by_need.entry(touched.get(&file.content).cloned().unwrap_or_default()).or_default().push(file);
@@ -149,7 +151,7 @@ impl Checking<'_> {
             let (severity, mend) = if touches.is_empty() {
                 (Severity::Note, Mend::Safe)
             } else {
-                (Severity::Damaged, self.contents_mend(&contents, &touches)?)
+                (Severity::Damaged, self.contents_mend(&contents, &touches, &sources)?)
             };
             self.found(severity, &About::Yard, Problem::ContentDamaged { files, touches }, mend);
         }
@@ -157,8 +159,12 @@ impl Checking<'_> {
     }
 
     /// What brings contents back: another file that should hold the same, or taking a build in again.
-    fn contents_mend(&self, contents: &[ContentId], touches: &[Touched]) -> Result<Mend> {
-        let sources = self.yard.sources(&contents.iter().copied().collect(), &self.wrong)?;
+    fn contents_mend(
+        &self,
+        contents: &[ContentId],
+        touches: &[Touched],
+        sources: &HashMap<ContentId, Vec<PathBuf>>,
+    ) -> Result<Mend> {
         if !self.options.from.is_empty() || contents.iter().any(|content| sources.contains_key(content)) {
             return Ok(Mend::Safe);
         }

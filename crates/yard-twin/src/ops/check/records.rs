@@ -198,11 +198,5 @@ pub(super) fn text(error: &Error) -> String {
     if let Error::Damaged { why, .. } = error {
         return why.clone();
     }
-    let mut text = error.to_string();
-    let mut cause = std::error::Error::source(error);
-    while let Some(error) = cause {
-        text.push_str(&format!(": {error}"));
-        cause = error.source();
-    }
-    text
+    error.with_causes()
 }

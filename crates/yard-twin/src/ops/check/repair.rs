@@ -86,7 +86,10 @@ impl Yard {
             repair.left.extend(lost.into_iter().map(|(_, path)| (row.name.clone(), path)));
             let paths: Vec<_> = paths.into_iter().map(|(_, path)| path).collect();
             match self.give_back(row, &paths, &bad, ctx) {
-                Ok(()) => repair.repaired.extend(paths.into_iter().map(|path| (row.name.clone(), path))),
+                Ok(more) => {
+                    repair.repaired.extend(paths.into_iter().map(|path| (row.name.clone(), path)));
+                    repair.failed.extend(more);
+                }
                 Err(error) => {
                     repair.failed.push(format!("{} of the twin {}: {error}", paths[0], row.name));
                 }
@@ -227,10 +230,17 @@ impl Yard {
         Ok(true)
     }
 
-    /// Gives a twin its bytes back at some paths; what it holds there now stays in the history.
-    pub(super) fn give_back(&self, row: &TwinRow, paths: &[RelPath], bad: &HashSet<u64>, ctx: &Ctx) -> Result<()> {
+    /// Gives a twin its bytes back at some paths; what it holds there now stays in the history. Other files that were
+    /// written through their guard, which this look finds, are repaired too; names what they leave damaged.
+    pub(super) fn give_back(
+        &self,
+        row: &TwinRow,
+        paths: &[RelPath],
+        bad: &HashSet<u64>,
+        ctx: &Ctx,
+    ) -> Result<Vec<String>> {
         if paths.is_empty() {
-            return Ok(());
+            return Ok(Vec::new());
         }
         let right = self.listing(self.state(row.state)?.disk)?;
         let held = self.try_hold_twin(row)?;
@@ -240,7 +250,9 @@ impl Yard {
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
         let start = Start::of(&row, &settled);
         let goal = Goal { state: settled.state.clone(), next, what: Some(What::Repaired), intent: None };
-        self.change_twin(&start, goal, ctx).map(|_| ())
+        self.change_twin(&start, goal, ctx)?;
+        let others: Vec<_> = settled.leaked.into_iter().filter(|leak| !bad.contains(&leak.inode)).collect();
+        self.repair_leaks(&others, &row, ctx).map(|leaks| leaks.damaged)
     }
 
     /// Holds a twin if it is free just now.
