@@ -40,24 +40,24 @@ shot() { # name, command...
 
 store/parcelgate store fresh >/dev/null
 shot intake "yardtwin intake 'store/Wexcombe Junction' --title wexcombe --channel fresh --leave-out shifts" "yardtwin stock list"
-shot clone "yardtwin clone wexcombe@2.1-rc 'night turn'" "yardtwin clone 'evening shift' 'evening, brass boards'" "yardtwin list"
+shot clone "yardtwin clone wexcombe@2.1-rc 'night turn'" "yardtwin clone 'evening shift' 'evening, brass signals'" "yardtwin list"
 shot launch "yardtwin launch 'night turn' -- --shifts 2" "yardtwin launch 'night turn'" "yardtwin list"
 shot show "yardtwin show 'evening shift'"
 shot check "yardtwin clone pellwick@3.1 reels" "rm yard/twins/reels/game/inplace.flag" "yardtwin check reels --start" \
     "yardtwin check reels --start --fix" "yardtwin history reels --runs"
 shot profile "yardtwin profile set 'night turn' note 'for the winter timetable'" "yardtwin profile show 'night turn'" \
     "yardtwin entry add 'night turn' --folder menu" "yardtwin entry list"
-shot restore "yardtwin snapshot 'night turn' 'as it was'" "echo 'board brass' > 'yard/twins/night turn/game/boards/brass.txt'" \
+shot restore "yardtwin snapshot 'night turn' 'as it was'" "echo 'brass signals' > 'yard/twins/night turn/game/signals/brass.txt'" \
     "yardtwin launch 'night turn'" "yardtwin history 'night turn'" "yardtwin restore 'night turn' 'as it was' --yes"
 shot remove "yardtwin remove 'night turn'" "yardtwin clone 'night turn' 'night turn'" "yardtwin list"
 shot space "yardtwin list --space"
-game="yard/twins/evening, brass boards/game"
-mkdir -p "$game/boards/copper" "$game/boards/tin"
-echo "board copper" > "$game/boards/copper/board.txt"; echo "board tin" > "$game/boards/tin/board.txt"
+game="yard/twins/evening, brass signals/game"
+mkdir -p "$game/signals/copper" "$game/signals/tin"
+echo "signals copper" > "$game/signals/copper/signal.txt"; echo "signals tin" > "$game/signals/tin/signal.txt"
 sed -i 's/^width = .*/width = 2560/' "$game/cabin/panel.ini"
 mv "$game/guide" "$game/manual"; rm -r "$game/boards/plain"
-shot diff "yardtwin diff 'evening, brass boards' --text"
-mkdir -p "$game/steel-1.2/boards/steel"; echo "board steel" > "$game/steel-1.2/boards/steel/board.txt"
+shot diff "yardtwin diff 'evening, brass signals' --text"
+mkdir -p "$game/steel-1.2/signals/steel"; echo "signals steel" > "$game/steel-1.2/signals/steel/signal.txt"
 id=$(yardtwin stock show wexcombe@1.4 --files --json | grep -B4 '"game/scenery/hills.wjp"' | grep -m1 -o '[0-9a-f]\{64\}')
 hills=yard/pool/${id:0:2}/$id
 chmod u+w "$hills"; printf x | dd of="$hills" bs=1 seek=99 conv=notrunc status=none; chmod u-w "$hills"

@@ -72,18 +72,20 @@ mod yard;
 // The yard and what is done to it.
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
-    About, CheckOptions, CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile,
-    Difference, Differing, Differs, Files, Finding, ForgetOutcome, Guard, Hunk, IntakeOptions, IntakeOutcome,
-    IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NotKept, OnlyHere, Part, Problem,
-    ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RestoreOptions,
-    RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SnapshotOutcome,
+    About, BelongingsView, CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Catch, CheckOptions, CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile,
+    Difference, Differing, Differs, Files, Finding, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, IntakeOptions, IntakeOutcome,
+    IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NotKept, OnlyHere, Overlap, Part, Problem,
+    ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, Rest, RestoreOptions,
+    RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView, SnapshotOutcome,
     Space, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally, Touched, TwinDetails,
+    TwinIntakeOptions, TwinIntakePlan,
     TwinSummary, Unsettled, YardSpace,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::{KeepPolicy, Yard};
 
 // Names, ids and values.
+pub use combine::{CarryItem, Does, Met};
 pub use catalog::{Counts, HistoryEntry, RunRecord, What};
 pub use ident::{
     BuildLabel, BuildRef, ContentId, ListingId, Side, SnapshotLabel, SnapshotRef, Source, StateId, Title, TwinId,
@@ -93,7 +95,7 @@ pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, T
 pub use path::RelPath;
 pub use pool::{Share, Sharing, Unshared};
 pub use profile::{Profile, Seen, Setting, Switch};
-pub use sheet::{Belongings, Good, Group, Inside, Label, Place, Program, Sheet, new_sheet};
+pub use sheet::{Belongings, Good, Group, Inside, Label, OnClash, Place, Program, Sheet, new_sheet};
 
 // Starting programs.
 pub use entry::{EntryOptions, EntryPlan, EntrySummary};
@@ -102,4 +104,4 @@ pub use launch::{
     RunDetails, RunOutcome, RunReport, Running, Signaller, Stream, changes, launch_helper,
 };
 
-pub use error::{Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};
+pub use error::{CarryError, Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};

@@ -204,6 +204,14 @@ impl Yard {
         if disk::exists(&path) { Sheet::load(&path).map(Some) } else { Ok(None) }
     }
 
+    /// The sheet of a build's title, with the places that its groups of belongings have in that build.
+    ///
+    /// # Errors
+    /// As [`Yard::sheet`].
+    pub fn sheet_of(&self, build: &BuildRef) -> Result<Option<Sheet>> {
+        self.sheet(&build.title)?.map(|sheet| Ok(sheet.of_build(&build.build)?)).transpose()
+    }
+
     pub(crate) fn twins_folder(&self) -> PathBuf {
         self.root.join("twins")
     }

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
-use yard_twin::{BuildLabel, BuildRef, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
+use yard_twin::{BuildLabel, BuildRef, OnClash, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,
@@ -54,6 +54,9 @@ pub(crate) enum Command {
         /// How it shares storage where the filesystem can't share blocks by itself
         #[arg(long, value_enum)]
         share: Option<Share>,
+        /// A copy of the stock build that was changed by hand: the twin gets what is in it, as the player's own changes
+        #[arg(long, value_name = "DIR")]
+        from_folder: Option<PathBuf>,
         #[command(flatten)]
         how: DryRun,
     },
@@ -70,6 +73,9 @@ pub(crate) enum Command {
     Show {
         /// The twin
         name: TwinName,
+        /// Show where its belongings are instead, by group
+        #[arg(long)]
+        belongings: bool,
     },
     /// Print where a twin's folder is
     Folder {
@@ -154,6 +160,9 @@ pub(crate) enum Command {
         /// Show the lines in which small text files differ
         #[arg(long)]
         text: bool,
+        /// Compare only belongings, by group: what each has that the other lacks
+        #[arg(long, requires = "b")]
+        belongings: bool,
         /// List every path, however many there are
         #[arg(long)]
         all: bool,
@@ -181,6 +190,24 @@ pub(crate) enum Command {
         /// With --start: arguments for the program, after its usual ones
         #[arg(last = true, requires = "start")]
         arguments: Vec<OsString>,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Bring belongings from one twin to others, or from outside into a twin
+    Carry(Carry),
+    /// Put a twin on a stock build, its own or another, around its belongings
+    Renew {
+        /// The twin
+        name: TwinName,
+        /// The stock build, of the same title [default: its own]
+        #[arg(long, value_name = "TITLE@BUILD")]
+        stock: Option<BuildRef>,
+        /// Keep game files that neither the stock build nor a group of belongings explains
+        #[arg(long, conflicts_with = "leave_rest")]
+        keep_rest: bool,
+        /// Leave them behind: the state before has them
+        #[arg(long)]
+        leave_rest: bool,
         #[command(flatten)]
         how: DryRun,
     },
@@ -256,11 +283,18 @@ pub(crate) struct Careful {
 #[derive(Group)]
 pub(crate) struct Intake {
     /// The folders that the program is installed in; each becomes a stock build
-    #[arg(required = true)]
+    #[arg(required_unless_present = "twin")]
     pub(crate) source: Vec<PathBuf>,
     /// The title that it is a build of
-    #[arg(long)]
-    pub(crate) title: Title,
+    #[arg(long, required_unless_present = "twin")]
+    pub(crate) title: Option<Title>,
+    /// Make a stock build of a twin that a first start or a patch program has completed; belongings are left out
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["source", "title", "leave_out", "take_away", "as_home"])]
+    pub(crate) twin: Option<TwinName>,
+    /// A second folder, with what the program keeps in its user's home: it becomes a part of each twin's home, in the place
+    /// that it has in yours
+    #[arg(long, value_name = "DIR")]
+    pub(crate) as_home: Option<PathBuf>,
     /// The build [default: read from the folder, as the title sheet says]
     #[arg(long)]
     pub(crate) build: Option<BuildLabel>,
@@ -292,6 +326,62 @@ fn date(text: &str) -> Result<String, String> {
     match full.parse::<jiff::civil::Date>() {
         Ok(date) if date.to_string() == full => Ok(text.to_owned()),
         _ => Err("a date is YYYY, YYYY-MM or YYYY-MM-DD".into()),
+    }
+}
+
+#[derive(Group)]
+pub(crate) struct Carry {
+    /// Groups of belongings, as the title sheet names them
+    #[arg(required_unless_present_any = ["files", "from_file"])]
+    pub(crate) group: Vec<String>,
+    /// The twin that they come from
+    #[arg(long, value_name = "NAME", required_unless_present_any = ["from_home", "from_file"])]
+    pub(crate) from: Option<TwinName>,
+    /// They come from your own home, where the title was played before; it is only read
+    #[arg(long, conflicts_with_all = ["from", "from_file"])]
+    pub(crate) from_home: bool,
+    /// They come from a folder or file that you downloaded, into the group that --group names
+    #[arg(long, value_name = "PATH", requires = "into", conflicts_with_all = ["from", "group", "files"])]
+    pub(crate) from_file: Option<PathBuf>,
+    /// The group that a downloaded folder or file goes into
+    #[arg(long = "group", value_name = "GROUP", id = "into", requires = "from_file")]
+    pub(crate) into: Option<String>,
+    /// The twin that they go to (may be given more than once)
+    #[arg(long, value_name = "NAME", required = true)]
+    pub(crate) to: Vec<TwinName>,
+    /// Carry what the player added or changed that matches, as in 'game/cabin/*.ini' (may be given more than once)
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) files: Vec<String>,
+    /// What to do where both twins have something of the player's own in one place
+    #[arg(long, value_enum)]
+    pub(crate) on_clash: Option<ClashRule>,
+    /// Take them out of the twin that they come from, once they are verified in the other
+    #[arg(long = "move", requires = "from")]
+    pub(crate) take_out: bool,
+    #[command(flatten)]
+    pub(crate) how: DryRun,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum ClashRule {
+    /// What is there stays
+    Skip,
+    /// What comes replaces it; the history has what was there
+    Replace,
+    /// The newer one of the two
+    Newer,
+    /// What comes gets a free name beside what is there
+    Both,
+}
+
+impl From<ClashRule> for OnClash {
+    fn from(rule: ClashRule) -> Self {
+        match rule {
+            ClashRule::Skip => Self::Skip,
+            ClashRule::Replace => Self::Replace,
+            ClashRule::Newer => Self::Newer,
+            ClashRule::Both => Self::Both,
+        }
     }
 }
 
@@ -339,6 +429,9 @@ pub(crate) enum SheetCommand {
     Check {
         /// Files
         file: Vec<PathBuf>,
+        /// Show what each pattern of its title's sheet catches in this twin
+        #[arg(long, value_name = "NAME", conflicts_with = "file")]
+        on: Option<TwinName>,
     },
     /// Check a sheet that somebody gave you, and put it into the yard
     Add {

@@ -3,7 +3,7 @@
 use std::io;
 use std::process::ExitCode;
 
-use yard_twin::{Class, Error, IntakeError, LaunchError, TwinError, YardError};
+use yard_twin::{CarryError, Class, Error, IntakeError, LaunchError, TwinError, YardError};
 
 use crate::screen::shell;
 
@@ -97,6 +97,13 @@ impl Failure {
             }
             Error::Twin(TwinError::Protected(name)) => format!("yardtwin protect {} --off", shell(name)),
             Error::Twin(TwinError::NothingToUndo(name)) => format!("yardtwin history {}", shell(name)),
+            Error::Twin(TwinError::Unexplained { .. }) => {
+                "the same command with --leave-rest, or with --keep-rest".into()
+            }
+            Error::Carry(CarryError::Undecided { .. }) => {
+                "the same command with --on-clash skip, replace, newer or both".into()
+            }
+            Error::NotFound { what: "group of belongings", .. } => "yardtwin show NAME --belongings".into(),
             Error::ContentMissing { .. } => "yardtwin intake FOLDER --title TITLE --build BUILD".into(),
             Error::Launch(LaunchError::NoProgram { twin, .. }) => {
                 format!("yardtwin profile set {} program PATH-IN-THE-GAME-FOLDER", shell(twin))

@@ -277,6 +277,17 @@ pub(crate) fn moment(time: Timestamp) -> String {
     time.to_zoned_datetime(ZONE.clone()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 
+/// The day of a moment in the user's time zone: `today`, `yesterday`, else its date.
+pub(crate) fn day(time: Timestamp) -> String {
+    let day = |time: Timestamp| time.to_zoned_datetime(ZONE.clone()).date();
+    let (then, today) = (day(time), day(Timestamp::now()));
+    match today.yesterday() {
+        _ if then == today => "today".into(),
+        Ok(yesterday) if then == yesterday => "yesterday".into(),
+        _ => then.to_string(),
+    }
+}
+
 /// How long something took.
 pub(crate) fn duration(time: Duration) -> String {
     match time.as_secs() {

@@ -21,11 +21,11 @@ fn changed_twin() -> Desk {
 }
 
 fn change(desk: &Desk, twin: &str) {
-    let board = desk.game(twin, "boards/plain/board.txt");
+    let board = desk.game(twin, "guide/READ ME first.txt");
     fs::remove_file(&board).unwrap();
     fs::write(&board, "another board").unwrap();
     fs::remove_file(desk.game(twin, "release.json")).unwrap();
-    fs::write(desk.game(twin, "boards/plain/added.txt"), "added").unwrap();
+    fs::write(desk.game(twin, "guide/added.txt"), "added").unwrap();
     desk.place.give_away();
 }
 
@@ -69,9 +69,9 @@ fn a_folder_that_may_not_be_written_and_too_few_open_files() {
     let want = look(&desk.game("a", ""));
     desk.ok(&["snapshot", "a", "then"]);
     change(&desk, "a");
-    let folder = desk.game("a", "boards/plain");
+    let folder = desk.game("a", "guide");
     fs::set_permissions(&folder, fs::Permissions::from_mode(0o555)).unwrap();
-    fails(&desk, 1, "boards/plain", || restore(&desk));
+    fails(&desk, 1, "guide", || restore(&desk));
     fs::set_permissions(&folder, fs::Permissions::from_mode(0o755)).unwrap();
     let few = |count: &str| {
         let script = format!("ulimit -n {count}; exec \"$0\" restore a then --yes");
@@ -96,7 +96,7 @@ fn a_disk_that_is_full_read_only_or_busy() {
         want
     };
     assert_same(&now, &look(&desk.game("a", "")), "and back");
-    let Some(busy) = mount(&["--bind", "/proc/version"], &desk.game("a", "boards/plain/board.txt")) else {
+    let Some(busy) = mount(&["--bind", "/proc/version"], &desk.game("a", "guide/READ ME first.txt")) else {
         return skip(test, "nothing can be mounted");
     };
     let output = restore(&desk);
@@ -121,7 +121,7 @@ fn a_full_disk_changes_nothing_and_once_there_is_room_it_works() {
     }
     let desk = Desk::new();
     fs::create_dir(desk.at("yard")).unwrap();
-    let Some(_small) = mount(&["-t", "tmpfs", "-o", "size=160m,mode=777", "none"], &desk.at("yard")) else {
+    let Some(_small) = mount(&["-t", "tmpfs", "-o", "size=200m,mode=777", "none"], &desk.at("yard")) else {
         return skip(test, "a tmpfs can't be mounted here");
     };
     desk.ok(&["init"]);
@@ -134,7 +134,7 @@ fn a_full_disk_changes_nothing_and_once_there_is_room_it_works() {
     desk.place.give_away();
     desk.ok(&["snapshot", "a", "then"]);
     fs::remove_file(&save).unwrap();
-    let _ = fs::write(desk.at("yard/filler"), vec![1; 160 << 20]);
+    let _ = fs::write(desk.at("yard/filler"), vec![1; 200 << 20]);
     let output = desk.run(&["restore", "a", "then", "--all", "--yes"]);
     assert_eq!(output.status.code(), Some(1), "{}", text(&output.stdout));
     assert!(text(&output.stderr).contains("The disk is full"), "{}", text(&output.stderr));
@@ -205,7 +205,7 @@ fn yesterdays_catalogue_a_copied_yard_and_a_wrong_clock() {
     let want = look(&desk.game("a", ""));
     // Today: another twin, another snapshot, a sweep.
     desk.ok(&["clone", "a", "today"]);
-    fs::write(desk.game("a", "boards/plain/today.txt"), "today").unwrap();
+    fs::write(desk.game("a", "guide/today.txt"), "today").unwrap();
     desk.ok(&["snapshot", "a", "today"]);
     desk.ok(&["sweep"]);
     let today = look(&desk.game("a", ""));

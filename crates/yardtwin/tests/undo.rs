@@ -26,11 +26,11 @@ fn compare(name: &str, answers: &[String], desk: &Desk) {
 
 /// What a mod installer does: it replaces, adds and deletes game files.
 fn install_mod(desk: &Desk, twin: &str) {
-    let replaced = desk.game(twin, "boards/plain/board.txt");
+    let replaced = desk.game(twin, "signals/signal-03.wjg");
     fs::remove_file(&replaced).unwrap();
     fs::write(&replaced, "a board from a mod").unwrap();
-    fs::create_dir(desk.game(twin, "boards/copper")).unwrap();
-    fs::write(desk.game(twin, "boards/copper/board.txt"), "copper").unwrap();
+    fs::create_dir(desk.game(twin, "signals/copper")).unwrap();
+    fs::write(desk.game(twin, "signals/copper/board.txt"), "copper").unwrap();
     let guide = fs::read_dir(desk.game(twin, "guide")).unwrap().next().unwrap().unwrap().path();
     fs::remove_file(guide).unwrap();
     desk.place.give_away();
@@ -85,7 +85,7 @@ fn a_protected_twin_is_played_and_not_changed() {
     desk.ok(&["launch", "a", "--", "--shifts", "1"]);
     desk.ok(&["snapshot", "a", "played"]);
     assert_eq!(desk.json(&["show", "a"])["changed_though_protected"]["new"], 0);
-    fs::write(desk.game("a", "boards/another.txt"), "another").unwrap();
+    fs::write(desk.game("a", "signals/another.txt"), "another").unwrap();
     assert_eq!(desk.json(&["show", "a"])["changed_though_protected"]["new"], 1);
     assert!(desk.ok(&["show", "a"]).contains("game files were changed from outside: 1 new"));
     desk.ok(&["protect", "a", "--off"]);
@@ -168,12 +168,12 @@ fn a_file_in_a_folder_that_has_to_go_is_never_deleted_with_it() {
     desk.ok(&["snapshot", "a", "then"]);
     install_mod(&desk, "a");
     desk.ok(&["snapshot", "a", "now"]);
-    assert!(std::process::Command::new("mkfifo").arg(desk.game("a", "boards/copper/pipe")).status().unwrap().success());
+    assert!(std::process::Command::new("mkfifo").arg(desk.game("a", "signals/copper/pipe")).status().unwrap().success());
     let output = desk.run(&["restore", "a", "then", "--yes"]);
     assert_eq!(output.status.code(), Some(4), "{}", text(&output.stderr));
-    assert!(text(&output.stderr).contains("boards/copper/pipe"));
-    assert!(desk.game("a", "boards/copper/board.txt").exists(), "nothing was changed");
-    fs::remove_file(desk.game("a", "boards/copper/pipe")).unwrap();
+    assert!(text(&output.stderr).contains("signals/copper/pipe"));
+    assert!(desk.game("a", "signals/copper/board.txt").exists(), "nothing was changed");
+    fs::remove_file(desk.game("a", "signals/copper/pipe")).unwrap();
     desk.ok(&["restore", "a", "then", "--yes"]);
-    assert!(!desk.game("a", "boards/copper").exists());
+    assert!(!desk.game("a", "signals/copper").exists());
 }

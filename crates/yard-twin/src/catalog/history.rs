@@ -10,7 +10,7 @@ use super::records::parsed;
 use super::{Catalog, DbContext, Intent};
 use crate::error::Result;
 use crate::ident::{ContentId, SnapshotLabel, StateId, TwinId};
-use crate::listing::Node;
+use crate::listing::{Listing, Node, diff};
 
 /// What kind of change it was.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -52,6 +52,18 @@ pub enum What {
     Repaired,
     /// Files and folders were laid that keep the program inside its folder.
     Marked,
+    /// Belongings were carried to it.
+    Carried {
+        /// From where, as it was named then.
+        from: String,
+    },
+    /// Belongings were taken out of it, once they were in another twin.
+    CarriedAway {
+        /// That twin, as it was named then.
+        to: String,
+    },
+    /// It was put on a stock build around its belongings.
+    Renewed,
     /// Its folder was moved, and what names that folder by its absolute path was mended.
     Mended,
 }
@@ -76,6 +88,16 @@ impl Counts {
             (Some(_), None) => self.gone += 1,
             (Some(before), Some(after)) => self.changed += u64::from(before != after),
         }
+    }
+
+    /// Of what differs between two listings.
+    pub(crate) fn between(before: &Listing, after: &Listing) -> Self {
+        let mut counts = Self::default();
+        diff(before, after).for_each(|change| {
+            let (was, is) = change.nodes();
+            counts.add(was, is);
+        });
+        counts
     }
 
     /// All of them together.

@@ -2,8 +2,11 @@
 //!
 //! The logic stays pure: a [`Draft`] says what is to be made of what, and [`realise`] has it made, each thing once.
 
+mod carrying;
 mod transform;
 
+pub(crate) use carrying::{Coming, Target, decide, time, without};
+pub use carrying::{CarryItem, Does, Met};
 pub(crate) use transform::Transform;
 
 use crate::error::Result;
@@ -15,12 +18,21 @@ use crate::progress::Ctx;
 pub(crate) type Key = blake3::Hash;
 
 /// A listing to come: one that is there, with entries on top whose contents are to be made.
+#[derive(Clone, Debug)]
 pub(crate) struct Draft {
     pub(crate) base: Listing,
     pub(crate) derived: Vec<Derive>,
 }
 
+impl From<Listing> for Draft {
+    /// One in which nothing has to be made.
+    fn from(base: Listing) -> Self {
+        Self { base, derived: Vec::new() }
+    }
+}
+
 /// A file that is to be made.
+#[derive(Clone, Debug)]
 pub(crate) struct Derive {
     /// Where, and of what: its content is the transform's input.
     pub(crate) of: Entry,
@@ -39,7 +51,7 @@ pub(crate) trait Contents {
     fn recall(&self, key: &Key) -> Result<Option<(ContentId, u64)>>;
 
     /// Remembers what was made.
-    fn remember(&self, key: &Key, content: ContentId) -> Result<()>;
+    fn remember(&self, key: &Key, content: ContentId, size: u64) -> Result<()>;
 }
 
 /// Has everything made that a draft needs. A transform that leaves its input as it is makes nothing.
@@ -67,7 +79,7 @@ fn derive(transform: &Transform, input: ContentId, size: u64, contents: &impl Co
         None => (input, size),
         Some(bytes) => (contents.put(&bytes)?, bytes.len() as u64),
     };
-    contents.remember(&key, made.0)?;
+    contents.remember(&key, made.0, made.1)?;
     Ok(made)
 }
 
@@ -104,7 +116,7 @@ mod tests {
             Ok(made.map(|content| (content, self.bytes.borrow()[&content].len() as u64)))
         }
 
-        fn remember(&self, key: &Key, content: ContentId) -> Result<()> {
+        fn remember(&self, key: &Key, content: ContentId, _: u64) -> Result<()> {
             self.made.borrow_mut().insert(*key, content);
             Ok(())
         }

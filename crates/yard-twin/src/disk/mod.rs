@@ -267,3 +267,9 @@ impl FsClock {
         }
     }
 }
+
+/// Whether names that differ by case only are one in a twin's folder, in which `game` is.
+pub(crate) fn folds_case(folder: &Path) -> Result<bool> {
+    let game = lstat(&folder.join("game")).at("look at", folder)?;
+    Ok(lstat(&folder.join("GAME")).is_ok_and(|other| (other.dev, other.ino) == (game.dev, game.ino)))
+}

@@ -1,7 +1,9 @@
 //! What can go wrong: what happened, to which path, what to do.
 
+mod carry;
 mod remedy;
 
+pub use carry::CarryError;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -154,6 +156,9 @@ pub enum Error {
     /// A profile or a launch is wrong.
     #[error(transparent)]
     Launch(#[from] LaunchError),
+    /// Belongings can't be carried.
+    #[error(transparent)]
+    Carry(#[from] CarryError),
 }
 
 /// Why a yard can't be opened or made.
@@ -223,6 +228,14 @@ pub enum IntakeError {
     /// The yard lies inside the source.
     #[error("{} has the yard itself inside it", .0.display())]
     AroundYard(PathBuf),
+    /// The folder of the game and that for the home lie one in the other.
+    #[error("{} and {} lie one in the other, so that files would be taken in twice", game.display(), home.display())]
+    PartOfTheOther {
+        /// The folder of the game.
+        game: PathBuf,
+        /// The one for the home.
+        home: PathBuf,
+    },
     /// The source holds no file.
     #[error("{} holds no files", .0.display())]
     Nothing(PathBuf),
@@ -329,6 +342,32 @@ pub enum TwinError {
         name: String,
         /// What keeps it from being finished.
         why: String,
+    },
+    /// What was put into it, or was to stay, is not there as it should be.
+    #[error("afterwards, these are not in the twin {name:?} as they should be: {}", paths.join(", "))]
+    NotVerified {
+        /// The twin.
+        name: String,
+        /// The paths.
+        paths: Vec<String>,
+    },
+    /// It has files that nobody can explain.
+    #[error("the twin {name:?} has {} that neither its stock build nor a group of belongings explains", files_text(paths))]
+    Unexplained {
+        /// The twin.
+        name: String,
+        /// Those files.
+        paths: Vec<String>,
+    },
+    /// It is a twin of another title.
+    #[error("the twin {name:?} is one of the title {title}, and {build} is a build of another")]
+    OtherTitle {
+        /// The twin.
+        name: String,
+        /// Its title.
+        title: String,
+        /// The build.
+        build: String,
     },
     /// Something stands where the folder of a twin goes.
     #[error("{} is in the way: it belongs to no twin of this yard", .0.display())]
@@ -439,14 +478,25 @@ impl Error {
     #[must_use]
     pub fn class(&self) -> Class {
         match self {
-            Self::Path { .. } | Self::Name { .. } | Self::Launch(LaunchError::Setting { .. }) => Class::Usage,
+            Self::Path { .. }
+            | Self::Twin(TwinError::OtherTitle { .. })
+            | Self::Name { .. }
+            | Self::Launch(LaunchError::Setting { .. })
+            | Self::Carry(
+                CarryError::SameTwin(_)
+                | CarryError::Nothing
+                | CarryError::Pattern { .. }
+                | CarryError::OnlyFromTwins,
+            ) => Class::Usage,
             Self::Twin(
                 TwinError::NotTaken { .. }
                 | TwinError::StockInUse { .. }
                 | TwinError::FolderInTheWay(_)
                 | TwinError::InTheWay { .. }
-                | TwinError::Protected(_),
+                | TwinError::Protected(_)
+                | TwinError::Unexplained { .. },
             )
+            | Self::Carry(CarryError::Undecided { .. })
             | Self::Obstructed { .. }
             | Self::Clash { .. }
             | Self::Intake(IntakeError::OtherContents { .. })
@@ -481,6 +531,13 @@ fn twins_text(twins: &[String]) -> String {
     match twins {
         [one] => format!("the twin {one} was"),
         many => format!("the twins {} were", many.join(", ")),
+    }
+}
+
+fn files_text(paths: &[String]) -> String {
+    match paths {
+        [one] => format!("a file ({one})"),
+        many => format!("{} files", many.len()),
     }
 }
 

@@ -43,6 +43,7 @@ impl Error {
             Self::Intake(error) => error.remedy()?.into(),
             Self::Twin(error) => error.remedy()?,
             Self::Launch(error) => error.remedy()?,
+            Self::Carry(error) => error.remedy()?.into(),
             Self::Obstructed { .. } => {
                 "Nothing was changed. Move the one or the other out of the way, then try again.".into()
             }
@@ -94,6 +95,7 @@ impl IntakeError {
             Self::NotAFolder(_) => "Name the folder that the program is installed in.",
             Self::InsideYard(_) => "To make a twin's folder a twin again, clone the twin.",
             Self::AroundYard(_) => "Name the program's own folder, or move the yard out of it.",
+            Self::PartOfTheOther { .. } => "Name two folders that lie apart.",
             Self::Nothing(_) => "Look whether it is the right folder.",
             Self::NotUtf8(_) => "Rename it, then try again.",
             Self::Special { .. } => "It is no part of a program: remove it, or stop the program that made it.",
@@ -131,6 +133,17 @@ impl TwinError {
                     .into()
             }
             Self::NotTaken { .. } => "Remove those, or close the program that made them; then try again.".into(),
+            Self::NotVerified { .. } => {
+                "Something else writes there. Nothing was taken out of any other place, and the state before is in the \
+                 history: close what writes there, then try again."
+                    .into()
+            }
+            Self::Unexplained { .. } => {
+                "Nothing was changed. Say whether the rest is to be kept or left behind: what is left behind stays in the \
+                 twin's history."
+                    .into()
+            }
+            Self::OtherTitle { .. } => "Name a build of the same title.".into(),
             Self::FolderInTheWay(_) => "Move it elsewhere, or choose another name.".into(),
             Self::StockInUse { .. } => "Remove those twins first.".into(),
         })

@@ -64,7 +64,7 @@ impl Yard {
             outside: report.outside.clone(),
             refused,
             exact: report.exact,
-            inside: self.sheet(&plan.build.title)?.map(|sheet| sheet.inside).unwrap_or_default(),
+            inside: self.sheet_of(&plan.build)?.map(|sheet| sheet.inside).unwrap_or_default(),
             missing: plan.markers_missing.clone(),
         })
     }

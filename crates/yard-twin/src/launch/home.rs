@@ -48,7 +48,7 @@ pub(super) fn prepare(home: &Path) -> Result<bool> {
 }
 
 /// The paths that [`prepare`] makes, below the twin's folder.
-pub(super) fn prepared() -> impl Iterator<Item = String> {
+pub(crate) fn prepared() -> impl Iterator<Item = String> {
     let folders = BASES.iter().chain(&FOLDERS).map(|(_, folder)| *folder);
     folders.chain([".config/user-dirs.dirs"]).map(|path| format!("home/{path}"))
 }

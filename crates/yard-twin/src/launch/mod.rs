@@ -19,6 +19,7 @@ pub use changes::{Changes, GroupChange, changes};
 pub(crate) use command::{check_program, choose};
 pub use contained::{Contained, RunDetails};
 pub(crate) use fold::RunLayer;
+pub(crate) use home::prepared;
 pub use isolation::{Isolation, Possible};
 pub use output::{OutputSink, Stream};
 pub use plan::{Keep, LaunchOptions, LaunchPlan};

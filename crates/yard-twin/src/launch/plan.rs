@@ -131,7 +131,7 @@ impl Yard {
         let (profile, _) = Profile::load(&folder.join("profile.toml"))?;
         let state = self.state(row.state)?;
         let build = state.build;
-        let sheet = self.sheet(&build.title)?;
+        let sheet = self.sheet_of(&build)?;
         let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
             twin: name.to_string(),
             title: build.title.to_string(),

@@ -221,7 +221,7 @@ impl Running<'_> {
     /// Takes in what the run changed, as far as it may.
     fn take_in(&mut self, ctx: &Ctx) -> Result<RunReport> {
         let build = self.plan.build.clone();
-        let sheet = self.yard.sheet(&build.title)?;
+        let sheet = self.yard.sheet_of(&build)?;
         let mut report =
             RunReport { exact: self.isolation == Isolation::Sealed, all_watched: true, ..RunReport::default() };
         report.refused = refusals(&self.output, self.isolation);

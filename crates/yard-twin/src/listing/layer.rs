@@ -81,22 +81,11 @@ impl Layer {
     /// # Errors
     /// [`Error::Clash`] if two of its paths, or two of `base`, are one then.
     pub fn respelt(&self, base: &Listing) -> Result<Self> {
-        let mut spellings: HashMap<String, RelPath> = HashMap::new();
-        for entry in base.entries() {
-            for path in at_and_above(entry.path.as_str()) {
-                match spellings.get(&fold_key(path)) {
-                    Some(there) if there.as_str() == path => break,
-                    Some(there) => return Err(clash(there, path)),
-                    None => drop(spellings.insert(fold_key(path), RelPath::new(path)?)),
-                }
-            }
-        }
+        let mut spellings = Spellings::of(base)?;
         let mut respelt: BTreeMap<RelPath, (&RelPath, Option<Entry>)> = BTreeMap::new();
         for (path, entry) in &self.changes {
-            let as_there = spell(path, &spellings)?;
-            for path in at_and_above(as_there.as_str()) {
-                spellings.entry(fold_key(path)).or_insert(RelPath::new(path)?);
-            }
+            let as_there = spellings.spell(path)?;
+            spellings.learn(&as_there)?;
             let entry = entry.as_ref().map(|entry| Entry { path: as_there.clone(), ..entry.clone() });
             if let Some((other, _)) = respelt.insert(as_there, (path, entry)) {
                 return Err(clash(other, path.as_str()));
@@ -106,17 +95,48 @@ impl Layer {
     }
 }
 
-/// The path as it is spelt already, as far as its folders are known.
-fn spell(path: &RelPath, spellings: &HashMap<String, RelPath>) -> Result<RelPath> {
-    let (mut known, mut rest) = (path.as_str(), "");
-    loop {
-        if let Some(there) = spellings.get(&fold_key(known)) {
-            return RelPath::new(format!("{there}{rest}"));
+/// How paths are spelt where spellings fold: by full case folding and NFC.
+pub(crate) struct Spellings(HashMap<String, RelPath>);
+
+impl Spellings {
+    /// Those of a listing.
+    ///
+    /// # Errors
+    /// [`Error::Clash`] if two of its paths are one.
+    pub(crate) fn of(base: &Listing) -> Result<Self> {
+        let mut known: HashMap<String, RelPath> = HashMap::new();
+        for entry in base.entries() {
+            for path in at_and_above(entry.path.as_str()) {
+                match known.get(&fold_key(path)) {
+                    Some(there) if there.as_str() == path => break,
+                    Some(there) => return Err(clash(there, path)),
+                    None => drop(known.insert(fold_key(path), RelPath::new(path)?)),
+                }
+            }
         }
-        match known.rsplit_once('/') {
-            Some((up, _)) => (known, rest) = (up, &path.as_str()[up.len()..]),
-            None => return Ok(path.clone()),
+        Ok(Self(known))
+    }
+
+    /// The path as it is spelt already, as far as its folders are known.
+    pub(crate) fn spell(&self, path: &RelPath) -> Result<RelPath> {
+        let (mut known, mut rest) = (path.as_str(), "");
+        loop {
+            if let Some(there) = self.0.get(&fold_key(known)) {
+                return RelPath::new(format!("{there}{rest}"));
+            }
+            match known.rsplit_once('/') {
+                Some((up, _)) => (known, rest) = (up, &path.as_str()[up.len()..]),
+                None => return Ok(path.clone()),
+            }
         }
+    }
+
+    /// Adds a path that was spelt by [`Spellings::spell`].
+    pub(crate) fn learn(&mut self, path: &RelPath) -> Result<()> {
+        for path in at_and_above(path.as_str()) {
+            self.0.entry(fold_key(path)).or_insert(RelPath::new(path)?);
+        }
+        Ok(())
     }
 }
 

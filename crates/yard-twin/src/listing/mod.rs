@@ -20,7 +20,7 @@ use std::sync::{Arc, OnceLock};
 pub(crate) use diff::diff_of_contents;
 pub use diff::{Change, diff};
 pub use entry::{Entry, Node};
-pub(crate) use layer::merged;
+pub(crate) use layer::{Spellings, merged};
 pub use layer::{Layer, overlay};
 pub use rebase::{Named, Reason, Rebased, rebase};
 

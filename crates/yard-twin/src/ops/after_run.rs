@@ -64,7 +64,7 @@ impl Yard {
         let op = self.begin(ctx)?;
         let mut dropped = Vec::new();
         if row.protected.is_some() {
-            let sheet = self.sheet(&self.state(row.state)?.build.title)?;
+            let sheet = self.sheet_of(&self.state(row.state)?.build)?;
             let own = Own(sheet.as_ref());
             dropped = layer.keep_only(&folder, |path| own.holds(path))?;
         }

@@ -88,7 +88,7 @@ impl Yard {
     /// done.
     pub(crate) fn change_twin(&self, start: &Start<'_>, mut goal: Goal, ctx: &Ctx) -> Result<Changed> {
         let folder = self.present_folder(start.row)?;
-        let sheet = self.sheet(&goal.state.build.title)?;
+        let sheet = self.sheet_of(&goal.state.build)?;
         let nothing = PathSet::default();
         let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
         let mut op = self.begin(ctx)?;
@@ -224,7 +224,7 @@ impl Yard {
         let next = with_folders(goal.next.clone(), published.left.clone())?;
         let to = if published.left.is_empty() { to } else { self.put_goal(start, &goal.state, &next, op)? };
         let meanwhile = self.put_meanwhile(start, &late, op)?;
-        let sheet = self.sheet(&goal.state.build.title)?;
+        let sheet = self.sheet_of(&goal.state.build)?;
         let (game, own) = Own(sheet.as_ref()).counts(start.there, &next);
         let mut number = None;
         self.catalog.together(|| {
@@ -254,7 +254,7 @@ impl Yard {
     /// Keeps what others wrote in the history, and leaves the twin's state as it is.
     pub(super) fn keep_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<()> {
         let Some(state) = self.put_meanwhile(start, late, op)? else { return Ok(()) };
-        let sheet = self.sheet(&start.state.build.title)?;
+        let sheet = self.sheet_of(&start.state.build)?;
         self.catalog.together(|| self.add_meanwhile(start, late, state, sheet.as_ref()))
     }
 

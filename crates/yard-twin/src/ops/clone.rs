@@ -11,33 +11,37 @@ use super::Leaks;
 use super::ShareTotals;
 use super::markers::with_markers;
 use super::settle::index_path;
+use super::taking::{Out, Part, Taking, list};
 use crate::Yard;
-use crate::catalog::{Intent, TwinRow};
+use crate::catalog::{Counts, Intent, TwinRow};
 use crate::disk::{self, FsClock};
 use crate::error::{Error, Result, TwinError};
-use crate::ident::{BuildRef, Source, TwinId, TwinName};
+use crate::ident::{BuildRef, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::lock::Held;
 use crate::materialise::{Laid, Laying};
-use crate::pool::{Facts, Policy, Sharing, Unshared};
+use crate::pool::{Facts, Policy, Putter, Sharing, Unshared};
 use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::Index;
-use crate::sheet::PathSet;
+use crate::sheet::{PathSet, Sheet};
 use crate::state::State;
 use crate::yard::OpFolder;
 
 /// What can be said about a clone beyond its source and name. The default is the source twin's or the yard's sharing.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct CloneOptions {
     /// How the new twin shares storage.
     pub sharing: Option<Sharing>,
+    /// A folder that is a copy of the stock build which was changed by hand: the twin holds what it holds, and what differs
+    /// from the stock build is the player's own. For a clone of a stock build only.
+    pub folder: Option<PathBuf>,
 }
 
 /// What a clone will do.
 #[must_use = "a plan changes nothing until it is applied"]
-#[derive(Clone, Debug, Serialize)]
+#[derive(Serialize)]
 pub struct ClonePlan {
     /// What is cloned.
     pub source: Source,
@@ -55,8 +59,15 @@ pub struct ClonePlan {
     pub leaks: Leaks,
     /// Marker files and folders that are laid beside what the source holds, so that the program keeps to its own folder.
     pub markers: Vec<String>,
+    /// The folder that it holds a copy of, in place of what the stock build holds.
+    pub folder: Option<PathBuf>,
+    #[serde(skip)]
+    taking: Option<Taking>,
     #[serde(skip)]
     listing: Arc<Listing>,
+    /// What was laid in the source twin, where that differs from what is there.
+    #[serde(skip)]
+    laid: Option<ListingId>,
     #[serde(skip)]
     profile: String,
 }
@@ -72,6 +83,8 @@ pub struct CloneOutcome {
     pub folder: PathBuf,
     /// What it holds.
     pub totals: Totals,
+    /// How it differs from the stock build, where it was made of a folder that was changed by hand.
+    pub differs: Option<Counts>,
     /// How its files really share storage.
     pub shares: ShareTotals,
     /// Why it shares nothing, if that is so.
@@ -85,6 +98,7 @@ pub struct CloneOutcome {
 struct Start {
     build: BuildRef,
     listing: Listing,
+    laid: Option<ListingId>,
     profile: String,
     sharing: Sharing,
     from_removed: bool,
@@ -100,13 +114,15 @@ impl Yard {
     /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::NotTaken`] if the source holds what can't be copied.
     pub fn plan_clone(&self, source: &Source, name: &TwinName, options: CloneOptions, ctx: &Ctx) -> Result<ClonePlan> {
         self.check_free(name)?;
+        let taking = options.folder.as_ref().map(|folder| self.take_folder(source, folder, ctx)).transpose()?;
         let start = match source {
             Source::Stock(build) => {
                 let row = self.stock_row(build, false)?;
-                let sheet = self.sheet(&row.build.title)?;
+                let sheet = self.sheet_of(&row.build)?;
                 let (listing, markers) = with_markers(self.listing(row.listing)?, sheet.as_ref())?;
                 Start {
                     listing,
+                    laid: None,
                     markers,
                     build: row.build,
                     profile: profile::NEW.into(),
@@ -123,12 +139,27 @@ impl Yard {
             build: start.build,
             sharing: options.sharing.unwrap_or(start.sharing),
             from_removed: start.from_removed,
-            totals: start.listing.totals(),
+            totals: taking.as_ref().map_or_else(|| start.listing.totals(), Taking::totals),
+            folder: options.folder,
+            taking,
             leaks: start.leaks,
             markers: start.markers,
             listing: Arc::new(start.listing),
+            laid: start.laid,
             profile: start.profile,
         })
+    }
+
+    /// Lists a folder that was changed by hand.
+    fn take_folder(&self, source: &Source, folder: &Path, ctx: &Ctx) -> Result<Taking> {
+        let Source::Stock(build) = source else {
+            let why = "a folder can be compared with a stock build only, and this is a twin";
+            return Err(Error::Name { what: "source for a folder", name: source.to_string(), why });
+        };
+        let prefix = crate::RelPath::new("game")?;
+        let parts = vec![Part { folder: self.check_source(folder)?, named: folder.into(), prefix }];
+        let seen = list(&parts, ctx)?;
+        Taking::new(parts, seen, Out { sheet: self.sheet_of(build)?, groups: Vec::new() })
     }
 
     fn start_from_twin(&self, name: &TwinName, ctx: &Ctx) -> Result<Start> {
@@ -137,10 +168,12 @@ impl Yard {
             let state = self.state(row.state)?;
             let listing = self.listing(state.disk)?;
             let listing = portable(&listing, &self.twins_folder().join(row.folder_before_removal()), self.root())?;
+            let laid = own_laid(&state);
             let (build, profile, sharing) = (state.build, state.profile, state.sharing);
             return Ok(Start {
                 build,
                 listing,
+                laid,
                 profile,
                 sharing,
                 from_removed: true,
@@ -153,8 +186,10 @@ impl Yard {
             return Err(TwinError::NotTaken { name: name.to_string(), paths: settled.not_taken }.into());
         }
         let listing = portable(&settled.listing, &self.folder_of(&row), self.root())?;
+        let laid = own_laid(&settled.state);
         let State { build, sharing, profile, .. } = settled.state;
-        Ok(Start { build, listing, profile, sharing, from_removed: false, leaks: settled.leaks, markers: Vec::new() })
+        let (from_removed, leaks, markers) = (false, settled.leaks, Vec::new());
+        Ok(Start { build, listing, laid, profile, sharing, from_removed, leaks, markers })
     }
 
     /// Makes the new twin: staged whole, then renamed into place.
@@ -167,25 +202,27 @@ impl Yard {
     /// others. Nothing is changed then.
     pub fn apply_clone(&self, plan: &ClonePlan, ctx: &Ctx) -> Result<CloneOutcome> {
         let began = Instant::now();
-        let sheet = self.sheet(&plan.build.title)?;
+        let sheet = self.sheet_of(&plan.build)?;
         let nothing = PathSet::default();
         let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
         let op = self.begin(ctx)?;
-        if !plan.markers.is_empty() {
+        if !plan.markers.is_empty() || plan.taking.is_some() {
             self.keep_nothing(&op, ctx)?;
         }
-        let policy = Policy::new(plan.sharing, Facts::probe(op.path())?, &plan.listing, written);
+        let folder = plan.taking.as_ref().map(|taking| self.read_folder(taking, sheet.as_ref(), &op, ctx)).transpose()?;
+        let listing = folder.as_ref().unwrap_or(&plan.listing);
+        let policy = Policy::new(plan.sharing, Facts::probe(op.path())?, listing, written);
         let clock = FsClock::new(op.path())?;
         let held = if policy.links() { self.alone(ctx)? } else { self.shared(ctx)? };
         let started = clock.now()?;
         let stage = op.path().join("twin");
         disk::make_folder(&stage)?;
-        let laid = Laying { pool: &self.pool, policy: &policy, op: op.path(), ctx }.lay(&plan.listing, &stage)?;
+        let laid = Laying { pool: &self.pool, policy: &policy, op: op.path(), ctx }.lay(listing, &stage)?;
         let row = TwinRow {
             id: TwinId::random()?,
             name: plan.name.clone(),
             folder: plan.name.to_string(),
-            state: self.put_first_state(plan, &op)?,
+            state: self.put_first_state(plan, listing, &op)?,
             origin: plan.source.to_string(),
             made_at: Timestamp::now(),
             removed_at: None,
@@ -193,7 +230,7 @@ impl Yard {
             unsynced: disk::boot_id(),
         };
         let looked_at = clock.wait_past(laid.latest)?;
-        self.furnish(&stage, &row, plan, &laid, looked_at)?;
+        self.furnish(&stage, &row, plan, (listing, &laid), looked_at)?;
         ctx.check()?;
         let window = policy.links().then_some((started, looked_at));
         let row = self.publish_twin(held, row, &stage, window, ctx)?;
@@ -201,26 +238,49 @@ impl Yard {
             name: plan.name.clone(),
             id: row.id,
             folder: self.folder_of(&row),
-            totals: plan.totals,
-            shares: ShareTotals::new(&plan.listing, &laid.rows),
+            totals: listing.totals(),
+            differs: folder.as_ref().map(|folder| Counts::between(&plan.listing, folder)),
+            shares: ShareTotals::new(listing, &laid.rows),
             unshared: policy.unshared(),
             took: began.elapsed(),
         })
     }
 
-    fn put_first_state(&self, plan: &ClonePlan, op: &OpFolder) -> Result<crate::StateId> {
-        let listing = self.put_listing(&plan.listing, None, op)?;
-        let state = State::new(plan.build.clone(), plan.sharing, listing, listing, plan.profile.clone());
+    fn put_first_state(&self, plan: &ClonePlan, listing: &Listing, op: &OpFolder) -> Result<crate::StateId> {
+        let laid = match (plan.laid, plan.taking.is_some()) {
+            (Some(laid), _) => Some(laid),
+            (None, true) => Some(self.put_listing(&plan.listing, None, op)?),
+            (None, false) => None,
+        };
+        let listing = self.put_listing(listing, None, op)?;
+        let laid = laid.unwrap_or(listing);
+        let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
         self.put_state(&state, op)
     }
 
+    /// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold.
+    fn read_folder(&self, taking: &Taking, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
+        let putter = Putter::new(&self.pool, op.path(), self.known_sizes()?)?;
+        let taken = taking.read(&putter, self.root(), ctx)?;
+        let _alone = self.alone(ctx)?;
+        putter.publish(ctx)?;
+        with_markers(taken.listing, sheet).map(|(listing, _)| listing)
+    }
+
     /// Puts what belongs beside `game` and `home` into the stage of a new twin.
-    fn furnish(&self, stage: &Path, row: &TwinRow, plan: &ClonePlan, laid: &Laid, looked_at: i64) -> Result<()> {
+    fn furnish(
+        &self,
+        stage: &Path,
+        row: &TwinRow,
+        plan: &ClonePlan,
+        (listing, laid): (&Listing, &Laid),
+        looked_at: i64,
+    ) -> Result<()> {
         // The game's files may reach the disk later, since the pool has them; nothing else has these.
         disk::write_synced(&stage.join("id"), format!("{}\n", row.id).as_bytes())?;
         disk::write_synced(&stage.join("profile.toml"), plan.profile.as_bytes())?;
         disk::make_folder(&stage.join("runs"))?;
-        let index = Index { listing: plan.listing.id(), pool: self.pool.inode()?, looked_at, rows: laid.rows.clone() };
+        let index = Index { listing: listing.id(), pool: self.pool.inode()?, looked_at, rows: laid.rows.clone() };
         index.save(&index_path(stage), &stage.join("index.new"))
     }
 
@@ -286,6 +346,11 @@ impl Yard {
         let path = self.twins_folder().join(&free);
         if disk::exists(&path) { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(free) }
     }
+}
+
+/// What was laid in a twin, where something else is there now: what differs is the player's own in a clone too.
+fn own_laid(state: &State) -> Option<ListingId> {
+    (state.laid != state.disk).then_some(state.laid)
 }
 
 /// The listing with its symlinks fit for another folder: those that lead inside by an absolute path become relative.

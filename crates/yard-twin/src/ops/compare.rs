@@ -233,6 +233,41 @@ impl Yard {
         Ok(difference(from, to))
     }
 
+    /// Compares the belongings of two twins, or of kept states: what the player added or changed on one side, as far as the
+    /// other lacks it or has another one. What is the same is not counted.
+    ///
+    /// # Errors
+    /// As [`Yard::diff`].
+    pub fn diff_belongings(&self, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
+        let (from_laid, to_laid) = (self.laid_at(from)?, self.laid_at(to)?);
+        let mut difference = self.diff(from, to, ctx)?;
+        let own = |laid: &Listing, path: &RelPath, node: &Option<Node>| {
+            node.is_some() && laid.get(path.as_str()).map(|entry| &entry.node) != node.as_ref()
+        };
+        difference.paths.retain(|Differing { path, how, before, after, group }| {
+            let was = if let Differs::Moved { from } = how { from } else { path };
+            group.is_some() && (own(&from_laid, was, before) || own(&to_laid, path, after))
+        });
+        difference.totals = Tallies::default();
+        difference.paths.iter().for_each(|differing| difference.totals.add(differing));
+        difference.same = Tally::default();
+        difference.folders = parts(&difference.paths, |differing| differing.path.parent());
+        difference.groups = parts(&difference.paths, |differing| differing.group.as_deref());
+        Ok(difference)
+    }
+
+    /// What was laid on a side: what is so is nobody's own.
+    fn laid_at(&self, side: &Side) -> Result<Listing> {
+        match side {
+            Side::Stock(build) => self.listing(self.stock_row(build, true)?.listing),
+            Side::Twin(name) => self.listing(self.state(self.twin_row(name, true)?.state)?.laid),
+            Side::Kept(name, snapshot) => {
+                let entry = self.find_entry(&self.twin_row(name, true)?, snapshot)?;
+                self.listing(self.state(entry.state)?.laid)
+            }
+        }
+    }
+
     /// Compares a twin as it is now with its last state: what changed since a command last took in what it found. Nothing
     /// is taken in by this.
     ///
@@ -293,7 +328,7 @@ impl Yard {
                 let row = self.stock_row(build, true)?;
                 let compared =
                     Compared { name: row.build.to_string(), at: Some(row.taken_at), in_use: false, folder: None };
-                let (listing, sheet) = (self.listing(row.listing)?, self.sheet(&row.build.title)?);
+                let (listing, sheet) = (self.listing(row.listing)?, self.sheet_of(&row.build)?);
                 Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
             }
             Side::Kept(name, snapshot) => {
@@ -302,7 +337,7 @@ impl Yard {
                 let state = self.state(entry.state)?;
                 let name = format!("{}:{snapshot}", row.name);
                 let compared = Compared { name, at: Some(entry.at), in_use: false, folder: None };
-                let (listing, sheet) = (self.listing(state.disk)?, self.sheet(&state.build.title)?);
+                let (listing, sheet) = (self.listing(state.disk)?, self.sheet_of(&state.build)?);
                 Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
             }
             Side::Twin(name) => {
@@ -319,7 +354,7 @@ impl Yard {
     fn as_recorded(&self, row: &TwinRow, in_use: bool) -> Result<Looked> {
         let state = self.state(row.state)?;
         let compared = Compared { name: row.name.to_string(), at: row.removed_at, in_use, folder: None };
-        let (listing, sheet) = (self.listing(state.disk)?, self.sheet(&state.build.title)?);
+        let (listing, sheet) = (self.listing(state.disk)?, self.sheet_of(&state.build)?);
         Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
     }
 

@@ -5,16 +5,15 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 
 use super::Leaks;
-use super::change::{Goal, Start};
+use super::aim::Aim;
 use super::settle::Own;
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
 use crate::error::{Error, Result, TwinError};
-use crate::ident::{BuildRef, SnapshotLabel, SnapshotRef, StateId, TwinName};
-use crate::listing::{Listing, Named, rebase};
+use crate::ident::{BuildRef, SnapshotLabel, SnapshotRef, TwinName};
+use crate::listing::{Named, rebase};
 use crate::materialise::{Step, steps};
 use crate::progress::Ctx;
-use crate::scan::Row;
 use crate::state::State;
 
 /// A snapshot that was made.
@@ -68,20 +67,7 @@ pub struct RestorePlan {
     /// Shared files that were found to be written through their guard.
     pub leaks: Leaks,
     #[serde(skip)]
-    goal: RestoreGoal,
-}
-
-/// What the application of a restore needs, and nobody reads.
-#[derive(Clone, Debug)]
-struct RestoreGoal {
-    row: TwinRow,
-    from: StateId,
-    from_state: State,
-    state: State,
-    there: Listing,
-    rows: Vec<Row>,
-    looked_at: i64,
-    next: Listing,
+    aim: Aim,
 }
 
 /// What a restore did.
@@ -225,29 +211,26 @@ impl Yard {
     /// [`Error::Obstructed`] if a belonging that stays would need a folder where a file is to come, [`Error::Busy`] while
     /// the twin runs.
     pub fn plan_restore(&self, name: &TwinName, options: &RestoreOptions, ctx: &Ctx) -> Result<RestorePlan> {
-        let row = self.twin_row(name, false)?;
-        let settled = self.settle(&row, ctx)?;
-        let row = self.catalog.twin(row.id)?.unwrap_or(row);
+        let (row, mut settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
         let to = match &options.to {
             Some(snapshot) => self.find_entry(&row, snapshot)?,
             None => self.one_back(&row, options.all)?,
         };
         let then = self.state(to.state)?;
         let target = self.listing(then.disk)?.sharing_paths(&settled.listing);
-        let sheet = self.sheet(&then.build.title)?;
+        let sheet = self.sheet_of(&then.build)?;
         let own = Own(sheet.as_ref());
         let rebased = rebase(&target, &settled.listing, &target, |path| !options.all && own.holds(path))?;
         let (game, others) = own.counts(&settled.listing, &target);
-        if row.protected.is_some() && game.total() > 0 {
-            return Err(TwinError::Protected(row.name.to_string()).into());
-        }
         let state = State {
             build: then.build.clone(),
             laid: then.laid,
             profile: if options.all { then.profile } else { settled.state.profile.clone() },
             ..settled.state.clone()
         };
+        self.check_protected(&row, &settled.listing, &rebased.listing, &state)?;
         let build = (then.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
+        let what = What::Restore { to: to.number, all: options.all };
         Ok(RestorePlan {
             name: row.name.clone(),
             all: options.all,
@@ -257,18 +240,9 @@ impl Yard {
             own: others,
             steps: steps(&settled.listing, &rebased.listing),
             named: rebased.named,
-            not_taken: settled.not_taken,
-            leaks: settled.leaks,
-            goal: RestoreGoal {
-                from: row.state,
-                row,
-                from_state: settled.state,
-                state,
-                there: settled.listing,
-                rows: settled.rows,
-                looked_at: settled.looked_at,
-                next: rebased.listing,
-            },
+            not_taken: std::mem::take(&mut settled.not_taken),
+            leaks: std::mem::take(&mut settled.leaks),
+            aim: Aim::new(row, settled, state, rebased.listing.into(), what),
         })
     }
 
@@ -283,43 +257,15 @@ impl Yard {
     /// [`TwinError::NotTaken`], [`Error::Busy`] while it runs, [`Error::Io`]. Nothing is changed then.
     pub fn apply_restore(&self, plan: &RestorePlan, ctx: &Ctx) -> Result<RestoreOutcome> {
         let began = Instant::now();
-        let goal = &plan.goal;
-        let _held = self.hold_twin(&goal.row, ctx)?;
-        let row = self.twin_row(&plan.name, false)?;
-        let folder = self.present_folder(&row)?;
-        if row.id != goal.row.id || row.state != goal.from {
-            return Err(TwinError::ChangedMeanwhile { name: plan.name.to_string(), path: folder }.into());
-        }
-        if row.protected.is_some() && plan.game.total() > 0 {
-            return Err(TwinError::Protected(row.name.to_string()).into());
-        }
-        let before = self.catalog.newest_change(row.id)?;
-        let mut outcome = RestoreOutcome {
-            name: row.name.clone(),
+        let reached = self.reach(&plan.aim, ctx)?;
+        Ok(RestoreOutcome {
+            name: plan.name.clone(),
             to: plan.to.number,
-            number: None,
-            before,
-            late: Vec::new(),
-            set_aside: Vec::new(),
+            number: reached.number,
+            before: reached.before,
+            late: reached.late,
+            set_aside: reached.set_aside,
             took: began.elapsed(),
-        };
-        let same = plan.steps.is_empty() && goal.state == State { disk: goal.state.disk, ..goal.from_state.clone() };
-        if !same {
-            let start = Start {
-                row: &row,
-                state: &goal.from_state,
-                there: &goal.there,
-                rows: &goal.rows,
-                looked_at: goal.looked_at,
-            };
-            let what = What::Restore { to: plan.to.number, all: plan.all };
-            let to = Goal { state: goal.state.clone(), next: goal.next.clone(), what: Some(what), intent: None };
-            let changed = self.change_twin(&start, to, ctx)?;
-            outcome.number = changed.number;
-            outcome.late = changed.late.iter().map(ToString::to_string).collect();
-            outcome.set_aside = changed.set_aside;
-        }
-        outcome.took = began.elapsed();
-        Ok(outcome)
+        })
     }
 }

@@ -1,28 +1,23 @@
 //! Intake: a folder becomes a stock build.
 
-use std::collections::HashSet;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use rustix::fs::CWD;
 use serde::Serialize;
 
 use super::take_away::{TakenAway, take_away};
+use super::taking::{NotKept, Out, Part, Taken, Taking, list, provisional};
 use crate::Yard;
 use crate::catalog::StockRow;
 use crate::disk;
-use crate::error::{Error, IntakeError, PathContext, Result};
-use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, Title};
-use crate::link::{Fate, fate};
+use crate::error::{Error, IntakeError, Result};
+use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
-use crate::parallel::{self, lock};
 use crate::path::RelPath;
 use crate::pool::Putter;
 use crate::progress::{Ctx, Phase};
-use crate::scan::{Kind, Seen, Sum, walk, walk_sum, without};
+use crate::scan::{Kind, Seen};
 use crate::sheet::{self, Belongings, Sheet};
 
 /// What to take in, and as what.
@@ -30,6 +25,8 @@ use crate::sheet::{self, Belongings, Sheet};
 pub struct IntakeOptions {
     /// The folder that the program is installed in.
     pub source: PathBuf,
+    /// A folder with what the program keeps in its user's home, if that is a part of it.
+    pub home: Option<HomePart>,
     /// Its title.
     pub title: Title,
     /// Its build; read from the folder as the sheet says if it is not given.
@@ -53,6 +50,7 @@ impl IntakeOptions {
     pub fn new(source: impl Into<PathBuf>, title: Title) -> Self {
         Self {
             source: source.into(),
+            home: None,
             title,
             build: None,
             channel: None,
@@ -62,6 +60,15 @@ impl IntakeOptions {
             take_away: false,
         }
     }
+}
+
+/// A folder that becomes a part of the home of each twin.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct HomePart {
+    /// The folder.
+    pub folder: PathBuf,
+    /// Where below the home it belongs; `None` for the home itself.
+    pub at: Option<RelPath>,
 }
 
 /// Which title sheet an intake goes by.
@@ -96,29 +103,14 @@ pub struct IntakePlan {
     pub scratch: u64,
     /// Whether the source goes away afterwards.
     pub take_away: bool,
+    /// The folder that becomes a part of the home.
+    pub home: Option<HomePart>,
     #[serde(skip)]
     options: IntakeOptions,
     #[serde(skip)]
-    seen: Vec<Seen>,
-    #[serde(skip)]
-    sum: Sum,
-    #[serde(skip)]
-    sheet_read: Sheet,
+    taking: Taking,
     #[serde(skip)]
     sheet_text: Option<String>,
-}
-
-/// What was there and is not kept, in counts of files.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct NotKept {
-    /// Files of another owner than you.
-    pub owners: u64,
-    /// Files with a set-user-id, set-group-id or sticky bit, or without the right to write for their owner.
-    pub modes: u64,
-    /// Files with extended attributes or access control lists.
-    pub attributes: u64,
-    /// Files that were further names of another one: each is a file of its own now.
-    pub hard_links: u64,
 }
 
 /// What an intake did.
@@ -158,7 +150,8 @@ impl Yard {
     pub fn plan_intake(&self, options: IntakeOptions, ctx: &Ctx) -> Result<IntakePlan> {
         self.check_title(&options.title)?;
         let source = self.check_source(&options.source)?;
-        let seen = list(&source, ctx)?;
+        let parts = self.parts(&options, &source)?;
+        let seen = list(&parts, ctx)?;
         let listing = provisional(&seen)?;
         let (sheet, sheet_text) = self.sheet_for(&options.title, &listing)?;
         let (missing, unwanted) = sheet.faults(&listing);
@@ -170,23 +163,22 @@ impl Yard {
         let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
         drop(listing);
         let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
-        let sum = Sum::of(&seen, |path| is_out(path, &sheet, &options.leave_out));
-        let seen = leave_out(seen, &sheet, &options.leave_out)?;
-        self.check_label(&build, &seen)?;
+        let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
+        let taking = Taking::new(parts, seen, out)?;
+        self.check_label(&build, &taking.seen)?;
         Ok(IntakePlan {
             build,
-            totals: totals(&seen),
+            totals: taking.totals(),
             sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
             program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
             belongings,
             left_out,
             scratch,
             take_away: options.take_away,
+            home: options.home.clone(),
             source,
             options,
-            seen,
-            sum,
-            sheet_read: sheet,
+            taking,
             sheet_text,
         })
     }
@@ -203,7 +195,7 @@ impl Yard {
         }
     }
 
-    fn check_source(&self, source: &Path) -> Result<PathBuf> {
+    pub(super) fn check_source(&self, source: &Path) -> Result<PathBuf> {
         let path = disk::canonical(source)?;
         if !path.is_dir() {
             return Err(IntakeError::NotAFolder(source.into()).into());
@@ -215,6 +207,21 @@ impl Yard {
             return Err(IntakeError::AroundYard(path).into());
         }
         Ok(path)
+    }
+
+    /// The folders that are taken in.
+    fn parts(&self, options: &IntakeOptions, source: &Path) -> Result<Vec<Part>> {
+        let game = Part { folder: source.into(), named: options.source.clone(), prefix: RelPath::new("game")? };
+        let Some(home) = &options.home else { return Ok(vec![game]) };
+        let folder = self.check_source(&home.folder)?;
+        if folder.starts_with(source) || source.starts_with(&folder) {
+            return Err(IntakeError::PartOfTheOther { game: source.into(), home: folder }.into());
+        }
+        let prefix = match &home.at {
+            Some(at) => RelPath::new(format!("home/{at}"))?,
+            None => RelPath::new("home")?,
+        };
+        Ok(vec![game, Part { folder, named: home.folder.clone(), prefix }])
     }
 
     /// The title's sheet, or a draft of one with its text.
@@ -254,10 +261,7 @@ impl Yard {
         let began = Instant::now();
         let op = self.begin(ctx)?;
         let putter = Putter::new(&self.pool, op.path(), self.known_sizes()?)?;
-        let stored = store(plan, &putter, ctx)?;
-        look_again(plan, ctx)?;
-        let mut links = Links::default();
-        let listing = links.listing(plan, &stored.contents, self.root())?;
+        let Taken { listing, not_kept, links } = plan.taking.read(&putter, self.root(), ctx)?;
         let id = listing.id();
         ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
         let alone = self.alone(ctx)?;
@@ -275,7 +279,7 @@ impl Yard {
             self.put_listing(&listing, None, &op)?;
         }
         drop(alone);
-        let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.seen));
+        let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen));
         Ok(IntakeOutcome {
             build: plan.build.clone(),
             listing: id,
@@ -285,14 +289,14 @@ impl Yard {
             was_there,
             links_made_relative: links.made_relative,
             links_outside: links.outside,
-            not_kept: stored.not_kept,
+            not_kept,
             taken_away,
             took: began.elapsed(),
         })
     }
 
     /// Whether just this stock build is there already; an error if its name is taken by something else.
-    fn already(&self, build: &BuildRef, listing: &Listing) -> Result<bool> {
+    pub(super) fn already(&self, build: &BuildRef, listing: &Listing) -> Result<bool> {
         match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
             // Most often it is the very same one, and needs no look.
             Some(row) if row.build == *build && row.listing == listing.id() => Ok(true),
@@ -306,7 +310,7 @@ impl Yard {
 }
 
 /// An error if the stock build that has this name is spelt differently, or holds something else.
-fn same_or_error(build: &BuildRef, row: &StockRow, different: u64) -> Result<()> {
+pub(super) fn same_or_error(build: &BuildRef, row: &StockRow, different: u64) -> Result<()> {
     if row.build != *build {
         let (name, existing) = (build.to_string(), row.build.to_string());
         return Err(Error::Exists { what: "stock build", name, existing });
@@ -341,46 +345,6 @@ fn stock_row(plan: &IntakePlan, listing: ListingId) -> StockRow {
     }
 }
 
-/// Lists a source strictly.
-fn list(source: &Path, ctx: &Ctx) -> Result<Vec<Seen>> {
-    let seen = ctx.phase(Phase::Listing, 0, 0, || walk(source, ctx))?;
-    if seen.iter().any(|seen| !matches!(seen.kind, Kind::EmptyFolder)) {
-        Ok(seen)
-    } else {
-        Err(IntakeError::Nothing(source.into()).into())
-    }
-}
-
-/// The listing of what was seen, before any content is known.
-fn provisional(seen: &[Seen]) -> Result<Listing> {
-    let unknown = ContentId::from_bytes([0; 32]);
-    let entries = seen.iter().map(|seen| entry(seen, unknown));
-    Listing::new(entries.collect())
-}
-
-fn totals(seen: &[Seen]) -> Totals {
-    seen.iter().fold(Totals::default(), |mut totals, seen| {
-        match seen.kind {
-            Kind::File => {
-                totals.files += 1;
-                totals.bytes += seen.stat.size;
-            }
-            Kind::Symlink(_) => totals.symlinks += 1,
-            Kind::EmptyFolder => totals.empty_folders += 1,
-        }
-        totals
-    })
-}
-
-fn entry(seen: &Seen, content: ContentId) -> Entry {
-    let node = match &seen.kind {
-        Kind::File => Node::File { content, size: seen.stat.size, executable: seen.stat.executable() },
-        Kind::Symlink(target) => Node::Symlink { target: target.clone() },
-        Kind::EmptyFolder => Node::EmptyFolder,
-    };
-    Entry { path: seen.path.clone(), node, mtime: seen.stat.mtime }
-}
-
 fn label(options: &IntakeOptions, sheet: &Sheet, source: &Path) -> Result<BuildLabel> {
     if let Some(build) = &options.build {
         return Ok(build.clone());
@@ -398,134 +362,3 @@ fn split(sheet: &Sheet, listing: &Listing, leave_out: &[String]) -> Result<(Vec<
     Ok(sheet.belongings(listing).into_iter().partition(|group| leave_out.contains(&group.group)))
 }
 
-/// What is left without the groups that are left out, and without what is worth nothing.
-fn leave_out(seen: Vec<Seen>, sheet: &Sheet, groups: &[String]) -> Result<Vec<Seen>> {
-    without(seen, |path| is_out(path, sheet, groups))
-}
-
-fn is_out(path: &RelPath, sheet: &Sheet, groups: &[String]) -> bool {
-    let in_group = || sheet.group_of(path).is_some_and(|group| groups.iter().any(|name| name == group));
-    sheet.is_scratch(path) || (!groups.is_empty() && in_group())
-}
-
-/// The contents of what was read, in the order of what was seen.
-struct Stored {
-    contents: Vec<Option<ContentId>>,
-    not_kept: NotKept,
-}
-
-fn store(plan: &IntakePlan, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
-    let mut order: Vec<usize> = (0..plan.seen.len()).filter(|&at| matches!(plan.seen[at].kind, Kind::File)).collect();
-    order.sort_by_key(|&at| {
-        let size = plan.seen[at].stat.size;
-        if size >= disk::LARGE { (0, u64::MAX - size, 0) } else { (1, 0, at) }
-    });
-    let contents = Mutex::new(vec![None; plan.seen.len()]);
-    let attributes = AtomicU64::new(0);
-    ctx.phase(Phase::Storing, plan.totals.files, plan.totals.bytes, || {
-        parallel::for_each(
-            &order,
-            ctx.threads(),
-            || vec![0; disk::BUFFER],
-            |buffer, &at| {
-                ctx.check()?;
-                let seen = &plan.seen[at];
-                let path = source_path(&plan.source, &seen.path);
-                let file = match disk::open_file(CWD, &path) {
-                    Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                        return Err(IntakeError::Changed(path).into());
-                    }
-                    file => file.at("read", &path)?,
-                };
-                if rustix::fs::flistxattr(&file, &mut [0u8; 0]).is_ok_and(|len| len > 0) {
-                    attributes.fetch_add(1, Ordering::Relaxed);
-                }
-                let content = putter.put(&file, &seen.stat, &path, buffer, ctx)?;
-                lock(&contents)[at] = Some(content);
-                ctx.progress().advance(1, seen.stat.size);
-                Ok(())
-            },
-        )
-    })?;
-    let not_kept = NotKept { attributes: attributes.into_inner(), ..not_kept(&plan.seen) };
-    Ok(Stored { contents: contents.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner), not_kept })
-}
-
-fn source_path(source: &Path, path: &RelPath) -> PathBuf {
-    source.join(path.as_str().strip_prefix("game/").unwrap_or_default())
-}
-
-fn not_kept(seen: &[Seen]) -> NotKept {
-    let me = rustix::process::geteuid().as_raw();
-    let mut counts = NotKept::default();
-    let mut inodes = HashSet::new();
-    for stat in seen.iter().filter(|seen| matches!(seen.kind, Kind::File)).map(|seen| &seen.stat) {
-        counts.owners += u64::from(stat.uid != me);
-        counts.modes += u64::from(stat.mode & 0o7000 != 0 || stat.mode & 0o200 == 0);
-        counts.hard_links += u64::from(stat.nlink > 1 && !inodes.insert((stat.dev, stat.ino)));
-    }
-    counts
-}
-
-/// Looks at the source a second time: what was added, changed or taken away since the first time shows.
-fn look_again(plan: &IntakePlan, ctx: &Ctx) -> Result<()> {
-    let (sheet, groups) = (&plan.sheet_read, &plan.options.leave_out);
-    let sum = ctx.phase(Phase::Listing, 0, 0, || walk_sum(&plan.source, |path| is_out(path, sheet, groups), ctx))?;
-    if sum == plan.sum {
-        return Ok(());
-    }
-    let again = leave_out(list(&plan.source, ctx)?, sheet, groups)?;
-    match first_difference(&plan.seen, &again) {
-        None => Ok(()),
-        Some(path) => Err(IntakeError::Changed(source_path(&plan.source, path)).into()),
-    }
-}
-
-/// The first path at which two looks at a source differ.
-fn first_difference<'a>(before: &'a [Seen], after: &'a [Seen]) -> Option<&'a RelPath> {
-    let empty = |seen: &Seen| matches!(seen.kind, Kind::EmptyFolder);
-    let same = |a: &Seen, b: &Seen| a.path == b.path && ((empty(a) && empty(b)) || a.stat.same_bytes(&b.stat));
-    match before.iter().zip(after).find(|(a, b)| !same(a, b)) {
-        Some((a, b)) => Some((&a.path).min(&b.path)),
-        None => before.get(after.len()).or(after.get(before.len())).map(|seen| &seen.path),
-    }
-}
-
-/// What became of the symlinks.
-#[derive(Default)]
-struct Links {
-    made_relative: u64,
-    outside: Vec<String>,
-}
-
-impl Links {
-    fn listing(&mut self, plan: &IntakePlan, contents: &[Option<ContentId>], yard: &Path) -> Result<Listing> {
-        let none = ContentId::from_bytes([0; 32]);
-        let mut entries = Vec::with_capacity(plan.seen.len());
-        for (at, seen) in plan.seen.iter().enumerate() {
-            let mut entry = entry(seen, contents[at].unwrap_or(none));
-            if let Node::Symlink { target } = &entry.node {
-                entry.node = Node::Symlink { target: self.target(plan, &seen.path, target, yard)? };
-            }
-            entries.push(entry);
-        }
-        Listing::new(entries)
-    }
-
-    fn target(&mut self, plan: &IntakePlan, path: &RelPath, target: &str, yard: &Path) -> Result<Box<str>> {
-        let link = source_path(&plan.source, path);
-        match fate(&link, target, &plan.source, &plan.options.source, yard) {
-            Fate::Relative(target) => {
-                self.made_relative += 1;
-                Ok(target.into())
-            }
-            Fate::Forbidden => Err(IntakeError::LinkIntoYard { path: link, target: target.into() }.into()),
-            Fate::Keep => {
-                if Path::new(target).is_absolute() {
-                    self.outside.push(format!("{path} to {target}"));
-                }
-                Ok(target.into())
-            }
-        }
-    }
-}

@@ -52,7 +52,7 @@ impl Yard {
         let row = self.twin_row(name, false)?;
         let held = self.hold_twin(&row, ctx)?;
         let settled = self.settle_held(&row, &held, What::Outside, ctx)?;
-        let sheet = self.sheet(&settled.state.build.title)?;
+        let sheet = self.sheet_of(&settled.state.build)?;
         let (next, missing) = with_markers(settled.listing.clone(), sheet.as_ref())?;
         if dry_run || missing.is_empty() {
             return Ok(missing);

@@ -1,9 +1,13 @@
 //! The operations on a yard, each a few sentences in its words.
 
 mod after_run;
+mod aim;
+mod belongings;
+mod carry;
 mod change;
 mod check;
 mod clone;
+mod coming;
 mod compare;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::print_stderr)]
@@ -11,12 +15,15 @@ mod faults;
 mod finish;
 mod history;
 mod intake;
+mod intake_twin;
+mod making;
 mod markers;
 mod power;
 mod profile;
 mod protect;
 mod recover;
 mod remove;
+mod renew;
 mod rename;
 mod settle;
 mod sheets;
@@ -25,8 +32,11 @@ mod space;
 mod stock;
 mod sweep;
 mod take_away;
+mod taking;
 
 pub use after_run::Leaks;
+pub use belongings::{BelongingsView, Catch, GroupDetails, Overlap, SheetView};
+pub use carry::{CarryOptions, CarryOutcome, CarryPlan, CarryFrom, CarrySide};
 pub use check::{
     About, CheckOptions, CheckReport, CheckedCounts, DamagedFile, Finding, Mend, MendOptions, Mended, Problem,
     Severity, Touched,
@@ -34,11 +44,13 @@ pub use check::{
 pub use clone::{CloneOptions, CloneOutcome, ClonePlan};
 pub use compare::{Compared, Difference, Differing, Differs, Hunk, LineChange, Part, Tallies, Tally};
 pub use history::{RestoreOptions, RestoreOutcome, RestorePlan, SnapshotOutcome};
-pub use intake::{IntakeOptions, IntakeOutcome, IntakePlan, NotKept, SheetUse};
+pub use intake::{HomePart, IntakeOptions, IntakeOutcome, IntakePlan, SheetUse};
 pub use profile::{ProfileChange, ProfileView};
 pub use protect::ProtectOutcome;
 pub use remove::{ForgetOutcome, OnlyHere, RemoveOutcome, RemovePlan};
 pub use rename::RenameOutcome;
+pub use renew::{RenewOptions, RenewOutcome, RenewPlan, Rest};
+pub use intake_twin::{TwinIntakeOptions, TwinIntakePlan};
 pub(crate) use settle::{Own, Settled};
 pub use sheets::SheetPlan;
 pub use show::{Guard, IsolationView, ShareTotals, Shares, TwinDetails, TwinSummary, Unsettled};
@@ -46,3 +58,4 @@ pub use space::{SharedWith, Space, YardSpace};
 pub use stock::{StockDetails, StockRemovePlan, StockSummary};
 pub use sweep::{Files, LetGo, SweepOutcome};
 pub use take_away::TakenAway;
+pub use taking::NotKept;

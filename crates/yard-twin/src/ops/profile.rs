@@ -44,7 +44,7 @@ impl Yard {
         let row = self.twin_row(name, false)?;
         let path = self.present_folder(&row)?.join("profile.toml");
         let (profile, _) = Profile::load(&path)?;
-        let sheet = self.sheet(&self.state(row.state)?.build.title)?;
+        let sheet = self.sheet_of(&self.state(row.state)?.build)?;
         let command = crate::launch::choose(sheet.as_ref(), &profile);
         let (program, arguments) = command.map_or((None, Vec::new()), |c| (Some(c.program), c.arguments));
         Ok(ProfileView { path, profile, program, arguments })
@@ -75,7 +75,7 @@ impl Yard {
         let next = edited(&text, &path, setting, values)?;
         let after = Profile::parse(&next, &path)?;
         if let (Setting::Program, Some(_)) = (setting, values) {
-            let sheet = self.sheet(&self.state(row.state)?.build.title)?;
+            let sheet = self.sheet_of(&self.state(row.state)?.build)?;
             crate::launch::check_program(&after, sheet.as_ref())?;
         }
         if !dry_run && next != text {

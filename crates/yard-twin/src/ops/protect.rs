@@ -42,7 +42,7 @@ impl Yard {
     pub(crate) fn changed_though_protected(&self, row: &TwinRow, now: &crate::Listing) -> Result<Option<Counts>> {
         let Some(since) = row.protected else { return Ok(None) };
         let then = self.state(since)?;
-        let sheet = self.sheet(&then.build.title)?;
+        let sheet = self.sheet_of(&then.build)?;
         Ok(Some(Own(sheet.as_ref()).counts(&self.listing(then.disk)?, now).0))
     }
 }

@@ -1,26 +1,22 @@
 //! Renaming a twin, and moving its folder with all that names it.
 
-use std::cell::RefCell;
-use std::collections::HashSet;
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
+use super::making::Making;
 use super::settle::Own;
 use crate::Yard;
 use crate::catalog::{Intent, Mend, TwinRow, What};
-use crate::combine::{Contents, Derive, Draft, Key, Transform, realise};
+use crate::combine::{Derive, Draft, Transform, realise};
 use crate::disk;
-use crate::error::{Error, PathContext, Result, TwinError};
-use crate::ident::{ContentId, TwinId, TwinName};
+use crate::error::{Error, Result, TwinError};
+use crate::ident::{TwinId, TwinName};
 use crate::listing::{Change, Entry, Layer, Node, diff, overlay};
 use crate::lock::Held;
 use crate::path::RelPath;
-use crate::pool::Putter;
 use crate::progress::Ctx;
 use crate::state::State;
-use crate::yard::OpFolder;
 
 /// Larger files are no settings: they are not looked into for paths.
 const TEXT_MAX: u64 = 1 << 20;
@@ -172,12 +168,11 @@ impl Yard {
         }
         drop(laid);
         let op = self.begin(ctx)?;
-        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
-        let making = Making { yard: self, op: &op, putter, made: RefCell::default(), dry_run };
+        let making = Making::new(self, &op, dry_run)?;
         let base = overlay(&settled.listing, &Layer::new(links)?)?;
         let next = realise(Draft { base, derived }, &making, ctx)?;
         let paths: Vec<RelPath> = diff(&settled.listing, &next).map(|change| change.path().clone()).collect();
-        let sheet = self.sheet(&settled.state.build.title)?;
+        let sheet = self.sheet_of(&settled.state.build)?;
         if row.protected.is_some() && paths.iter().any(|path| !Own(sheet.as_ref()).holds(path)) {
             return Err(TwinError::Protected(row.name.to_string()).into());
         }
@@ -191,53 +186,5 @@ impl Yard {
         let from = self.put_state(&settled.state, &op)?;
         let to = self.put_state(&State { disk, profile, ..settled.state }, &op)?;
         Ok(Mending { states: Some(Mend { from, to }), paths })
-    }
-}
-
-/// Contents that are made for the pool, or, in a dry run, for nothing.
-struct Making<'a> {
-    yard: &'a Yard,
-    op: &'a OpFolder,
-    putter: Putter<'a>,
-    made: RefCell<Vec<(String, ContentId)>>,
-    dry_run: bool,
-}
-
-impl Making<'_> {
-    /// Moves what was made into the pool, and remembers how it was made.
-    fn keep(self, ctx: &Ctx) -> Result<()> {
-        let _alone = self.yard.alone(ctx)?;
-        self.putter.publish(ctx)?;
-        let catalog = &self.yard.catalog;
-        let made = self.made.into_inner();
-        catalog.together(|| made.iter().try_for_each(|(key, content)| catalog.add_made(key, *content)))
-    }
-}
-
-impl Contents for Making<'_> {
-    fn read(&self, content: ContentId) -> Result<Vec<u8>> {
-        let path = self.yard.pool.path(content);
-        fs::read(&path).at("read", &path)
-    }
-
-    fn put(&self, bytes: &[u8]) -> Result<ContentId> {
-        if self.dry_run {
-            return Ok(ContentId::from_bytes(*blake3::hash(bytes).as_bytes()));
-        }
-        let path = self.op.path().join("made");
-        disk::write(&path, bytes)?;
-        let file = fs::File::open(&path).at("open", &path)?;
-        let stat = disk::fstat(&file).at("look at", &path)?;
-        self.putter.put(&file, &stat, &path, &mut vec![0; disk::BUFFER], &Ctx::new())
-    }
-
-    fn recall(&self, key: &Key) -> Result<Option<(ContentId, u64)>> {
-        let Some(content) = self.yard.catalog.made(key.to_hex().as_str())? else { return Ok(None) };
-        Ok(disk::lstat(&self.yard.pool.path(content)).ok().map(|stat| (content, stat.size)))
-    }
-
-    fn remember(&self, key: &Key, content: ContentId) -> Result<()> {
-        self.made.borrow_mut().push((key.to_hex().to_string(), content));
-        Ok(())
     }
 }

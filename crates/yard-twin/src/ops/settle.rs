@@ -236,7 +236,7 @@ impl Yard {
         });
         let before = before?;
         let index = index?.filter(|index| index.fits(before.entries().len()));
-        let sheet = self.sheet(&state.build.title)?;
+        let sheet = self.sheet_of(&state.build)?;
         let clock = FsClock::new(op.path())?;
         let windows = self.catalog.windows()?;
         let settling = Settling {

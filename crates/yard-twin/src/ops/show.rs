@@ -16,6 +16,7 @@ use crate::pool::{Facts, Share, Sharing};
 use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::scan::Row;
+use crate::sheet::pattern;
 use crate::{Belongings, Yard};
 
 /// Files and bytes that share storage in one way.
@@ -232,7 +233,7 @@ impl Yard {
         let totals = settled.listing.totals();
         let changed = settled.state.laid != settled.state.disk;
         let laid = changed.then(|| self.listing(settled.state.laid)).transpose()?;
-        let sheet = self.sheet(&settled.state.build.title)?;
+        let sheet = self.sheet_of(&settled.state.build)?;
         let shares = ShareTotals::new(&settled.listing, &settled.rows);
         Ok(TwinDetails {
             summary: TwinSummary { busy: unsettled == Some(Unsettled::Busy), ..self.twin_summary(&row, Some(totals))? },
@@ -254,7 +255,7 @@ impl Yard {
     }
 
     /// A twin as it was at its last settle.
-    fn as_of_last(&self, row: &TwinRow) -> Result<Settled> {
+    pub(super) fn as_of_last(&self, row: &TwinRow) -> Result<Settled> {
         let state = self.state(row.state)?;
         let listing = self.listing(state.disk)?;
         let index = self.index(&self.folder_of(row), &state, listing.entries().len())?;
@@ -309,20 +310,14 @@ impl Yard {
             None => Ok(folder.join("game")),
             Some("home") => Ok(folder.join("home")),
             Some(group) => {
-                let sheet = self.sheet(&self.state(row.state)?.build.title)?;
+                let sheet = self.sheet_of(&self.state(row.state)?.build)?;
                 let groups = sheet.map(|sheet| sheet.belongings).unwrap_or_default();
                 let Some(found) = groups.get(group) else {
                     let known = std::iter::once("home".to_owned()).chain(groups.into_keys()).collect();
                     return Err(Error::NotFound { what: "group of belongings", name: group.into(), known });
                 };
-                Ok(folder.join(found.patterns.first().map(|pattern| base(pattern)).unwrap_or_default()))
+                Ok(folder.join(found.patterns.first().map(|pattern| pattern::base(pattern)).unwrap_or_default()))
             }
         }
     }
-}
-
-/// The folder that all paths of a pattern are in.
-fn base(pattern: &str) -> &str {
-    let special = pattern.find(['*', '?', '[', '{', '\\']).unwrap_or(pattern.len());
-    pattern[..special].rsplit_once('/').map_or("", |(folder, _)| folder)
 }

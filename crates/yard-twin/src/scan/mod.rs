@@ -9,6 +9,5 @@ mod without;
 pub(crate) use index::{Index, Row};
 pub(crate) use quick::{Doubt, Found, Now, Settling, settle_folder};
 pub(crate) use usage::usage;
-use walk::Manner;
-pub(crate) use walk::{Kind, Seen, Sum, walk, walk_sum};
+pub(crate) use walk::{Kind, Manner, Seen, Sum, walk, walk_sum};
 pub(crate) use without::without;

@@ -227,6 +227,11 @@ impl Sum {
         self.0 = self.0.wrapping_add(u128::from_le_bytes(half));
     }
 
+    /// Of both together.
+    pub(crate) fn and(self, other: Self) -> Self {
+        Self(self.0.wrapping_add(other.0))
+    }
+
     /// Of what was seen and is not left `out`.
     pub(crate) fn of(seen: &[Seen], out: impl Fn(&RelPath) -> bool) -> Self {
         let mut sum = Self::default();
@@ -235,36 +240,49 @@ impl Sum {
     }
 }
 
-/// As [`Sum::of`] what [`walk`] lists, without keeping that.
-pub(crate) fn walk_sum(folder: &Path, out: impl Fn(&RelPath) -> bool + Sync, ctx: &Ctx) -> Result<Sum> {
-    let workers = walk_each(folder, ctx, |sum: &mut Sum, seen| {
+/// As [`Sum::of`] what a strict [`walk`] lists, without keeping that.
+pub(crate) fn walk_sum(
+    folder: &Path,
+    prefix: &RelPath,
+    out: impl Fn(&RelPath) -> bool + Sync,
+    ctx: &Ctx,
+) -> Result<Sum> {
+    let workers = walk_each(&Lister::new(folder, prefix.clone(), Manner::Strict), ctx, |sum: &mut Sum, seen| {
         if !out(&seen.path) {
             sum.add(&seen.path, &seen.kind, &seen.stat);
         }
     })?;
-    Ok(Sum(workers.into_iter().fold(0, |sum, worker| sum.wrapping_add(worker.0))))
+    Ok(workers.into_iter().fold(Sum::default(), |sum, worker| sum.and(worker.found)))
 }
 
-/// Lists a source strictly: all that is below `folder`, in the order of the paths, which begin with `game/`.
-pub(crate) fn walk(folder: &Path, ctx: &Ctx) -> Result<Vec<Seen>> {
-    let mut all = Vec::new();
-    for mut found in walk_each(folder, ctx, Vec::push)? {
+/// Lists all that is below `folder`, in the order of the paths, which begin with `prefix`. Gives what was passed over too,
+/// each with its reason; in the strict manner that is nothing.
+pub(crate) fn walk(folder: &Path, prefix: &RelPath, manner: Manner, ctx: &Ctx) -> Result<(Vec<Seen>, Vec<String>)> {
+    let (mut all, mut not_taken) = (Vec::new(), Vec::new());
+    for Worker { mut found, not_taken: passed_over, .. } in
+        walk_each(&Lister::new(folder, prefix.clone(), manner), ctx, Vec::push)?
+    {
         // The larger one takes the smaller one in, so that little is moved.
         if found.len() > all.len() {
             std::mem::swap(&mut found, &mut all);
         }
         all.reserve_exact(found.len());
         all.append(&mut found);
+        not_taken.extend(passed_over);
     }
     all.sort_unstable_by(|a: &Seen, b| a.path.cmp(&b.path));
-    Ok(all)
+    Ok((all, not_taken))
 }
 
-/// Lists a source strictly, and shows all that is seen to `each`, with what its thread has found so far.
-fn walk_each<S: Send + Default>(folder: &Path, ctx: &Ctx, each: impl Fn(&mut S, Seen) + Sync) -> Result<Vec<S>> {
-    let lister = Lister::new(folder, RelPath::new("game")?, Manner::Strict);
+/// Lists, and shows all that is seen to `each`, with what its thread has found so far.
+fn walk_each<S: Send + Default>(
+    lister: &Lister<'_>,
+    ctx: &Ctx,
+    each: impl Fn(&mut S, Seen) + Sync,
+) -> Result<Vec<Worker<S>>> {
     let visit = |job: &Job<Stat>, names: Option<Vec<Name>>, worker: &mut Worker<S>, below: &mut Vec<_>| {
-        let names = names.unwrap_or_default();
+        // A folder that can't be listed is named; what is in it is not known.
+        let Some(names) = names else { return Ok(()) };
         if names.is_empty() && !job.root {
             each(&mut worker.found, Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat: job.about });
         }
@@ -276,6 +294,5 @@ fn walk_each<S: Send + Default>(folder: &Path, ctx: &Ctx, each: impl Fn(&mut S, 
         }
         Ok(())
     };
-    let about = disk::lstat(folder).at("look at", folder)?;
-    Ok(lister.crawl(about, visit, ctx)?.into_iter().map(|worker| worker.found).collect())
+    lister.crawl(disk::lstat(lister.folder).at("look at", lister.folder)?, visit, ctx)
 }

@@ -2,7 +2,7 @@
 
 mod draft;
 mod label;
-mod pattern;
+pub(crate) mod pattern;
 mod read;
 
 use std::collections::BTreeMap;
@@ -11,10 +11,10 @@ use std::path::Path;
 
 pub(crate) use draft::draft;
 pub(crate) use pattern::PathSet;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::error::{PathContext, Result, SheetError, position};
-use crate::ident::Title;
+use crate::ident::{BuildLabel, Title};
 use crate::listing::{Listing, Node};
 use crate::path::RelPath;
 
@@ -47,6 +47,8 @@ pub struct Sheet {
     written: PathSet,
     #[serde(skip)]
     groups: Vec<(String, PathSet)>,
+    #[serde(skip)]
+    ignore_case: bool,
 }
 
 /// How one program is started.
@@ -118,6 +120,47 @@ pub struct Group {
     pub patterns: Vec<String>,
     /// A word about it.
     pub note: Option<String>,
+    /// What is done when it is carried and both twins have something of their own in one place, unless one is told.
+    pub on_clash: Option<OnClash>,
+    /// Patterns that hold in their place in some builds, by pattern over build labels; the first one that matches counts.
+    pub builds: BTreeMap<String, Vec<String>>,
+}
+
+/// What is done where both twins have something of their own in one place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum OnClash {
+    /// What is there stays.
+    Skip,
+    /// What comes replaces it; what was there is in the history.
+    Replace,
+    /// The newer one of the two, by the times of the files; what is there stays where both are of one time.
+    Newer,
+    /// What comes gets a free name beside what is there.
+    Both,
+}
+
+/// The patterns of a sheet, ready to be matched.
+struct Sets {
+    groups: Vec<(String, PathSet)>,
+    written: PathSet,
+}
+
+impl Sets {
+    fn new(
+        belongings: &BTreeMap<String, Group>,
+        live: &[String],
+        scratch: &[String],
+        ignore_case: bool,
+    ) -> Result<Self, String> {
+        let set = |patterns: &[String]| PathSet::new(patterns.iter().map(String::as_str), ignore_case);
+        let groups = belongings.iter().map(|(name, group)| Ok((name.clone(), set(&group.patterns)?)));
+        let groups = groups.collect::<Result<_, String>>()?;
+        // What is a player's own is written by the program too.
+        let own = belongings.values().flat_map(|group| &group.patterns);
+        let written = live.iter().chain(scratch).chain(own).map(String::as_str);
+        Ok(Self { groups, written: PathSet::new(written, ignore_case)? })
+    }
 }
 
 impl Sheet {
@@ -135,6 +178,29 @@ impl Sheet {
     /// [`SheetError`] with line and column.
     pub fn parse(text: &str, path: &Path) -> Result<Self, SheetError> {
         read::parse(text, path)
+    }
+
+    /// The sheet with the places that groups have in one build.
+    pub(crate) fn of_build(mut self, build: &BuildLabel) -> Result<Self, SheetError> {
+        let mut moved = false;
+        for group in self.belongings.values_mut() {
+            let here = group.builds.iter().find(|(label, _)| pattern::fits_label(label, build.as_str()));
+            if let Some((_, patterns)) = here {
+                group.patterns.clone_from(patterns);
+                moved = true;
+            }
+        }
+        if moved {
+            let fail = |message| SheetError { path: format!("{}.toml", self.title).into(), line: 1, column: 1, message };
+            let sets = Sets::new(&self.belongings, &self.live, &self.scratch, self.ignore_case).map_err(fail)?;
+            (self.groups, self.written) = (sets.groups, sets.written);
+        }
+        Ok(self)
+    }
+
+    /// Whether names that differ only by case are one to this title.
+    pub(crate) fn ignores_case(&self) -> bool {
+        self.ignore_case
     }
 
     /// The paths that the program writes: live and scratch.
@@ -158,6 +224,22 @@ impl Sheet {
     #[must_use]
     pub fn group_of(&self, path: &RelPath) -> Option<&str> {
         self.groups.iter().find(|(_, set)| set.contains(path.as_str())).map(|(name, _)| name.as_str())
+    }
+
+    /// All groups that catch a path, by name.
+    pub(crate) fn groups_of(&self, path: &RelPath) -> impl Iterator<Item = &str> {
+        let all = self.groups.iter().filter(|(_, set)| set.contains(path.as_str()));
+        all.map(|(name, _)| name.as_str())
+    }
+
+    /// All patterns over paths, each with the part of the sheet that it is in.
+    pub(crate) fn patterns(&self) -> Vec<(String, String)> {
+        let groups = self.belongings.iter().flat_map(|(name, group)| {
+            group.patterns.iter().map(move |pattern| (format!("belongings.{name}"), pattern.clone()))
+        });
+        let live = self.live.iter().map(|pattern| ("paths.live".to_owned(), pattern.clone()));
+        let scratch = self.scratch.iter().map(|pattern| ("paths.scratch".to_owned(), pattern.clone()));
+        groups.chain(live).chain(scratch).collect()
     }
 
     /// What must be there and is not, and what must not be there and is.
@@ -245,7 +327,7 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
     let _ = write!(out, "live = {}\nscratch = []\n\n", list(live));
     out.push_str("# The player's own files, in groups: what you can't download again.\n");
     if groups.is_empty() {
-        out.push_str("# [belongings.saves]\n# patterns = [\"game/saves/**\", \"home/.local/share/game/**\"]\n# note = \"saved games\"\n");
+        out.push_str("# [belongings.saves]\n# patterns = [\"game/saves/**\", \"home/.local/share/game/**\"]\n# note = \"saved games\"\n# on_clash = \"skip\"            when it is carried: skip or both, unless you say otherwise\n# [belongings.saves.builds]      where they are in other builds\n# \"1.*\" = [\"game/old saves/**\"]\n");
     }
     for (group, patterns) in groups {
         let _ = write!(out, "[belongings.{group}]\npatterns = {}\n\n", list(patterns));

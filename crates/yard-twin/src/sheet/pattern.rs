@@ -49,3 +49,25 @@ pub(crate) fn check(pattern: &str) -> Option<String> {
         Some(_) => glob(pattern, false).err(),
     }
 }
+
+/// Whether a pattern leaves nothing of the game out.
+pub(crate) fn catches_all(pattern: &str) -> bool {
+    let Some(rest) = pattern.strip_prefix("game/") else { return false };
+    rest.split('/').all(|part| !part.is_empty() && part.bytes().all(|byte| byte == b'*'))
+}
+
+/// What is wrong with a pattern over build labels, if anything.
+pub(crate) fn check_label(pattern: &str) -> Option<String> {
+    if pattern.is_empty() { Some("it is empty".into()) } else { glob(pattern, false).err() }
+}
+
+/// Whether a build label fits a pattern that was checked.
+pub(crate) fn fits_label(pattern: &str, label: &str) -> bool {
+    glob(pattern, false).is_ok_and(|glob| glob.compile_matcher().is_match(label))
+}
+
+/// The folder that all paths of a pattern are in.
+pub(crate) fn base(pattern: &str) -> &str {
+    let special = pattern.find(['*', '?', '[', '{', '\\']).unwrap_or(pattern.len());
+    pattern[..special].rsplit_once('/').map_or("", |(folder, _)| folder)
+}

@@ -8,7 +8,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::pattern::{self, PathSet};
-use super::{Good, Group, Inside, Label, Place, Program, Sheet};
+use super::{Good, Group, Inside, Label, OnClash, Place, Program, Sets, Sheet};
 use crate::error::{SheetError, position};
 use crate::ident::Title;
 use crate::path::RelPath;
@@ -92,6 +92,9 @@ struct RawPaths {
 struct RawGroup {
     patterns: Vec<Spanned<String>>,
     note: Option<String>,
+    on_clash: Option<Spanned<String>>,
+    #[serde(default)]
+    builds: BTreeMap<Spanned<String>, Vec<Spanned<String>>>,
 }
 
 /// Turns places in the text into errors.
@@ -129,12 +132,34 @@ impl Checker<'_> {
         texts.into_iter().map(check).collect()
     }
 
-    fn set<'a>(
-        &self,
-        patterns: impl IntoIterator<Item = &'a String>,
-        ignore_case: bool,
-    ) -> Result<PathSet, SheetError> {
-        PathSet::new(patterns.into_iter().map(String::as_str), ignore_case).map_err(|why| self.fail(&(0..0), why))
+    /// Patterns of what is the player's own: not all that there is.
+    fn own_patterns(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
+        if let Some(text) = texts.iter().find(|text| pattern::catches_all(text.as_ref())) {
+            let why = "it catches every file of the game, and those are no belongings: name a folder or an ending";
+            return Err(self.fail(&text.span(), format!("{:?}: {why}", text.as_ref())));
+        }
+        self.patterns(texts)
+    }
+
+    fn group(&self, raw: RawGroup) -> Result<Group, SheetError> {
+        let on_clash = match raw.on_clash.as_ref().map(|text| text.as_ref().as_str()) {
+            None => None,
+            Some("skip") => Some(OnClash::Skip),
+            Some("both") => Some(OnClash::Both),
+            Some(_) => {
+                let span = raw.on_clash.map_or(0..0, |text| text.span());
+                let why = "on_clash is \"skip\" or \"both\" in a sheet: what replaces something must be asked for each time";
+                return Err(self.fail(&span, why));
+            }
+        };
+        let mut builds = BTreeMap::new();
+        for (label, patterns) in raw.builds {
+            if let Some(why) = pattern::check_label(label.as_ref()) {
+                return Err(self.fail(&label.span(), format!("{:?}: {why}", label.as_ref())));
+            }
+            builds.insert(label.into_inner(), self.own_patterns(patterns)?);
+        }
+        Ok(Group { patterns: self.own_patterns(raw.patterns)?, note: raw.note, on_clash, builds })
     }
 
     fn program(&self, raw: RawProgram) -> Result<Program, SheetError> {
@@ -206,17 +231,13 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         None => None,
     };
     let mut belongings = BTreeMap::new();
-    let mut groups = Vec::new();
     for (name, group) in raw.belongings {
-        let patterns = checker.patterns(group.patterns)?;
-        groups.push((name.clone(), checker.set(&patterns, raw.ignore_case)?));
-        belongings.insert(name, Group { patterns, note: group.note });
+        belongings.insert(name, checker.group(group)?);
     }
     let live = checker.patterns(raw.paths.live)?;
     let scratch = checker.patterns(raw.paths.scratch)?;
-    // What is a player's own is written by the program too.
-    let own = belongings.values().flat_map(|group| &group.patterns);
-    let written = checker.set(live.iter().chain(&scratch).chain(own), raw.ignore_case)?;
+    let fail = |why| checker.fail(&(0..0), why);
+    let Sets { groups, written } = Sets::new(&belongings, &live, &scratch, raw.ignore_case).map_err(fail)?;
     Ok(Sheet {
         name: raw.name.unwrap_or_else(|| title.to_string()),
         title,
@@ -226,7 +247,8 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         inside: checker.kept_inside(raw.inside)?,
         label: raw.label.map(|label| checker.label(label)).transpose()?,
         belongings,
-        worthless: checker.set(&scratch, raw.ignore_case)?,
+        worthless: PathSet::new(scratch.iter().map(String::as_str), raw.ignore_case).map_err(fail)?,
+        ignore_case: raw.ignore_case,
         live,
         scratch,
         written,

@@ -216,7 +216,7 @@ pub fn take_in(yard: &Yard, source: &Path, build: &str) -> yard_twin::Result<Int
 
 pub fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> yard_twin::Result<CloneOutcome> {
     let ctx = Ctx::new();
-    let options = CloneOptions { sharing: Some(sharing) };
+    let options = CloneOptions { sharing: Some(sharing), ..CloneOptions::default() };
     yard.apply_clone(&yard.plan_clone(&source.parse()?, &name.parse()?, options, &ctx)?, &ctx)
 }
 

@@ -91,23 +91,23 @@ impl Stage<'_> {
         self.yardtwin(&["launch", "main"])?;
 
         self.tell("A twin can be cloned as it is now, with its shifts, to try something out.");
-        self.yardtwin(&["clone", "evening shift", "brass boards"])?;
-        self.yardtwin(&["profile", "set", "brass boards", "note", "to try the brass boards"])?;
-        self.write("yard/twins/brass boards/game/boards/brass/board.txt", "board brass\nlevers 36\n")?;
-        self.yardtwin(&["launch", "brass boards"])?;
-        self.yardtwin(&["show", "brass boards"])?;
+        self.yardtwin(&["clone", "evening shift", "brass signals"])?;
+        self.yardtwin(&["profile", "set", "brass signals", "note", "to try the brass signals"])?;
+        self.write("yard/twins/brass signals/game/signals/brass.txt", "brass signals\n")?;
+        self.yardtwin(&["launch", "brass signals"])?;
+        self.yardtwin(&["show", "brass signals"])?;
 
         self.tell("What has changed since, and is everything as it should be?");
-        self.finds(&["diff", "wexcombe@1.4", "brass boards"])?;
-        self.finds(&["check", "brass boards"])?;
+        self.finds(&["diff", "wexcombe@1.4", "brass signals"])?;
+        self.finds(&["check", "brass signals"])?;
 
         self.tell(
-            "What changed a twin is in its history, and can be undone: the boards go, what was played since stays.",
+            "What changed a twin is in its history, and can be undone: the signals go, what was played since stays.",
         );
-        self.yardtwin(&["history", "brass boards"])?;
-        self.yardtwin(&["restore", "brass boards", "--yes"])?;
+        self.yardtwin(&["history", "brass signals"])?;
+        self.yardtwin(&["restore", "brass signals", "--yes"])?;
         self.tell("The restore can be undone too.");
-        self.yardtwin(&["restore", "brass boards", "--yes"])?;
+        self.yardtwin(&["restore", "brass signals", "--yes"])?;
 
         self.tell("Launch entries start each twin from a menu; here they go into a folder of the demo's.");
         self.yardtwin(&["entry", "add", "evening shift", "--folder", "menu"])?;
@@ -129,7 +129,7 @@ impl Stage<'_> {
         self.yardtwin(&["list", "--space"])?;
 
         self.tell("What is not wanted any more is removed; it stays until it is forgotten.");
-        self.yardtwin(&["remove", "brass boards"])?;
+        self.yardtwin(&["remove", "brass signals"])?;
         self.yardtwin(&["list"])?;
         self.tell("The yard stays for you to play with:");
         self.screen.line(format_args!("  cd {}", shell(&self.dir.join("yard").display())));

@@ -27,6 +27,8 @@ const PATHS: usize = 40;
 pub(crate) struct Wish {
     pub(crate) text: bool,
     pub(crate) all: bool,
+    /// Only belongings.
+    pub(crate) belongings: bool,
 }
 
 /// The lines in which one file differs.
@@ -47,6 +49,7 @@ struct Answer {
 pub(crate) fn diff(yard: &Yard, a: &Side, b: Option<&Side>, wish: Wish, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let difference = match (a, b) {
+        (a, Some(b)) if wish.belongings => yard.diff_belongings(a, b, &ctx)?,
         (a, Some(b)) => yard.diff(a, b, &ctx)?,
         (Side::Twin(name), None) => yard.diff_since(name, &ctx)?,
         (a, None) => {
@@ -74,7 +77,7 @@ fn texts(yard: &Yard, difference: &Difference) -> Result<Vec<Text>, Failure> {
 
 fn say(Answer { difference, texts }: &Answer, wish: Wish, screen: &Screen) {
     let since = difference.from.name.strip_prefix(&format!("{}:", difference.to.name));
-    head(difference, since, screen);
+    head(difference, since, wish.belongings, screen);
     for side in [&difference.from, &difference.to].into_iter().filter(|side| side.in_use) {
         screen.warn(format_args!("{} is in use now: it is compared as it was at the last look", side.name));
     }
@@ -103,13 +106,21 @@ fn say(Answer { difference, texts }: &Answer, wish: Wish, screen: &Screen) {
     }
 }
 
-fn head(difference: &Difference, since: Option<&str>, screen: &Screen) {
+fn head(difference: &Difference, since: Option<&str>, belongings: bool, screen: &Screen) {
     let (from, to) = (&difference.from, &difference.to);
     match since {
         Some(number) => {
             let nothing = if difference.is_empty() { "nothing has changed" } else { "what has changed" };
             let at = from.at.map(moment).unwrap_or_default();
             screen.head(format_args!("{}: {nothing} since {at}, line {number} of its history", to.name));
+        }
+        None if belongings && difference.is_empty() => {
+            screen.head(format_args!("{} and {} have the same belongings", from.name, to.name));
+            return;
+        }
+        None if belongings => {
+            screen.head(format_args!("Belongings, from {} to {}", named(from), named(to)));
+            return screen.line(format_args!("  {}", amounts(&difference.totals).join(", ")));
         }
         None if difference.is_empty() => screen.head(format_args!("{} and {} are the same", from.name, to.name)),
         None => screen.head(format_args!("From {} to {}", named(from), named(to))),

@@ -1,10 +1,12 @@
 //! The commands: each asks the library, then says what came of it.
 
+mod carry;
 mod check;
 mod demo;
 mod diff;
 mod history;
 mod play;
+mod renew;
 mod settings;
 mod sheets;
 mod space;
@@ -17,7 +19,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::CommandFactory;
-use yard_twin::{CheckOptions, RestoreOptions, Source, Yard, YardError};
+use yard_twin::{CheckOptions, CloneOptions, RenewOptions, Rest, RestoreOptions, Source, Yard, YardError};
 
 use crate::args::{Args, Command};
 use crate::fail::Failure;
@@ -34,12 +36,14 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Intake(intake) => take_in::intake(&yard()?, intake, screen),
         Command::Stock(command) => stock::run(&yard()?, command, screen),
         Command::Sheet(command) => sheets::run(yard, command, screen),
-        Command::Clone { source, name, share, how } => {
-            twins::clone(&yard()?, &source, &name, share.map(Into::into), how, screen)
+        Command::Clone { source, name, share, from_folder, how } => {
+            let options = CloneOptions { sharing: share.map(Into::into), folder: from_folder };
+            twins::clone(&yard()?, &source, &name, options, how, screen)
         }
         Command::List { space: true, .. } => space::list(&yard()?, screen),
         Command::List { removed, .. } => twins::list(&yard()?, removed, screen),
-        Command::Show { name } => twins::show(&yard()?, &name, screen),
+        Command::Show { name, belongings: true } => carry::belongings(&yard()?, &name, screen),
+        Command::Show { name, .. } => twins::show(&yard()?, &name, screen),
         Command::Folder { name, place, open } => twins::folder(&yard()?, &name, place.as_deref(), open, screen),
         Command::Remove { name, forget, how } => twins::remove(&yard()?, &name, forget, how, screen),
         Command::Rename { name, new, move_folder, how } => {
@@ -64,7 +68,18 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Check { what, full, fix, from, how, .. } => {
             check::check(&yard()?, &CheckOptions { what, full, from }, fix, how, screen)
         }
-        Command::Diff { a, b, text, all } => diff::diff(&yard()?, &a, b.as_ref(), diff::Wish { text, all }, screen),
+        Command::Diff { a, b, text, all, belongings } => {
+            diff::diff(&yard()?, &a, b.as_ref(), diff::Wish { text, all, belongings }, screen)
+        }
+        Command::Carry(carry) => carry::carry(&yard()?, carry, screen),
+        Command::Renew { name, stock, keep_rest, leave_rest, how } => {
+            let rest = match (keep_rest, leave_rest) {
+                (true, _) => Some(Rest::Keep),
+                (_, true) => Some(Rest::Leave),
+                _ => None,
+            };
+            renew::renew(&yard()?, &name, &RenewOptions { stock, rest }, how, screen)
+        }
         Command::Sweep { how } => history::sweep(&yard()?, how, screen),
         Command::Profile(command) => settings::run(&yard()?, command, screen),
         Command::Launch { name, id, discard, ask, detach, stop, arguments, in_background, how } => {

@@ -4,13 +4,13 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use serde_json::json;
-use yard_twin::{Error, Sheet, Title, Yard, new_sheet};
+use yard_twin::{Catch, Error, Sheet, Title, TwinName, Yard, new_sheet};
 
 use super::{Done, typed};
 use crate::args::{DryRun, SheetCommand};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, counted, shell};
+use crate::screen::{Screen, counted, files, shell, size};
 
 pub(crate) fn run(yard: impl Fn() -> Result<Yard, Failure>, command: SheetCommand, screen: &Screen) -> Done {
     match command {
@@ -19,8 +19,9 @@ pub(crate) fn run(yard: impl Fn() -> Result<Yard, Failure>, command: SheetComman
             Ok(ExitCode::SUCCESS)
         }
         SheetCommand::New { title, print: false, how } => new(&yard()?, &title, how, screen),
-        SheetCommand::Check { file } if file.is_empty() => check(&yard()?.sheet_paths()?, screen),
-        SheetCommand::Check { file } => check(&file, screen),
+        SheetCommand::Check { on: Some(name), .. } => on(&yard()?, &name, screen),
+        SheetCommand::Check { file, .. } if file.is_empty() => check(&yard()?.sheet_paths()?, screen),
+        SheetCommand::Check { file, .. } => check(&file, screen),
         SheetCommand::Add { file, replace, how } => add(&yard()?, &file, replace, how, screen),
     }
 }
@@ -64,6 +65,38 @@ fn check(paths: &[PathBuf], screen: &Screen) -> Done {
         }
     });
     Ok(if problems.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(3) })
+}
+
+/// What each pattern catches; what catches nothing may well be right, so that it is only said.
+fn on(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
+    let view = yard.explain_sheet(name, &ctx(screen))?;
+    screen.answer(&view, |screen| {
+        screen.head(format_args!("What the sheet of {} catches in {}", view.build.title, shell(name)));
+        let row = |catch: &Catch| {
+            vec![
+                catch.part.clone(),
+                catch.pattern.clone(),
+                if catch.files == 0 { "nothing".into() } else { files(catch.files) },
+                if catch.files == 0 { String::new() } else { size(catch.bytes) },
+                if catch.as_shipped == 0 { String::new() } else { catch.as_shipped.to_string() },
+                catch.examples.first().cloned().unwrap_or_default(),
+            ]
+        };
+        let heading = ["PART", "PATTERN", "CATCHES", "SIZE", "AS SHIPPED", "FOR EXAMPLE"];
+        screen.table(&heading, view.catches.iter().map(row).collect());
+        for overlap in &view.overlaps {
+            let (first, rest) = overlap.groups.split_first().map_or(("", &[][..]), |(first, rest)| (first.as_str(), rest));
+            screen.warn(format_args!(
+                "{} in {} and in {} too, as {}: the first one counts",
+                if overlap.files == 1 { "1 file is".into() } else { format!("{} files are", overlap.files) },
+                first,
+                rest.join(", "),
+                overlap.example
+            ));
+        }
+        screen.facts(&[("next", typed("show --belongings", &[name]))]);
+    });
+    Ok(ExitCode::SUCCESS)
 }
 
 fn add(yard: &Yard, file: &Path, replace: bool, how: DryRun, screen: &Screen) -> Done {

@@ -1,15 +1,19 @@
 //! `init` and `intake`.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use yard_twin::{Belongings, IntakeOptions, IntakeOutcome, IntakePlan, NotKept, SheetUse, Yard};
+use yard_twin::{
+    Belongings, HomePart, IntakeOptions, IntakeOutcome, IntakePlan, NotKept, RelPath, SheetUse, TwinIntakeOptions, TwinName,
+    Yard,
+};
 
+use super::twins::changes;
 use super::{Done, typed};
 use crate::args::{self, DryRun};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, counted, duration, files, size, some_of};
+use crate::screen::{Screen, counted, duration, files, shell, size, some_of};
 
 pub(crate) fn init(dir: &Path, how: DryRun, screen: &Screen) -> Done {
     let dir = &std::path::absolute(dir).map_err(|error| Failure::io("find", dir, &error))?;
@@ -27,6 +31,11 @@ pub(crate) fn init(dir: &Path, how: DryRun, screen: &Screen) -> Done {
 }
 
 pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
+    if let Some(twin) = &args.twin {
+        return of_twin(yard, twin, &args, screen);
+    }
+    let Some(title) = args.title else { return Err(Failure::failed("no title was named")) };
+    let home = args.as_home.map(home_part).transpose()?;
     if args.source.len() > 1 && args.build.is_some() {
         let message = "--build names one build, and there are several folders: each must say itself which build it is";
         return Err(Failure::Other { message: message.into(), remedy: None, code: 2 });
@@ -34,7 +43,8 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
     for source in &args.source {
         let options = IntakeOptions {
             source: source.clone(),
-            title: args.title.clone(),
+            home: home.clone(),
+            title: title.clone(),
             build: args.build.clone(),
             channel: args.channel.clone(),
             dated: args.dated.clone(),
@@ -44,6 +54,55 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
         };
         one(yard, options, args.how, screen)?;
     }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A folder below the user's home belongs in the same place of a twin's; another one is a home itself.
+fn home_part(folder: PathBuf) -> Result<HomePart, Failure> {
+    let real = |path: &Path| path.canonicalize().map_err(|error| Failure::io("find", path, &error));
+    let full = real(&folder)?;
+    let home = std::env::var_os("HOME").map(PathBuf::from).filter(|home| home.is_absolute());
+    let home = home.map(|home| real(&home)).transpose()?;
+    let below = home.as_ref().and_then(|home| full.strip_prefix(home).ok()).filter(|below| !below.as_os_str().is_empty());
+    let at = below.map(|below| RelPath::new(below.to_string_lossy())).transpose()?;
+    Ok(HomePart { folder, at })
+}
+
+fn of_twin(yard: &Yard, twin: &TwinName, args: &args::Intake, screen: &Screen) -> Done {
+    let ctx = ctx(screen);
+    let options = TwinIntakeOptions {
+        build: args.build.clone(),
+        channel: args.channel.clone(),
+        dated: args.dated.clone(),
+        note: args.note.clone(),
+    };
+    let plan = yard.plan_intake_twin(twin, options, &ctx)?;
+    let facts = |outcome: Option<&IntakeOutcome>| {
+        [
+            ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+            ("against", match plan.game.total() {
+                0 => format!("{}: the same", plan.from),
+                _ => format!("{}: {}", plan.from, changes(plan.game)),
+            }),
+            ("belongings left out", some_of(&plan.left_out, 5)),
+            ("took", outcome.map(|outcome| duration(outcome.took)).unwrap_or_default()),
+            ("way back", outcome.map(|_| typed("stock remove", &[&plan.build])).unwrap_or_default()),
+            ("next", outcome.map(|_| typed(&format!("clone {} NAME", shell(&plan.build)), &[])).unwrap_or_default()),
+        ]
+    };
+    if args.how.dry_run {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("The twin {} would be taken in as {}", shell(twin), plan.build));
+            screen.facts(&facts(None));
+        });
+        return Ok(ExitCode::SUCCESS);
+    }
+    let outcome = yard.apply_intake_twin(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| {
+        let again = if outcome.was_there { "was taken in before as" } else { "is taken in as" };
+        screen.head(format_args!("The twin {} {again} {}", shell(twin), plan.build));
+        screen.facts(&facts(Some(&outcome)));
+    });
     Ok(ExitCode::SUCCESS)
 }
 
@@ -69,6 +128,13 @@ fn one(yard: &Yard, options: IntakeOptions, how: args::Careful, screen: &Screen)
 fn plan_facts(yard: &Yard, plan: &IntakePlan) -> Vec<(&'static str, String)> {
     vec![
         ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+        (
+            "home",
+            plan.home.as_ref().map(|home| {
+                let at = home.at.as_ref().map(|at| format!("/{at}")).unwrap_or_default();
+                format!("home{at} from {}", home.folder.display())
+            }).unwrap_or_default(),
+        ),
         ("starts", plan.program.clone().unwrap_or_else(|| "nothing yet: no program is known".into())),
         ("a player's own", belongings(&plan.belongings)),
         ("left out", belongings(&plan.left_out)),

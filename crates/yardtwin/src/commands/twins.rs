@@ -4,7 +4,7 @@ use std::process::{Command, ExitCode, Stdio};
 
 use serde::Serialize;
 use yard_twin::{
-    CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RemovePlan, ShareTotals, Sharing,
+    BuildRef, CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RemovePlan, ShareTotals, Sharing,
     Source, Space, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
 };
 
@@ -18,18 +18,19 @@ pub(crate) fn clone(
     yard: &Yard,
     source: &Source,
     name: &TwinName,
-    sharing: Option<Sharing>,
+    options: CloneOptions,
     how: DryRun,
     screen: &Screen,
 ) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_clone(source, name, CloneOptions { sharing }, &ctx)?;
+    let plan = yard.plan_clone(source, name, options, &ctx)?;
     leaks(&plan.leaks, screen);
     if how.dry_run {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("The twin {} would be made from {}", shell(name), shell(source)));
             screen.facts(&[
                 ("build", plan.build.to_string()),
+                ("made of", plan.folder.as_ref().map(|folder| folder.display().to_string()).unwrap_or_default()),
                 ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
                 ("laid besides", plan.markers.join(", ")),
             ]);
@@ -47,6 +48,8 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
     screen.facts(&[
         ("folder", outcome.folder.join("game").display().to_string()),
         ("holds", format!("{}, {}", files(outcome.totals.files), size(outcome.totals.bytes))),
+        ("made of", plan.folder.as_ref().map(|folder| folder.display().to_string()).unwrap_or_default()),
+        ("player's changes", outcome.differs.map(|counts| against(counts, &plan.build)).unwrap_or_default()),
         ("on disk", shares(&outcome.shares, outcome.shares.alone(), outcome.shares.shared())),
         ("laid besides", plan.markers.join(", ")),
         ("took", duration(outcome.took)),
@@ -69,6 +72,11 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
              to it reaches the other twins",
         );
     }
+}
+
+/// What a folder that was changed by hand has other than its stock build.
+fn against(counts: Counts, build: &BuildRef) -> String {
+    if counts.total() == 0 { format!("none: it is {build}") } else { format!("{}, against {build}", changes(counts)) }
 }
 
 /// How files share storage.
@@ -196,7 +204,7 @@ fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
         ("isolation", if removed { String::new() } else { isolation_text(isolation) }),
         ("unsealed", guard(twin.guard).into()),
         ("protected", protected(twin)),
-        ("changed since", changed(twin)),
+        ("player's changes", changed(twin)),
         ("a player's own", twin.belongings.iter().map(group).collect::<Vec<_>>().join("\n")),
         ("runs", runs),
         ("history", format!("{} to go back to: {}", counted(twin.states, "state"), typed("history", &[&summary.name]))),
@@ -231,7 +239,7 @@ fn times(count: usize) -> String {
 }
 
 fn changed(twin: &TwinDetails) -> String {
-    if twin.changes.is_empty() { "nothing since it was made".into() } else { twin.changes.summary() }
+    if twin.changes.is_empty() { "none: it is as it was laid".into() } else { twin.changes.summary() }
 }
 
 fn guard(guard: Guard) -> &'static str {

@@ -231,7 +231,7 @@ impl Yard {
     /// What a twin's folder holds, read as a whole.
     fn listing_of_folder(&self, row: &TwinRow, ctx: &Ctx) -> Result<Listing> {
         let (op, folder) = (self.begin(ctx)?, self.present_folder(row)?);
-        let sheet = self.sheet(&self.state(row.state)?.build.title)?;
+        let sheet = self.sheet_of(&self.state(row.state)?.build)?;
         let (clock, nothing) = (FsClock::new(op.path())?, Listing::default());
         let settling = Settling {
             folder: &folder,

@@ -62,7 +62,7 @@ fn intake(yard: &Yard, source: &Path, build: &str) -> Result<()> {
 
 fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> Result<()> {
     let ctx = ctx();
-    let options = CloneOptions { sharing: Some(sharing) };
+    let options = CloneOptions { sharing: Some(sharing), ..CloneOptions::default() };
     yard.apply_clone(&yard.plan_clone(&source.parse()?, &name.parse()?, options, &ctx)?, &ctx).map(|_| ())
 }
 

@@ -1,0 +1,56 @@
+//! Errors of carrying belongings.
+
+/// Why belongings can't be carried.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum CarryError {
+    /// They would go where they come from.
+    #[error("{0:?} is both the twin to carry from and the one to carry to")]
+    SameTwin(String),
+    /// Nothing was said about what to carry.
+    #[error("no group of belongings was named, and no pattern")]
+    Nothing,
+    /// A pattern over files is of no use.
+    #[error("the pattern {pattern:?} can't be used: {why}")]
+    Pattern {
+        /// The pattern.
+        pattern: String,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// Both twins have something of their own in one place, and nobody said what is to be done.
+    #[error("{count} of these are the player's own in {twin:?} too, and differ")]
+    Undecided {
+        /// How many.
+        count: usize,
+        /// The twin that they would come to.
+        twin: String,
+    },
+    /// What is outside the yard can't be taken from its place.
+    #[error("only what comes from another twin can be taken out of its place")]
+    OnlyFromTwins,
+    /// Nothing below a folder goes into the group.
+    #[error("nothing in {from} has a place in the group {group:?}")]
+    NoPlace {
+        /// The folder or file.
+        from: String,
+        /// The group.
+        group: String,
+    },
+}
+
+impl CarryError {
+    pub(super) fn remedy(&self) -> Option<&'static str> {
+        Some(match self {
+            Self::SameTwin(_) => "Name two twins.",
+            Self::Nothing => "Name a group of belongings, or a pattern over files.",
+            Self::Undecided { .. } => {
+                "Nothing was changed. Say what is to be done with them: skip them, replace what is there, take the newer \
+                 one, or keep both."
+            }
+            Self::OnlyFromTwins => "Carry a copy, and delete the other one yourself.",
+            Self::NoPlace { .. } => "Look where the group keeps its files; name another group, or what is inside.",
+            Self::Pattern { .. } => return None,
+        })
+    }
+}

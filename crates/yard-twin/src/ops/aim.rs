@@ -1,0 +1,193 @@
+//! What a planned change of a twin aims at: the one way by which a plan is applied.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use super::change::{Goal, Start};
+use super::making::Making;
+use super::settle::{Own, Settled};
+use crate::Yard;
+use crate::catalog::{TwinRow, What};
+use crate::combine::{Draft, realise};
+use crate::disk::{self, Stat};
+use crate::error::{IntakeError, PathContext, Result, TwinError};
+use crate::ident::ContentId;
+use crate::listing::{Entry, Listing, Node};
+use crate::pool::hash_unchanged;
+use crate::progress::Ctx;
+use crate::scan::Row;
+use crate::state::State;
+
+/// A twin as it was when a change was planned, and what it is to be.
+#[derive(Clone, Debug)]
+pub(super) struct Aim {
+    pub(super) row: TwinRow,
+    from: State,
+    pub(super) there: Listing,
+    rows: Vec<Row>,
+    looked_at: i64,
+    /// The state to come; what is on disk then is filled in.
+    pub(super) to: State,
+    pub(super) draft: Draft,
+    /// Contents that lie outside the yard.
+    pub(super) fetch: Vec<Fetch>,
+    /// What the state says was laid, where no other state says so yet.
+    laid: Option<Listing>,
+    what: What,
+}
+
+/// A file outside the yard whose content is needed, as it was when it was looked at.
+#[derive(Clone, Debug)]
+pub(super) struct Fetch {
+    pub(super) path: PathBuf,
+    pub(super) stat: Stat,
+    pub(super) content: ContentId,
+}
+
+/// What a change did beside what was planned.
+#[derive(Debug, Default)]
+pub(super) struct Reached {
+    /// The number of the change in the history; `None` if there was nothing to do.
+    pub(super) number: Option<u32>,
+    /// The number of the state before it, which is the way back.
+    pub(super) before: u32,
+    /// Paths that others wrote to meanwhile: what they held is in the history, before the change.
+    pub(super) late: Vec<String>,
+    /// What stood in the way and could not be kept: where it is now.
+    pub(super) set_aside: Vec<String>,
+}
+
+impl Aim {
+    /// From a twin as it was settled just now to the state `to`.
+    pub(super) fn new(row: TwinRow, settled: Settled, to: State, draft: Draft, what: What) -> Self {
+        let Settled { state, listing, rows, looked_at, .. } = settled;
+        Self { row, from: state, there: listing, rows, looked_at, to, draft, fetch: Vec::new(), laid: None, what }
+    }
+
+    /// With a listing as laid that is kept nowhere yet.
+    pub(super) fn with_laid(self, laid: Listing) -> Self {
+        Self { laid: Some(laid), ..self }
+    }
+}
+
+impl Yard {
+    /// A twin that is about to be changed, settled just now.
+    pub(super) fn settle_for_change(&self, row: TwinRow, ctx: &Ctx) -> Result<(TwinRow, Settled)> {
+        let settled = self.settle(&row, ctx)?;
+        Ok((self.catalog.twin(row.id)?.unwrap_or(row), settled))
+    }
+
+    /// An error if the change would touch game files of a protected twin.
+    pub(super) fn check_protected(&self, row: &TwinRow, there: &Listing, next: &Listing, to: &State) -> Result<()> {
+        if row.protected.is_none() {
+            return Ok(());
+        }
+        let sheet = self.sheet_of(&to.build)?;
+        match Own(sheet.as_ref()).counts(there, next).0.total() {
+            0 => Ok(()),
+            _ => Err(TwinError::Protected(row.name.to_string()).into()),
+        }
+    }
+
+    /// Brings a twin to where it aims: contents first, then as [`Yard::change_twin`] does it.
+    ///
+    /// # Errors
+    /// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned.
+    pub(super) fn reach(&self, aim: &Aim, ctx: &Ctx) -> Result<Reached> {
+        let _held = self.hold_twin(&aim.row, ctx)?;
+        self.reach_held(aim, ctx)
+    }
+
+    /// As [`Yard::reach`], by one who holds the twin already.
+    pub(super) fn reach_held(&self, aim: &Aim, ctx: &Ctx) -> Result<Reached> {
+        let row = self.catalog.twin(aim.row.id)?.unwrap_or_else(|| aim.row.clone());
+        let folder = self.present_folder(&row)?;
+        if row.state != aim.row.state {
+            return Err(TwinError::ChangedMeanwhile { name: row.name.to_string(), path: folder }.into());
+        }
+        let next = self.make(aim, ctx)?;
+        self.check_protected(&row, &aim.there, &next, &aim.to)?;
+        let before = self.catalog.newest_change(row.id)?;
+        let same = aim.there.is(&next) || aim.there == next;
+        if same && aim.to == (State { disk: aim.to.disk, ..aim.from.clone() }) {
+            return Ok(Reached { before, ..Reached::default() });
+        }
+        if let Some(laid) = &aim.laid {
+            let op = self.begin(ctx)?;
+            self.put_listing(laid, None, &op)?;
+            if laid.entries().iter().any(|entry| entry.node.size() == 0) {
+                self.keep_nothing(&op, ctx)?;
+            }
+        }
+        let start =
+            Start { row: &row, state: &aim.from, there: &aim.there, rows: &aim.rows, looked_at: aim.looked_at };
+        let goal = Goal { state: aim.to.clone(), next, what: Some(aim.what.clone()), intent: None };
+        let changed = self.change_twin(&start, goal, ctx)?;
+        Ok(Reached {
+            number: changed.number,
+            before,
+            late: changed.late.iter().map(ToString::to_string).collect(),
+            set_aside: changed.set_aside,
+        })
+    }
+
+    /// Sees to it that the pool has all that an aim needs, and gives the listing that comes of it.
+    fn make(&self, aim: &Aim, ctx: &Ctx) -> Result<Listing> {
+        if aim.fetch.is_empty() && aim.draft.derived.is_empty() {
+            return Ok(aim.draft.base.clone());
+        }
+        let op = self.begin(ctx)?;
+        let making = Making::new(self, &op, false)?;
+        let mut buffer = vec![0; disk::BUFFER];
+        for Fetch { path, stat, content } in &aim.fetch {
+            let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
+            if making.putter.put(&file, stat, path, &mut buffer, ctx)? != *content {
+                return Err(IntakeError::Changed(path.clone()).into());
+            }
+        }
+        let next = realise(aim.draft.clone(), &making, ctx)?;
+        making.keep(ctx)?;
+        Ok(next)
+    }
+
+    /// Reads files in a twin's folder, and says how many are there as they should be, with how many bytes.
+    ///
+    /// # Errors
+    /// [`TwinError::NotVerified`] if any is not.
+    pub(super) fn verify<'a>(
+        &self,
+        row: &TwinRow,
+        entries: impl Iterator<Item = &'a Entry>,
+        ctx: &Ctx,
+    ) -> Result<(u64, u64)> {
+        let folder = self.folder_of(row);
+        let (mut verified, mut bytes, mut wrong) = (0, 0, Vec::new());
+        let mut buffer = vec![0; disk::BUFFER];
+        for entry in entries {
+            ctx.check()?;
+            if is_there(entry, &folder, &mut buffer, ctx)? {
+                (verified, bytes) = (verified + 1, bytes + entry.node.size());
+            } else {
+                wrong.push(entry.path.to_string());
+            }
+        }
+        if wrong.is_empty() {
+            return Ok((verified, bytes));
+        }
+        Err(TwinError::NotVerified { name: row.name.to_string(), paths: wrong }.into())
+    }
+}
+
+/// Whether an entry is on disk, byte for byte.
+fn is_there(entry: &Entry, folder: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<bool> {
+    let path = entry.path.below(folder);
+    Ok(match &entry.node {
+        Node::Symlink { target } => fs::read_link(&path).is_ok_and(|there| there.as_os_str() == &**target),
+        Node::File { content, .. } => {
+            let Ok(file) = disk::open_file(rustix::fs::CWD, &path) else { return Ok(false) };
+            let stat = disk::fstat(&file).at("look at", &path)?;
+            hash_unchanged(&file, &stat, &path, buffer, ctx)? == *content
+        }
+        Node::EmptyFolder => path.is_dir(),
+    })
+}

@@ -1,0 +1,235 @@
+//! Renew: putting a twin on a stock build, its own or another, around its belongings.
+
+use std::time::{Duration, Instant};
+
+use serde::Serialize;
+
+use super::Leaks;
+use super::aim::Aim;
+use super::markers::with_markers;
+use super::settle::Own;
+use crate::Yard;
+use crate::catalog::What;
+use crate::error::{Result, TwinError};
+use crate::ident::{BuildRef, TwinName};
+use crate::launch::Changes;
+use crate::listing::{Change, Entry, Listing, Named, Node, Reason, Totals, diff, rebase};
+use crate::path::RelPath;
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+use crate::state::State;
+
+/// What is done with game files that the player added or changed, and no group of belongings explains.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Rest {
+    /// They stay. What the build has changed in the same place stays as the player has it, and is named.
+    Keep,
+    /// They go: the state before has them.
+    Leave,
+}
+
+/// What a renew may be told. By default the twin goes back on its own build, and unexplained files make it refuse.
+#[derive(Clone, Debug, Default)]
+pub struct RenewOptions {
+    /// The stock build to put it on, of the same title.
+    pub stock: Option<BuildRef>,
+    /// What is done with files that nobody can explain.
+    pub rest: Option<Rest>,
+}
+
+/// What a renew will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct RenewPlan {
+    /// The twin.
+    pub name: TwinName,
+    /// The stock build that it is on.
+    pub from: BuildRef,
+    /// The one that it will be on.
+    pub to: BuildRef,
+    /// What the player owns and keeps, by group of belongings; other paths that the program writes, and the home, come last.
+    pub kept: Changes,
+    /// Game files that the player added, changed or deleted, and that no group explains.
+    pub rest: Vec<String>,
+    /// What is done with them.
+    pub what_of_the_rest: Option<Rest>,
+    /// What is there now and gives way: the state before has it.
+    pub left: Vec<RelPath>,
+    /// What was deleted or moved away, and comes back.
+    pub back: Vec<RelPath>,
+    /// What the player has and the build has in another form: the player's stays.
+    pub clashes: Vec<RelPath>,
+    /// Files that are written, changed or taken away to get there.
+    pub game: crate::catalog::Counts,
+    /// What it will hold.
+    pub totals: Totals,
+    /// Shared files that were found to be written through their guard.
+    pub leaks: Leaks,
+    #[serde(skip)]
+    aim: Aim,
+}
+
+impl RenewPlan {
+    /// Whether it waits for a word about files that nobody can explain.
+    #[must_use]
+    pub fn undecided(&self) -> bool {
+        !self.rest.is_empty() && self.what_of_the_rest.is_none()
+    }
+}
+
+/// What a renew did.
+#[derive(Clone, Debug, Serialize)]
+pub struct RenewOutcome {
+    /// The twin.
+    pub name: TwinName,
+    /// The stock build that it is on.
+    pub build: BuildRef,
+    /// The number of this renew in the history; `None` if there was nothing to do.
+    pub number: Option<u32>,
+    /// The number of the state before it, which is the way back.
+    pub before: u32,
+    /// How many files of the player's were read afterwards, and are there byte for byte.
+    pub verified: u64,
+    /// Paths that others wrote to meanwhile: what they held is in the history.
+    pub late: Vec<String>,
+    /// What stood in the way and could not be kept: where it is now.
+    pub set_aside: Vec<String>,
+    /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub took: Duration,
+}
+
+impl Yard {
+    /// Looks at what a renew would do. The twin is settled first, so that what is there now can be gone back to.
+    ///
+    /// # Errors
+    /// [`crate::Error::NotFound`] for the twin or the stock build, [`TwinError::OtherTitle`], [`TwinError::Protected`] if game files
+    /// would change, [`crate::Error::Obstructed`] where a file of the one would stand where the other has a folder,
+    /// [`crate::Error::Busy`] while the twin runs.
+    pub fn plan_renew(&self, name: &TwinName, options: &RenewOptions, ctx: &Ctx) -> Result<RenewPlan> {
+        let (row, mut settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
+        let from = settled.state.build.clone();
+        let to = options.stock.clone().unwrap_or_else(|| from.clone());
+        if to.title != from.title {
+            let (name, build) = (row.name.to_string(), to.to_string());
+            return Err(TwinError::OtherTitle { name, title: from.title.to_string(), build }.into());
+        }
+        // Its own build may have been taken off the list meanwhile; another one must be on it.
+        let stock = self.stock_row(&to, to == from)?;
+        let (sheet, next_sheet) = (self.sheet_of(&from)?, self.sheet_of(&stock.build)?);
+        let laid = self.listing(settled.state.laid)?.sharing_paths(&settled.listing);
+        let (next, _) = with_markers(self.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
+        let next = with_prepared(next, &laid)?;
+        let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
+        let rest = own.rest(&laid, &settled.listing, &next);
+        let keep_rest = options.rest == Some(Rest::Keep);
+        // A file that is gone is nothing of the player's: it comes back.
+        let there = |path: &RelPath| settled.listing.get(path.as_str()).is_some();
+        let rebased = rebase(&laid, &settled.listing, &next, |path| there(path) && (keep_rest || own.holds(path)))?;
+        let named = |reason: Reason| -> Vec<RelPath> {
+            let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason);
+            of.map(|named| named.path.clone()).collect()
+        };
+        let laid_id = next.id();
+        let state = State { build: stock.build.clone(), laid: laid_id, ..settled.state.clone() };
+        self.check_protected(&row, &settled.listing, &rebased.listing, &state)?;
+        let (game, _) = Own(next_sheet.as_ref()).counts(&settled.listing, &rebased.listing);
+        Ok(RenewPlan {
+            name: row.name.clone(),
+            from,
+            to: stock.build,
+            kept: kept(&next, &rebased.listing, next_sheet.as_ref()),
+            rest,
+            what_of_the_rest: options.rest,
+            left: named(Reason::Replaced),
+            back: named(Reason::Back),
+            clashes: named(Reason::Clash),
+            game,
+            totals: rebased.listing.totals(),
+            leaks: std::mem::take(&mut settled.leaks),
+            aim: Aim::new(row, settled, state, rebased.listing.into(), What::Renewed).with_laid(next),
+        })
+    }
+
+    /// Renews a twin: what differs is staged as a whole, then published entry by entry. Belongings and the profile are not
+    /// touched; what gives way stays in the history.
+    ///
+    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard; an error
+    /// or a wish to stop undoes what was done.
+    ///
+    /// # Errors
+    /// [`TwinError::NotVerified`] if something else wrote to the player's files at once;
+    /// [`TwinError::Unexplained`] if the plan waits for a word about the rest; then as [`Yard::apply_restore`].
+    pub fn apply_renew(&self, plan: &RenewPlan, ctx: &Ctx) -> Result<RenewOutcome> {
+        let began = Instant::now();
+        if plan.undecided() {
+            return Err(TwinError::Unexplained { name: plan.name.to_string(), paths: plan.rest.clone() }.into());
+        }
+        let reached = self.reach(&plan.aim, ctx)?;
+        let kept = plan.kept.groups.iter().flat_map(|group| group.new.iter().chain(&group.changed));
+        let kept = kept.filter_map(|path| plan.aim.draft.base.get(path));
+        let (verified, _) = self.verify(&plan.aim.row, kept, ctx)?;
+        Ok(RenewOutcome {
+            name: plan.name.clone(),
+            build: plan.to.clone(),
+            number: reached.number,
+            before: reached.before,
+            verified,
+            late: reached.late,
+            set_aside: reached.set_aside,
+            took: began.elapsed(),
+        })
+    }
+}
+
+/// The player's own in a listing, by group.
+fn kept(laid: &Listing, there: &Listing, sheet: Option<&Sheet>) -> Changes {
+    let mut kept = crate::launch::changes(laid, there, sheet);
+    kept.groups.iter_mut().for_each(|group| group.gone.clear());
+    kept.groups.retain(|group| group.new.len() + group.changed.len() > 0);
+    kept
+}
+
+/// What a sheet explains, in the build that the twin comes from or the one that it goes to.
+struct Explained<'a> {
+    sheets: [Option<&'a Sheet>; 2],
+}
+
+impl Explained<'_> {
+    /// Whether what is there is the player's or the program's own, and stays. What is worth nothing does not.
+    fn holds(&self, path: &RelPath) -> bool {
+        let scratch = |sheet: &Option<&Sheet>| sheet.is_some_and(|sheet| sheet.is_scratch(path));
+        !self.sheets.iter().any(scratch) && self.sheets.iter().any(|sheet| Own(*sheet).holds(path))
+    }
+
+    /// Game files that are neither as they were laid nor as they are wanted, and that nothing explains. What is only gone
+    /// is no file that could be lost.
+    fn rest(&self, laid: &Listing, there: &Listing, next: &Listing) -> Vec<String> {
+        let scratch = |path: &RelPath| self.sheets.iter().flatten().any(|sheet| sheet.is_scratch(path));
+        let unexplained = diff(laid, there).filter_map(|change| match change {
+            Change::New(after) | Change::Changed { after, .. } => Some(after),
+            Change::Gone(_) => None,
+        });
+        unexplained
+            .filter(|entry| entry.node != Node::EmptyFolder && !scratch(&entry.path) && !self.holds(&entry.path))
+            .filter(|entry| next.get(entry.path.as_str()).is_none_or(|wanted| wanted.node != entry.node))
+            .map(|entry| entry.path.to_string())
+            .collect()
+    }
+}
+
+/// The stock listing with what was laid in the home before the first start: it is laid again.
+fn with_prepared(next: Listing, laid: &Listing) -> Result<Listing> {
+    let prepared: Vec<Entry> = crate::launch::prepared()
+        .filter(|path: &String| !next.has(path))
+        .filter_map(|path: String| laid.get(&path).cloned())
+        .collect();
+    if prepared.is_empty() {
+        return Ok(next);
+    }
+    let mut entries = next.into_entries();
+    entries.extend(prepared);
+    entries.sort_by(|a, b| a.path.cmp(&b.path));
+    Listing::with_folders_implied(entries)
+}

@@ -1,0 +1,227 @@
+//! `carry`, `show --belongings`.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use yard_twin::{
+    BelongingsView, CarryFrom, CarryItem, CarryOptions, CarryOutcome, CarryPlan, CarrySide, CarryError, Does,
+    GroupDetails, Met, OnClash, TwinName, Yard,
+};
+
+use super::twins::leaks;
+use super::{Done, typed};
+use crate::args;
+use crate::fail::Failure;
+use crate::progress::ctx;
+use crate::screen::{Screen, counted, day, duration, files, listed, moment, shell, size, some_of};
+
+/// So many belongings are listed.
+const ITEMS: usize = 40;
+
+pub(crate) fn carry(yard: &Yard, args: args::Carry, screen: &Screen) -> Done {
+    if args.take_out && args.to.len() > 1 {
+        let message = "--move takes belongings out of their twin, and there are several twins for them to go to";
+        return Err(Failure::usage(message, "yardtwin carry GROUP --from NAME --to NAME --move"));
+    }
+    let from = match (args.from, args.from_file) {
+        (Some(twin), _) => CarryFrom::Twin(twin),
+        (None, Some(path)) => CarryFrom::Place(path),
+        (None, None) => CarryFrom::Home(home()?),
+    };
+    let options = CarryOptions {
+        groups: args.into.map_or(args.group, |group| vec![group]),
+        files: args.files,
+        on_clash: args.on_clash.map(Into::into),
+        take_out: args.take_out,
+    };
+    for to in &args.to {
+        one(yard, &from, to, &options, args.how, screen)?;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn home() -> Result<PathBuf, Failure> {
+    let home = std::env::var_os("HOME").map(PathBuf::from).filter(|home| home.is_absolute());
+    home.ok_or_else(|| Failure::failed("HOME does not say where your home is"))
+}
+
+fn one(
+    yard: &Yard,
+    from: &CarryFrom,
+    to: &TwinName,
+    options: &CarryOptions,
+    how: args::DryRun,
+    screen: &Screen,
+) -> Result<(), Failure> {
+    let ctx = ctx(screen);
+    let plan = yard.plan_carry(from, to, options, &ctx)?;
+    leaks(&plan.leaks, screen);
+    let undecided = plan.undecided();
+    if how.dry_run || undecided > 0 {
+        screen.answer(&plan, |screen| {
+            say_plan(&plan, screen);
+            screen.facts(&[("can't be carried", some_of(&plan.left, 5))]);
+        });
+        return match undecided {
+            0 => Ok(()),
+            count => Err(yard_twin::Error::from(CarryError::Undecided { count, twin: to.to_string() }).into()),
+        };
+    }
+    let outcome = yard.apply_carry(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| {
+        say_plan(&plan, screen);
+        say_outcome(&plan, &outcome, screen);
+    });
+    Ok(())
+}
+
+fn say_plan(plan: &CarryPlan, screen: &Screen) {
+    screen.head(format_args!("From {} to {}", side(&plan.from), side(&plan.to)));
+    if plan.items.is_empty() {
+        screen.line("  There is nothing of the player's own to carry.");
+        return;
+    }
+    // What is there already needs no line where there is much.
+    let worth = |item: &&CarryItem| plan.items.len() <= ITEMS || item.does != Does::Nothing;
+    let shown: Vec<_> = plan.items.iter().filter(worth).collect();
+    let rows = shown.iter().take(ITEMS).map(|item| row(item, plan)).collect();
+    screen.table(&["GROUP", "WHERE", "COMES", "THERE NOW", "WHAT IS DONE"], rows);
+    if shown.len() > ITEMS {
+        screen.line(format_args!("and {} more", shown.len() - ITEMS));
+    }
+}
+
+/// `evening shift (2 shifts, played today)`.
+fn side(side: &CarrySide) -> String {
+    let many = |(group, count): &(String, u64)| match (group.as_str(), count) {
+        ("", count) => files(*count),
+        (group, 1) => format!("1 {}", group.strip_suffix('s').unwrap_or(group)),
+        (group, count) => format!("{count} {group}"),
+    };
+    let mut parts: Vec<String> = side.files.iter().map(many).collect();
+    match side.last_run {
+        Some(time) => parts.push(format!("played {}", day(time))),
+        None if side.build.is_some() => parts.push("never started".into()),
+        None => {}
+    }
+    if parts.is_empty() { shell(&side.name) } else { format!("{} ({})", shell(&side.name), parts.join(", ")) }
+}
+
+fn row(item: &CarryItem, plan: &CarryPlan) -> Vec<String> {
+    let there = match (item.found, item.there) {
+        (Met::New, _) => String::new(),
+        (Met::Same, _) => "the same".into(),
+        (met, there) => {
+            let what = if met == Met::Clash { "another one" } else { "as shipped" };
+            let newer = there.is_some_and(|(_, time)| time > item.modified);
+            let about = there.map(|(bytes, time)| format!(", {}, {}", size(bytes), moment(time))).unwrap_or_default();
+            format!("{what}{about}{}", if newer { " (newer)" } else { "" })
+        }
+    };
+    vec![
+        item.group.clone().unwrap_or_default(),
+        if item.from == item.to.to_string() || plan.from.build.is_none() {
+            item.to.to_string()
+        } else {
+            let same_folder = item.from.rsplit_once('/').map(|(folder, _)| folder) == item.to.parent();
+            format!("{} \u{2192} {}", item.from, if same_folder { item.to.name() } else { item.to.as_str() })
+        },
+        format!("{}, {}", size(item.bytes), moment(item.modified)),
+        there,
+        match (item.does, item.found) {
+            (Does::Put, Met::New) => "put there",
+            (Does::Put, _) => "replaces it",
+            (Does::Beside, _) => "put beside it",
+            (Does::Leave, _) => "skipped",
+            (Does::Nothing, _) => "nothing",
+            (Does::Undecided, _) => "not decided",
+        }
+        .into(),
+    ]
+}
+
+fn say_outcome(plan: &CarryPlan, outcome: &CarryOutcome, screen: &Screen) {
+    let name = &outcome.name;
+    let skipped = match outcome.skipped.len() {
+        0 => String::new(),
+        count => format!("{}: {}", files(count as u64), listed(&outcome.skipped, 5)),
+    };
+    let verified = match outcome.verified {
+        0 => String::new(),
+        count => format!("{} in {}, {}, byte for byte", files(count), shell(name), size(outcome.bytes)),
+    };
+    let back = match (outcome.number, outcome.before_taken_out) {
+        (None, _) => String::new(),
+        (Some(_), None) => typed("restore --all", &[name, &outcome.before]),
+        (Some(_), Some(other)) => {
+            format!("{}\n{}", typed("restore --all", &[name, &outcome.before]), typed("restore --all", &[&plan.from.name, &other]))
+        }
+    };
+    let out = match outcome.taken_out {
+        0 => String::new(),
+        count => format!("{} out of {}; its history has them", files(count), shell(&plan.from.name)),
+    };
+    let same = if outcome.same == 0 { String::new() } else { format!(", {} there already", outcome.same) };
+    screen.facts(&[
+        ("carried", format!("{}{same}, in {}", files(outcome.put), duration(outcome.took))),
+        ("skipped", skipped),
+        ("verified", verified),
+        ("taken", out),
+        ("can't be carried", some_of(&plan.left, 5)),
+        ("written meanwhile", listed(&outcome.late, 5)),
+        ("set aside", listed(&outcome.set_aside, 5)),
+        ("way back", back),
+        ("next", typed("launch", &[name])),
+    ]);
+}
+
+pub(crate) fn belongings(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
+    let view = yard.belongings(name, &ctx(screen))?;
+    screen.answer(&view, |screen| say_belongings(&view, screen));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn say_belongings(view: &BelongingsView, screen: &Screen) {
+    screen.head(format_args!("Belongings in {} \u{2013} {}", view.name, view.build));
+    let own: Vec<_> = view.groups.iter().filter(|group| group.files > 0).collect();
+    screen.table(
+        &["GROUP", "FILES", "SIZE", "NEWEST", "WHERE", "ABOUT"],
+        view.groups.iter().map(group_row).collect(),
+    );
+    let shipped: u64 = view.groups.iter().map(|group| group.as_shipped).sum();
+    let names: Vec<_> = own.iter().map(|group| shell(&group.group)).collect();
+    screen.facts(&[
+        ("as shipped", if shipped == 0 { String::new() } else { format!("{} in these groups, and no belongings", files(shipped)) }),
+        ("in use now", if view.in_use { "figures are those of the last look".into() } else { String::new() }),
+        (
+            "next",
+            if names.is_empty() {
+                typed("launch", &[&view.name])
+            } else {
+                format!("yardtwin carry {} --from {} --to NAME", names.join(" "), shell(&view.name))
+            },
+        ),
+    ]);
+}
+
+fn group_row(group: &GroupDetails) -> Vec<String> {
+    let default = match group.on_clash {
+        Some(OnClash::Both) => " (keeps both on a clash)",
+        Some(_) => " (skipped on a clash)",
+        None => "",
+    };
+    let none = group.files == 0;
+    let folders = match group.folders.as_slice() {
+        [] => String::new(),
+        [one] => one.clone(),
+        [one, rest @ ..] => format!("{one} and {}", counted(rest.len() as u64, "other folder")),
+    };
+    vec![
+        group.group.clone(),
+        if none { "none".into() } else { group.files.to_string() },
+        if none { String::new() } else { size(group.bytes) },
+        group.newest.map(moment).unwrap_or_default(),
+        folders,
+        format!("{}{default}", group.note.clone().unwrap_or_default()),
+    ]
+}

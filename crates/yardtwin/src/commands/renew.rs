@@ -1,0 +1,81 @@
+//! `renew`.
+
+use std::process::ExitCode;
+
+use yard_twin::{Error, RelPath, RenewOptions, RenewOutcome, RenewPlan, Rest, TwinError, TwinName, Yard};
+
+use super::twins::{changes, leaks};
+use super::{Done, typed};
+use crate::args::DryRun;
+use crate::progress::ctx;
+use crate::screen::{Screen, duration, files, listed, shell, size, some_of};
+
+pub(crate) fn renew(yard: &Yard, name: &TwinName, options: &RenewOptions, how: DryRun, screen: &Screen) -> Done {
+    let ctx = ctx(screen);
+    let plan = yard.plan_renew(name, options, &ctx)?;
+    leaks(&plan.leaks, screen);
+    if how.dry_run || plan.undecided() {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("The twin {} would be put on {}{}", shell(name), plan.to, whence(&plan)));
+            screen.facts(&plan_facts(&plan));
+        });
+        if plan.undecided() {
+            let (name, paths) = (name.to_string(), plan.rest.clone());
+            return Err(Error::from(TwinError::Unexplained { name, paths }).into());
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    let outcome = yard.apply_renew(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| say(&plan, &outcome, screen));
+    Ok(ExitCode::SUCCESS)
+}
+
+/// From where, if that is another build.
+fn whence(plan: &RenewPlan) -> String {
+    if plan.from == plan.to { " again".into() } else { format!(", from {}", plan.from) }
+}
+
+fn plan_facts(plan: &RenewPlan) -> Vec<(&'static str, String)> {
+    let paths = |paths: &[RelPath]| {
+        let texts: Vec<_> = paths.iter().map(ToString::to_string).collect();
+        if texts.is_empty() { String::new() } else { format!("{}\n{}", files(texts.len() as u64), some_of(&texts, 5)) }
+    };
+    let rest = match plan.rest.len() {
+        0 => String::new(),
+        count => format!("{}\n{}", files(count as u64), some_of(&plan.rest, 12)),
+    };
+    let rest_name = match plan.what_of_the_rest {
+        None => "not explained",
+        Some(Rest::Keep) => "kept besides",
+        Some(Rest::Leave) => "not kept",
+    };
+    let nothing = "nothing of the player's own".to_owned();
+    vec![
+        ("kept", if plan.kept.is_empty() { nothing } else { plan.kept.summary() }),
+        (rest_name, rest),
+        ("gives way", if plan.what_of_the_rest == Some(Rest::Leave) { String::new() } else { paths(&plan.left) }),
+        ("comes back", paths(&plan.back)),
+        ("differs from the build", paths(&plan.clashes)),
+        ("game files", if plan.game.total() == 0 { "as they are".into() } else { changes(plan.game) }),
+        ("holds then", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+    ]
+}
+
+fn say(plan: &RenewPlan, outcome: &RenewOutcome, screen: &Screen) {
+    let name = &outcome.name;
+    if outcome.number.is_none() {
+        screen.head(format_args!("The twin {} is on {} and as it should be: nothing was changed", shell(name), plan.to));
+        return;
+    }
+    screen.head(format_args!("The twin {} is put on {}{}", shell(name), plan.to, whence(plan)));
+    let mut facts = plan_facts(plan);
+    facts.extend([
+        ("verified", format!("{} of the player's, byte for byte", files(outcome.verified))),
+        ("took", duration(outcome.took)),
+        ("written meanwhile", listed(&outcome.late, 5)),
+        ("set aside", listed(&outcome.set_aside, 5)),
+        ("way back", typed("restore", &[name, &outcome.before])),
+        ("next", typed("launch", &[name])),
+    ]);
+    screen.facts(&facts);
+}
