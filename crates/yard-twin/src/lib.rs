@@ -50,6 +50,7 @@
 mod catalog;
 mod combine;
 mod disk;
+mod edit;
 mod entry;
 mod error;
 mod ident;

@@ -1,0 +1,301 @@
+//! Edits of config files: one value is set, and every other byte stays as it is.
+//!
+//! A file is text in an encoding; an edit is one splice of that text. What was spliced away is kept, so that an edit that is
+//! not wanted any more gives back the very bytes that were there.
+
+mod ini;
+mod json;
+mod lines;
+mod text;
+mod toml;
+mod xml;
+
+use std::ops::Range;
+
+use serde::{Deserialize, Serialize};
+
+use self::text::Text;
+
+/// Larger files are no config files: editing one would hold it in memory several times.
+pub(crate) const MAX: u64 = 16 << 20;
+
+/// How a config file is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Format {
+    /// `key = value` or `key: value`, in `[sections]` or none. Places: `section.key`, `key`, or `[any section]any key`.
+    Ini,
+    /// `key value` on a line of its own. Places: what the line begins with.
+    Lines,
+    /// JSON, with comments and trailing commas. Places: `outer.inner.0`, or a JSON pointer (RFC 6901).
+    Json,
+    /// TOML. Places: a dotted key, with numbers for what is in an array.
+    Toml,
+    /// XML. Places: `/outer/inner` for the text of an element, `/outer/inner/@name` for an attribute; `[2]` picks the second
+    /// of a name, `[@name='value']` the one with that attribute.
+    Xml,
+}
+
+impl Format {
+    /// The format that files of an ending usually have, if it is a usual one.
+    #[must_use]
+    pub fn of_ending(ending: &str) -> Option<Self> {
+        Some(match ending {
+            "ini" | "cfg" | "conf" | "config" | "properties" | "inf" | "settings" | "prefs" => Self::Ini,
+            "json" | "jsonc" | "json5" => Self::Json,
+            "toml" => Self::Toml,
+            "xml" => Self::Xml,
+            "lst" | "rc" => Self::Lines,
+            _ => return None,
+        })
+    }
+
+    fn syntax(self) -> &'static dyn Syntax {
+        match self {
+            Self::Ini => &ini::Ini,
+            Self::Lines => &lines::Lines,
+            Self::Json => &json::Json,
+            Self::Toml => &toml::Toml,
+            Self::Xml => &xml::Xml,
+        }
+    }
+}
+
+impl std::fmt::Display for Format {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Ini => "ini",
+            Self::Lines => "lines",
+            Self::Json => "json",
+            Self::Toml => "toml",
+            Self::Xml => "xml",
+        })
+    }
+}
+
+/// Why a config file can't be read or edited.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum EditFault {
+    /// It holds bytes that no text has.
+    #[error("it is no text")]
+    Binary,
+    /// Its text can't be written back as it was.
+    #[error("its text can't be written back byte for byte, whatever its encoding is taken for")]
+    Encoding,
+    /// The encoding that was named is not known.
+    #[error("there is no encoding {0:?}; there are utf-8, utf-16le, utf-16be and the names of the WHATWG Encoding Standard")]
+    UnknownEncoding(String),
+    /// It is larger than 16 MiB.
+    #[error("it has {0} bytes, and config files of up to 16 MiB are edited")]
+    TooLarge(u64),
+    /// It is not of the format that was said.
+    #[error("it is no {format} file: {why}")]
+    Format {
+        /// The format.
+        format: Format,
+        /// What is wrong, and where.
+        why: String,
+    },
+    /// What names the place is not understood.
+    #[error("{key:?} names no place in a file of the format {format}: {why}")]
+    Key {
+        /// The format.
+        format: Format,
+        /// What was given.
+        key: String,
+        /// What is wrong.
+        why: String,
+    },
+    /// The value can't be written there.
+    #[error("the value {value:?} can't be written there: {why}")]
+    Value {
+        /// The value.
+        value: String,
+        /// The reason.
+        why: String,
+    },
+}
+
+type Result<T, E = EditFault> = std::result::Result<T, E>;
+
+/// A place in a text where a value stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Found {
+    /// The value as it is written.
+    range: Range<usize>,
+    /// What kind of place it is, for the format to know.
+    kind: Kind,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Kind {
+    Plain,
+    /// In a CDATA section.
+    CData,
+    /// In an attribute with this quote.
+    Attribute(char),
+}
+
+impl Found {
+    fn plain(range: Range<usize>) -> Self {
+        Self { range, kind: Kind::Plain }
+    }
+}
+
+/// A piece of text that takes the place of another, and holds a value.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Splice {
+    range: Range<usize>,
+    put: String,
+    /// Where in `put` the value is.
+    value: Range<usize>,
+}
+
+/// What a format knows.
+trait Syntax {
+    /// Where the value at a place is; `None` where there is none.
+    fn find(&self, text: &str, key: &str) -> Result<Option<Found>>;
+
+    /// What a value that is written means.
+    fn read(&self, raw: &str, kind: Kind) -> String;
+
+    /// How a value is written in the place of another.
+    fn write(&self, old: &str, value: &str, kind: Kind) -> Result<String>;
+
+    /// The splice that adds a value where there is none.
+    fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice>;
+}
+
+/// What an edit put into a file, and what was there: all that it takes to give that back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Put {
+    /// What was there.
+    was: String,
+    /// What was put in its place.
+    put: String,
+    /// Where in that the value is.
+    value: Range<usize>,
+    /// The encoding that the file was taken to have, where it does not say so itself and is no UTF-8: what is left of it
+    /// afterwards may look like any other.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    encoding: Option<String>,
+}
+
+/// What setting a value does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Set {
+    pub(crate) bytes: Vec<u8>,
+    /// The value before.
+    pub(crate) was: Option<String>,
+    pub(crate) put: Put,
+}
+
+/// The value at a place of a config file; `None` where there is none.
+///
+/// # Errors
+/// [`EditFault`] if the file is not what it is said to be.
+pub(crate) fn get(bytes: &[u8], format: Format, key: &str, encoding: Option<&str>) -> Result<Option<String>> {
+    let text = Text::decode(bytes, encoding)?;
+    let syntax = format.syntax();
+    let found = syntax.find(&text.text, key)?;
+    Ok(found.map(|found| syntax.read(&text.text[found.range], found.kind)))
+}
+
+/// The file with a value set, added where there was none. `before` is what an earlier edit of the same place put there.
+///
+/// # Errors
+/// [`EditFault`] if the file is not what it is said to be, or the value can't stand there.
+pub(crate) fn set(
+    bytes: &[u8],
+    format: Format,
+    key: &str,
+    value: &str,
+    (encoding, before): (Option<&str>, Option<&Put>),
+) -> Result<Set> {
+    let text = Text::decode(bytes, encoding.or_else(|| before?.encoding.as_deref()))?;
+    let syntax = format.syntax();
+    let found = syntax.find(&text.text, key)?;
+    let was = found.as_ref().map(|found| syntax.read(&text.text[found.range.clone()], found.kind));
+    let splice = match &found {
+        None => syntax.add(&text.text, key, value)?,
+        Some(found) if was.as_deref() == Some(value) => {
+            let raw = text.text[found.range.clone()].to_owned();
+            Splice { range: found.range.clone(), value: 0..raw.len(), put: raw }
+        }
+        Some(found) => {
+            let raw = syntax.write(&text.text[found.range.clone()], value, found.kind)?;
+            Splice { range: found.range.clone(), value: 0..raw.len(), put: raw }
+        }
+    };
+    let put = match (before, &found) {
+        (Some(before), Some(found)) if before.region(&text.text, found).is_some() => before.with_value(&splice.put),
+        _ => Put {
+            was: text.text[splice.range.clone()].into(),
+            put: splice.put.clone(),
+            value: splice.value.clone(),
+            encoding: text.guessed(),
+        },
+    };
+    let next = text.with(splice.range, &splice.put);
+    // Whatever a format does, the value is there afterwards, or nothing is done.
+    let there = syntax.find(&next.text, key)?.map(|found| syntax.read(&next.text[found.range], found.kind));
+    if there.as_deref() != Some(value) {
+        let why = "it would be read back as another one".into();
+        return Err(EditFault::Value { value: value.into(), why });
+    }
+    Ok(Set { bytes: next.encode()?, was, put })
+}
+
+/// The file with what was there before an edit; `None` if what the edit put there has been changed since.
+///
+/// # Errors
+/// [`EditFault`] if the file is not what it is said to be.
+pub(crate) fn unset(
+    bytes: &[u8],
+    format: Format,
+    key: &str,
+    (encoding, put): (Option<&str>, &Put),
+) -> Result<Option<Vec<u8>>> {
+    let text = Text::decode(bytes, encoding.or(put.encoding.as_deref()))?;
+    let Some(found) = format.syntax().find(&text.text, key)? else { return Ok(None) };
+    match put.region(&text.text, &found) {
+        Some(region) => text.with(region, &put.was).encode().map(Some),
+        None => Ok(None),
+    }
+}
+
+impl Put {
+    /// Where it still stands in a text, if it does.
+    fn region(&self, text: &str, found: &Found) -> Option<Range<usize>> {
+        let start = found.range.start.checked_sub(self.value.start)?;
+        let region = start..start + self.put.len();
+        (found.range.len() == self.value.len() && text.get(region.clone())? == self.put).then_some(region)
+    }
+
+    /// The same with another value in it.
+    fn with_value(&self, raw: &str) -> Self {
+        let put = format!("{}{raw}{}", &self.put[..self.value.start], &self.put[self.value.end..]);
+        Self { put, value: self.value.start..self.value.start + raw.len(), ..self.clone() }
+    }
+}
+
+/// The end of the first line, which is taken for that of all.
+fn line_end(text: &str) -> &'static str {
+    match text.find('\n') {
+        Some(at) if text[..at].ends_with('\r') => "\r\n",
+        Some(_) => "\n",
+        None if text.contains('\r') => "\r",
+        None => "\n",
+    }
+}
+
+/// The line and column of an offset, as people count.
+fn place(text: &str, offset: usize) -> String {
+    let (line, column) = crate::error::position(text, offset.min(text.len()));
+    format!("line {line}, column {column}")
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests;

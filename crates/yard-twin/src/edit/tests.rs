@@ -1,0 +1,107 @@
+//! Edits of a corpus of config files, and of made-up ones.
+
+use std::fs;
+use std::path::Path;
+
+use proptest::prelude::*;
+
+use super::*;
+
+/// Cuts what is the same at both ends of two texts, and gives the lengths of what is left.
+fn differs(a: &[u8], b: &[u8]) -> (usize, usize) {
+    let head = a.iter().zip(b).take_while(|(a, b)| a == b).count();
+    let tail = a[head..].iter().rev().zip(b[head..].iter().rev()).take_while(|(a, b)| a == b).count();
+    (a.len() - head - tail, b.len() - head - tail)
+}
+
+/// Sets a value, sets it again, sets another one, and takes all of it back.
+fn there_and_back(bytes: &[u8], format: Format, key: &str, new: &str, encoding: Option<&str>) -> Result<(), String> {
+    let fail = |fault: EditFault| fault.to_string();
+    let was = get(bytes, format, key, encoding).map_err(fail)?;
+    let first = set(bytes, format, key, new, (encoding, None)).map_err(fail)?;
+    let check = |what: &str, right: bool| if right { Ok(()) } else { Err(format!("{what}: {:?}", String::from_utf8_lossy(&first.bytes))) };
+    check("the value before is not the one that is there", first.was == was)?;
+    check("the value is not there", get(&first.bytes, format, key, encoding).map_err(fail)?.as_deref() == Some(new))?;
+    // In an encoding of two bytes for a character, what is spliced is twice as long.
+    let (gone, put) = differs(bytes, &first.bytes);
+    check("more was changed than the splice", gone <= 2 * first.put.was.len() && put <= 2 * first.put.put.len())?;
+    let again = set(&first.bytes, format, key, new, (encoding, Some(&first.put))).map_err(fail)?;
+    check("setting it again changes something", again.bytes == first.bytes && again.put == first.put)?;
+    let back = unset(&first.bytes, format, key, (encoding, &first.put)).map_err(fail)?;
+    check("unset does not give back what was there", back.as_deref() == Some(bytes))?;
+    let other = set(&first.bytes, format, key, "7", (encoding, Some(&first.put))).map_err(fail)?;
+    let back = unset(&other.bytes, format, key, (encoding, &other.put)).map_err(fail)?;
+    check("nor after another value was set", back.as_deref() == Some(bytes))?;
+    let kept = unset(&other.bytes, format, key, (encoding, &first.put)).map_err(fail)?;
+    check("what someone else has set since is taken away", kept.is_none() || new == "7")
+}
+
+#[test]
+fn every_file_of_the_corpus_is_edited_and_given_back_byte_for_byte() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/configs");
+    let cases = fs::read_to_string(folder.join("cases.tsv")).unwrap();
+    let (mut files, mut wrong) = (std::collections::BTreeSet::new(), Vec::new());
+    for case in cases.lines().filter(|line| !line.starts_with('#')) {
+        let fields: Vec<&str> = case.split('\t').collect();
+        let [name, format, encoding, key, was, new] = fields[..] else { panic!("{case}") };
+        let format: Format = serde_json::from_value(format.into()).unwrap();
+        let encoding = (encoding != "-").then_some(encoding);
+        let bytes = fs::read(folder.join(name)).unwrap();
+        files.insert(name);
+        let expected = (was != "(none)").then(|| was.replace("\\n", "\n"));
+        let expected = if format == Format::Json { expected.map(|was| was.replace("\\t", "\t")) } else { expected };
+        match get(&bytes, format, key, encoding) {
+            Ok(there) if there == expected => {}
+            there => wrong.push(format!("{name} {key}: {there:?}, not {expected:?}")),
+        }
+        if let Err(why) = there_and_back(&bytes, format, key, new, encoding) {
+            wrong.push(format!("{name} {key}: {why}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(files.len() >= 80, "{} files", files.len());
+}
+
+fn format() -> impl Strategy<Value = Format> {
+    prop_oneof![Just(Format::Ini), Just(Format::Lines), Just(Format::Json), Just(Format::Toml), Just(Format::Xml)]
+}
+
+/// Texts that look like config files, by pieces that matter to one format or another.
+fn text() -> impl Strategy<Value = String> {
+    let pieces = r#"\[s\]|\[a\.b\]|k|=| = |: |"|'|;| ; c|#| # c|//|\\|\n|\r\n|\r|\t| |1|x|\{|\}|\[|\]|,|<|>|/|<a>|</a>|<k |"k": |k = 1\n|k=x\n|<!--|-->|<!\[CDATA\[|\]\]>|&amp;|ü|🚂"#;
+    prop::collection::vec(pieces, 0..24).prop_map(|pieces| pieces.concat())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, cases: 600, ..ProptestConfig::default() })]
+
+    /// Whatever a file holds: an edit is refused, or it can be read back, again and taken back.
+    #[test]
+    fn any_text_is_edited_exactly_or_refused(
+        text in text(),
+        format in format(),
+        key in r#"k|s\.k|a\.b\.k|/a/k|/a/@k|\[s\]k|k\.0"#,
+        value in r#"[a-z0-9 ;#="'<&\\]{0,6}|other|true|-1\.5"#,
+        wide in any::<bool>(),
+    ) {
+        let bytes = if wide {
+            [0xff, 0xfe].into_iter().chain(text.encode_utf16().flat_map(u16::to_le_bytes)).collect()
+        } else {
+            text.into_bytes()
+        };
+        if set(&bytes, format, &key, &value, (None, None)).is_ok() && set(&bytes, format, &key, "7", (None, None)).is_ok() {
+            let outcome = there_and_back(&bytes, format, &key, &value, None);
+            prop_assert!(outcome.is_ok(), "{outcome:?}");
+        }
+    }
+
+    /// No bytes make it panic, and none are changed by looking.
+    #[test]
+    fn any_bytes_are_read_or_refused(bytes in prop::collection::vec(any::<u8>(), 0..200), format in format(), key in ".{0,12}") {
+        let _ = get(&bytes, format, &key, None);
+        if let Ok(set) = set(&bytes, format, &key, "v", (None, None)) {
+            let back = unset(&set.bytes, format, &key, (None, &set.put));
+            prop_assert_eq!(back, Ok(Some(bytes)));
+        }
+    }
+}
