@@ -74,7 +74,7 @@ mod yard;
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
     About, BelongingsView, CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Catch, CheckOptions, CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile,
-    Difference, Differing, Differs, Files, Finding, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, IntakeOptions, IntakeOutcome,
+    Difference, Differing, Differs, EditChange, EditDoes, EditOutcome, EditPlan, EditView, Files, Finding, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, IntakeOptions, IntakeOutcome,
     IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NotKept, OnlyHere, Overlap, Part, Problem,
     ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, Rest, RestoreOptions,
     RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView, SnapshotOutcome,
@@ -95,7 +95,8 @@ pub use ident::{
 pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
 pub use path::RelPath;
 pub use pool::{Share, Sharing, Unshared};
-pub use profile::{Profile, Seen, Setting, Switch};
+pub use edit::{EditFault, Format, Put, Set, get as get_value, set as set_value, unset as unset_value};
+pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
 pub use sheet::{Belongings, Good, Group, Inside, Label, OnClash, Place, Program, Sheet, new_sheet};
 
 // Starting programs.

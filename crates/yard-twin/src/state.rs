@@ -2,7 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::edit::{Format, Put};
 use crate::ident::{BuildRef, ListingId, StateId};
+use crate::path::RelPath;
 use crate::pool::Sharing;
 
 /// The format of states that this version writes.
@@ -24,11 +26,27 @@ pub(crate) struct State {
     pub(crate) disk: ListingId,
     /// The text of its profile.
     pub(crate) profile: String,
+    /// The config edits that stand in its files.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) edits: Vec<Applied>,
+}
+
+/// A config edit that was applied, with what it takes to take it back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Applied {
+    pub(crate) file: RelPath,
+    pub(crate) key: String,
+    pub(crate) value: String,
+    pub(crate) format: Format,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) encoding: Option<String>,
+    pub(crate) put: Put,
 }
 
 impl State {
     pub(crate) fn new(build: BuildRef, sharing: Sharing, laid: ListingId, disk: ListingId, profile: String) -> Self {
-        Self { format: FORMAT, build, sharing, laid, disk, profile }
+        Self { format: FORMAT, build, sharing, laid, disk, profile, edits: Vec::new() }
     }
 
     /// Its text and the id that follows from it.

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
-use yard_twin::{BuildLabel, BuildRef, OnClash, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
+use yard_twin::{BuildLabel, BuildRef, Format, OnClash, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,
@@ -230,6 +230,9 @@ pub(crate) enum Command {
         /// Throw away what it changes
         #[arg(long)]
         discard: bool,
+        /// Use this variant of the profile for this run only; its config edits are taken back afterwards
+        #[arg(long)]
+        variant: Option<String>,
         /// Ask what becomes of what it changed, once it has ended
         #[arg(long, conflicts_with_all = ["discard", "json"])]
         ask: bool,
@@ -237,7 +240,7 @@ pub(crate) enum Command {
         #[arg(long, conflicts_with = "ask")]
         detach: bool,
         /// End the running program: it is asked to, and made to after ten seconds
-        #[arg(long, conflicts_with_all = ["discard", "ask", "detach", "arguments", "dry_run"])]
+        #[arg(long, conflicts_with_all = ["discard", "ask", "detach", "variant", "arguments", "dry_run"])]
         stop: bool,
         /// Arguments for the program, after its usual ones
         #[arg(last = true)]
@@ -452,27 +455,108 @@ pub(crate) enum Profile {
         /// The twin
         name: TwinName,
     },
-    /// Change a setting: program, arguments, note, isolation, network, yard, wrapper, before, after, environment.NAME
+    /// Change a setting (program, arguments, note, isolation, network, yard, wrapper, before, after, environment.NAME), or
+    /// with --file one value in a config file
     Set {
         /// The twin
         name: TwinName,
-        /// The setting
+        /// The setting; with --file, the place in the file: section.key, the beginning of a line, outer.inner, /outer/@name
         setting: String,
         /// Its value; several for arguments, wrapper, before and after (behind -- if they begin with -)
         #[arg(required = true)]
         value: Vec<String>,
+        /// A config file of the twin: the end of its path, or all of it from game/ or home/ on
+        #[arg(long)]
+        file: Option<String>,
+        /// Its format [default: by its ending]
+        #[arg(long, value_enum, requires = "file")]
+        format: Option<FileFormat>,
+        /// Its encoding, where that can't be told: windows-1251, utf-16le, ...
+        #[arg(long, requires = "file")]
+        encoding: Option<String>,
+        /// Set it again at each launch, if anything has changed it
+        #[arg(long, requires = "file")]
+        enforce: bool,
+        /// In this variant only
+        #[arg(long)]
+        variant: Option<String>,
         #[command(flatten)]
         how: DryRun,
     },
-    /// Take a setting out, so that the title sheet's holds again
+    /// Take a setting out, so that the title sheet's holds again, or with --file an edit: what was there before comes back
     Unset {
         /// The twin
         name: TwinName,
-        /// The setting
+        /// The setting; with --file, the place in the file
         setting: String,
+        /// The config file of the edit
+        #[arg(long)]
+        file: Option<String>,
+        /// In this variant only
+        #[arg(long)]
+        variant: Option<String>,
         #[command(flatten)]
         how: DryRun,
     },
+    /// Set all config edits again that something has changed since, and those that waited for their file
+    Apply {
+        /// The twin
+        name: TwinName,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Use a variant of the profile, with its config edits
+    Use {
+        /// The twin
+        name: TwinName,
+        /// The variant
+        #[arg(required_unless_present = "none")]
+        variant: Option<String>,
+        /// Use none
+        #[arg(long, conflicts_with = "variant")]
+        none: bool,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Take another twin's profile over, or parts of it
+    Copy {
+        /// Parts: arguments, environment, edits, variants, ... [default: all but the note]
+        part: Vec<String>,
+        /// The twin whose profile it is
+        #[arg(long, value_name = "NAME")]
+        from: TwinName,
+        /// The twin that gets it
+        #[arg(long, value_name = "NAME")]
+        to: TwinName,
+        #[command(flatten)]
+        how: DryRun,
+    },
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum FileFormat {
+    /// Sections, key = value or key: value
+    Ini,
+    /// A key, then its value, on a line of its own
+    Lines,
+    /// JSON, with comments too
+    Json,
+    /// TOML
+    Toml,
+    /// XML
+    Xml,
+}
+
+impl From<FileFormat> for Format {
+    fn from(format: FileFormat) -> Self {
+        match format {
+            FileFormat::Ini => Self::Ini,
+            FileFormat::Lines => Self::Lines,
+            FileFormat::Json => Self::Json,
+            FileFormat::Toml => Self::Toml,
+            FileFormat::Xml => Self::Xml,
+        }
+    }
 }
 
 #[derive(Subcommand)]

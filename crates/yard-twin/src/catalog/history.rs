@@ -62,6 +62,8 @@ pub enum What {
         /// That twin, as it was named then.
         to: String,
     },
+    /// Config edits were set, or taken back.
+    Edited,
     /// It was put on a stock build around its belongings.
     Renewed,
     /// Its folder was moved, and what names that folder by its absolute path was mended.

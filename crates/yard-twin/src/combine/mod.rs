@@ -7,7 +7,7 @@ mod transform;
 
 pub(crate) use carrying::{Coming, Target, decide, time, without};
 pub use carrying::{CarryItem, Does, Met};
-pub(crate) use transform::Transform;
+pub(crate) use transform::{EditStep, Transform};
 
 use crate::error::Result;
 use crate::ident::ContentId;

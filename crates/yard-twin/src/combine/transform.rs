@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use serde::Serialize;
 
 use super::Key;
+use crate::edit::{self, Format, Put};
 use crate::ident::ContentId;
 
 /// Goes into each key, so that what an earlier version of the code made is not taken for what this one makes.
@@ -21,6 +22,23 @@ pub(crate) enum Transform {
         /// The one to name instead.
         to: String,
     },
+    /// In a config file, values are set and taken back, one after the other.
+    Edit {
+        /// What is done, in order.
+        edits: Vec<EditStep>,
+    },
+}
+
+/// One thing that is done in a config file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub(crate) struct EditStep {
+    pub(crate) format: Format,
+    pub(crate) key: String,
+    pub(crate) encoding: Option<String>,
+    /// The value to set; `None` to take an edit back.
+    pub(crate) value: Option<String>,
+    /// What an edit put there before.
+    pub(crate) put: Option<Put>,
 }
 
 impl Transform {
@@ -36,6 +54,7 @@ impl Transform {
     /// What it makes of a content; `None` if that stays as it is.
     pub(crate) fn run(&self, input: &[u8]) -> Option<Vec<u8>> {
         match self {
+            Self::Edit { edits } => edited(input, edits),
             Self::Repath { .. } if input.contains(&0) => None,
             Self::Repath { from, to } => match repath(input, from.as_bytes(), to.as_bytes()) {
                 Cow::Borrowed(_) => None,
@@ -43,6 +62,21 @@ impl Transform {
             },
         }
     }
+}
+
+/// What a file is after some edits; one that can't be made leaves it as it is, which whoever drafts them has found out.
+fn edited(input: &[u8], edits: &[EditStep]) -> Option<Vec<u8>> {
+    let mut bytes = input.to_vec();
+    for EditStep { format, key, encoding, value, put } in edits {
+        let encoding = encoding.as_deref();
+        let next = match (value, put) {
+            (Some(value), put) => edit::set(&bytes, *format, key, value, (encoding, put.as_ref())).ok()?.bytes,
+            (None, Some(put)) => edit::unset(&bytes, *format, key, (encoding, put)).ok()??,
+            (None, None) => continue,
+        };
+        bytes = next;
+    }
+    (bytes != input).then_some(bytes)
 }
 
 /// `text` with the folder `from`, wherever it is named as a whole, named `to`.

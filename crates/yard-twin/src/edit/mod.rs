@@ -169,7 +169,7 @@ trait Syntax {
 
 /// What an edit put into a file, and what was there: all that it takes to give that back.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Put {
+pub struct Put {
     /// What was there.
     was: String,
     /// What was put in its place.
@@ -184,18 +184,20 @@ pub(crate) struct Put {
 
 /// What setting a value does.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Set {
-    pub(crate) bytes: Vec<u8>,
+pub struct Set {
+    /// The file with it.
+    pub bytes: Vec<u8>,
     /// The value before.
-    pub(crate) was: Option<String>,
-    pub(crate) put: Put,
+    pub was: Option<String>,
+    /// What it takes to take it back.
+    pub put: Put,
 }
 
 /// The value at a place of a config file; `None` where there is none.
 ///
 /// # Errors
 /// [`EditFault`] if the file is not what it is said to be.
-pub(crate) fn get(bytes: &[u8], format: Format, key: &str, encoding: Option<&str>) -> Result<Option<String>> {
+pub fn get(bytes: &[u8], format: Format, key: &str, encoding: Option<&str>) -> Result<Option<String>> {
     let text = Text::decode(bytes, encoding)?;
     let syntax = format.syntax();
     let found = syntax.find(&text.text, key)?;
@@ -206,7 +208,7 @@ pub(crate) fn get(bytes: &[u8], format: Format, key: &str, encoding: Option<&str
 ///
 /// # Errors
 /// [`EditFault`] if the file is not what it is said to be, or the value can't stand there.
-pub(crate) fn set(
+pub fn set(
     bytes: &[u8],
     format: Format,
     key: &str,
@@ -251,7 +253,7 @@ pub(crate) fn set(
 ///
 /// # Errors
 /// [`EditFault`] if the file is not what it is said to be.
-pub(crate) fn unset(
+pub fn unset(
     bytes: &[u8],
     format: Format,
     key: &str,

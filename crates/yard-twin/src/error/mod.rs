@@ -4,6 +4,8 @@ mod carry;
 mod remedy;
 
 pub use carry::CarryError;
+
+use crate::edit::EditFault;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -437,6 +439,22 @@ pub enum LaunchError {
         /// The step that fails, and why.
         why: String,
     },
+    /// A config file can't be edited.
+    #[error("the config file {file} can't be edited: {fault}")]
+    Edit {
+        /// The file, below the twin's folder.
+        file: String,
+        /// Why.
+        fault: EditFault,
+    },
+    /// Nobody says which file of a twin is meant.
+    #[error("{name:?} names no config file: {why}")]
+    EditFile {
+        /// What was given.
+        name: String,
+        /// The reason.
+        why: String,
+    },
     /// A command of the profile's, before or after the program, or the one in front of it, failed.
     #[error("the command {command:?} that the profile names as {what:?} failed: {why}")]
     Command {
@@ -481,7 +499,14 @@ impl Error {
             Self::Path { .. }
             | Self::Twin(TwinError::OtherTitle { .. })
             | Self::Name { .. }
-            | Self::Launch(LaunchError::Setting { .. })
+            | Self::Launch(
+                LaunchError::Setting { .. }
+                | LaunchError::EditFile { .. }
+                | LaunchError::Edit {
+                    fault: EditFault::Key { .. } | EditFault::Value { .. } | EditFault::UnknownEncoding(_),
+                    ..
+                },
+            )
             | Self::Carry(
                 CarryError::SameTwin(_)
                 | CarryError::Nothing

@@ -166,7 +166,8 @@ impl LaunchError {
             Self::NotExecutable(_) => "Mark the file as executable.",
             Self::Command { .. } => "Nothing was started. Mend that setting of the profile, or unset it.",
             Self::StillRunning { .. } => "Close it yourself, or stop it once more.",
-            Self::Profile { .. } | Self::Setting { .. } | Self::Entry { .. } | Self::NotRunning { .. } => return None,
+            Self::Edit { .. } => "Nothing was changed. Name the format or the encoding that it has, or mend the file.",
+            Self::EditFile { .. } | Self::Profile { .. } | Self::Setting { .. } | Self::Entry { .. } | Self::NotRunning { .. } => return None,
         };
         Some(text.into())
     }

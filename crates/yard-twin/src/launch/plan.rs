@@ -42,6 +42,8 @@ pub struct LaunchOptions {
     pub output: Option<OutputSink>,
     /// What becomes of what the run changes.
     pub keep: Keep,
+    /// A variant of the profile for this run only, in place of the one that is in use.
+    pub variant: Option<String>,
     /// How far it is isolated, in place of what the profile says.
     pub isolation: Option<Isolation>,
     /// What stands between the calling process and the program.
@@ -58,6 +60,8 @@ pub struct LaunchPlan {
     pub build: BuildRef,
     /// Its title as people write it.
     pub title_name: String,
+    /// The variant of the profile that it is started with.
+    pub variant: Option<String>,
     /// The command in front of the program, if the profile names one.
     pub wrapper: Vec<String>,
     /// The program.
@@ -90,6 +94,9 @@ pub struct LaunchPlan {
     pub beside: bool,
     /// Marker files and folders of the title sheet that it doesn't have.
     pub markers_missing: Vec<String>,
+    /// The profile, with the variant.
+    #[serde(skip)]
+    pub(super) profile: Profile,
     #[serde(skip)]
     pub(super) row: TwinRow,
     #[serde(skip)]
@@ -128,7 +135,9 @@ impl Yard {
         let row = self.twin_row(name, false)?;
         let held = self.hold_twin(&row, ctx);
         let folder = self.present_folder(&row)?;
-        let (profile, _) = Profile::load(&folder.join("profile.toml"))?;
+        let (base, _) = Profile::load(&folder.join("profile.toml"))?;
+        let variant = options.variant.clone().or_else(|| base.variant.clone());
+        let profile = base.with_variant(variant.as_deref())?;
         let state = self.state(row.state)?;
         let build = state.build;
         let sheet = self.sheet_of(&build)?;
@@ -170,6 +179,8 @@ impl Yard {
             twin: row.name.clone(),
             title_name: self.title_name(&build),
             build,
+            profile: profile.clone(),
+            variant,
             wrapper: profile.wrapper.unwrap_or_default(),
             program,
             arguments: arguments.chain(options.arguments.iter().cloned()).collect(),

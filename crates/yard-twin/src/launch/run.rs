@@ -36,7 +36,7 @@ impl Yard {
     /// next command that needs the twin takes it in.
     ///
     /// # Errors
-    /// [`Error::Busy`] if it runs already, [`LaunchError::Command`] if a command of the profile's fails,
+    /// [`LaunchError::Edit`] if a config edit can't be made, [`Error::Busy`] if it runs already, [`LaunchError::Command`] if a command of the profile's fails,
     /// [`LaunchError::Isolation`] if a step of isolating it fails, [`Error::Io`] if it can't be started. No run is
     /// recorded then.
     pub fn launch(&self, plan: &LaunchPlan, options: &LaunchOptions, ctx: &Ctx) -> Result<Running<'_>> {
@@ -48,6 +48,10 @@ impl Yard {
         self.run_command("before", &plan.before, plan)?;
         let folder = self.present_folder(&plan.row)?;
         let layer = RunLayer::of(&folder);
+        let mut edits = None;
+        if let Some(held) = &held {
+            edits = self.edit_for_run(&plan.row, held, &plan.profile, ctx)?;
+        }
         // A sealed program leaves the folder itself as it is: what was changed there before can be seen as well afterwards.
         let mut before = None;
         if let Some(held) = &held {
@@ -115,6 +119,8 @@ impl Yard {
             output,
             began: Instant::now(),
             keep: options.keep.clone(),
+            edits: edits.unwrap_or_default(),
+            one_run: options.variant.is_some(),
             isolation: plan.isolation,
             layer,
             watch,

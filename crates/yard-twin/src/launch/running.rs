@@ -28,6 +28,8 @@ use crate::listing::Listing;
 use crate::lock::Held;
 use crate::ops::{Leaks, Own, Settled};
 use crate::parallel::lock;
+use crate::ops::{EditDoes, EditView};
+use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 
@@ -70,6 +72,8 @@ pub struct RunOutcome {
     pub report: RunReport,
     /// The file with its output.
     pub output: PathBuf,
+    /// Config edits that were for this run only, and what became of them.
+    pub edits_back: Vec<EditView>,
     /// Why the command that follows a run failed.
     pub after_failed: Option<String>,
     /// How long it ran.
@@ -97,6 +101,10 @@ pub struct Running<'y> {
     pub(super) layer: RunLayer,
     pub(super) watch: Option<Watch>,
     pub(super) plan: LaunchPlan,
+    /// What became of the config edits before it was started.
+    pub(super) edits: Vec<EditView>,
+    /// Whether its variant is for this run only.
+    pub(super) one_run: bool,
     /// How the program itself ended, once that is known.
     pub(super) ended: Option<Option<ExitStatus>>,
 }
@@ -127,6 +135,12 @@ impl Signaller {
 }
 
 impl Running<'_> {
+    /// What became of the config edits before the program was started.
+    #[must_use]
+    pub fn edits(&self) -> &[EditView] {
+        &self.edits
+    }
+
     /// The id of the process that waits for the program.
     #[must_use]
     pub fn pid(&self) -> u32 {
@@ -185,6 +199,7 @@ impl Running<'_> {
             began_with?.filter(|_| fine).map_or(Ok(()), |number| self.yard.catalog.started_fine(self.row.id, number))
         })?;
         let report = report?;
+        let edits_back = self.take_edits_back(ctx)?;
         let Self { yard, row, held, record, output, plan, .. } = self;
         // It may well want the twin.
         drop(held);
@@ -194,6 +209,7 @@ impl Running<'_> {
             record,
             report,
             output,
+            edits_back,
             after_failed: after.err().map(|error| error.to_string()),
             ran,
         })
@@ -210,6 +226,16 @@ impl Running<'_> {
             self.before = Some(self.settle_before(held, ctx)?);
         }
         catalog.newest_change(self.row.id).map(Some)
+    }
+
+    /// Takes back the edits of a variant that was for this run only.
+    fn take_edits_back(&self, ctx: &Ctx) -> Result<Vec<EditView>> {
+        let Some(held) = self.held.as_ref().filter(|_| self.one_run) else { return Ok(Vec::new()) };
+        let path = self.yard.present_folder(&self.row)?.join("profile.toml");
+        let (profile, _) = Profile::load(&path)?;
+        let row = self.yard.catalog.twin(self.row.id)?.unwrap_or_else(|| self.row.clone());
+        let views = self.yard.edit_for_run(&row, held, &profile.in_use()?, ctx)?.unwrap_or_default();
+        Ok(views.into_iter().filter(|view| matches!(view.does, EditDoes::GivesBack | EditDoes::Leaves)).collect())
     }
 
     /// Takes in what was changed before a sealed run: what the run itself changes is in its layer.

@@ -26,7 +26,7 @@ use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::Index;
 use crate::sheet::{PathSet, Sheet};
-use crate::state::State;
+use crate::state::{Applied, State};
 use crate::yard::OpFolder;
 
 /// What can be said about a clone beyond its source and name. The default is the source twin's or the yard's sharing.
@@ -70,6 +70,8 @@ pub struct ClonePlan {
     laid: Option<ListingId>,
     #[serde(skip)]
     profile: String,
+    #[serde(skip)]
+    edits: Vec<Applied>,
 }
 
 /// What a clone did.
@@ -100,6 +102,7 @@ struct Start {
     listing: Listing,
     laid: Option<ListingId>,
     profile: String,
+    edits: Vec<Applied>,
     sharing: Sharing,
     from_removed: bool,
     leaks: Leaks,
@@ -126,6 +129,7 @@ impl Yard {
                     markers,
                     build: row.build,
                     profile: profile::NEW.into(),
+                    edits: Vec::new(),
                     sharing: self.default_sharing(),
                     from_removed: false,
                     leaks: Leaks::default(),
@@ -147,6 +151,7 @@ impl Yard {
             listing: Arc::new(start.listing),
             laid: start.laid,
             profile: start.profile,
+            edits: start.edits,
         })
     }
 
@@ -169,12 +174,13 @@ impl Yard {
             let listing = self.listing(state.disk)?;
             let listing = portable(&listing, &self.twins_folder().join(row.folder_before_removal()), self.root())?;
             let laid = own_laid(&state);
-            let (build, profile, sharing) = (state.build, state.profile, state.sharing);
+            let (build, profile, edits, sharing) = (state.build, state.profile, state.edits, state.sharing);
             return Ok(Start {
                 build,
                 listing,
                 laid,
                 profile,
+                edits,
                 sharing,
                 from_removed: true,
                 leaks: Leaks::default(),
@@ -187,9 +193,9 @@ impl Yard {
         }
         let listing = portable(&settled.listing, &self.folder_of(&row), self.root())?;
         let laid = own_laid(&settled.state);
-        let State { build, sharing, profile, .. } = settled.state;
+        let State { build, sharing, profile, edits, .. } = settled.state;
         let (from_removed, leaks, markers) = (false, settled.leaks, Vec::new());
-        Ok(Start { build, listing, laid, profile, sharing, from_removed, leaks, markers })
+        Ok(Start { build, listing, laid, profile, edits, sharing, from_removed, leaks, markers })
     }
 
     /// Makes the new twin: staged whole, then renamed into place.
@@ -255,6 +261,7 @@ impl Yard {
         let listing = self.put_listing(listing, None, op)?;
         let laid = laid.unwrap_or(listing);
         let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
+        let state = State { edits: plan.edits.clone(), ..state };
         self.put_state(&state, op)
     }
 

@@ -14,7 +14,7 @@ use crate::ident::{BuildRef, SnapshotLabel, SnapshotRef, TwinName};
 use crate::listing::{Named, rebase};
 use crate::materialise::{Step, steps};
 use crate::progress::Ctx;
-use crate::state::State;
+use crate::state::{Applied, State};
 
 /// A snapshot that was made.
 #[derive(Clone, Debug, Serialize)]
@@ -222,7 +222,12 @@ impl Yard {
         let own = Own(sheet.as_ref());
         let rebased = rebase(&target, &settled.listing, &target, |path| !options.all && own.holds(path))?;
         let (game, others) = own.counts(&settled.listing, &target);
+        // An edit goes with its file.
+        let stays = |edit: &Applied| !options.all && own.holds(&edit.file);
+        let now = settled.state.edits.iter().filter(|edit| stays(edit));
+        let edits = then.edits.iter().filter(|edit| !stays(edit)).chain(now).cloned().collect();
         let state = State {
+            edits,
             build: then.build.clone(),
             laid: then.laid,
             profile: if options.all { then.profile } else { settled.state.profile.clone() },

@@ -12,6 +12,7 @@ mod compare;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::print_stderr)]
 mod faults;
+mod edits;
 mod finish;
 mod history;
 mod intake;
@@ -43,6 +44,7 @@ pub use check::{
 };
 pub use clone::{CloneOptions, CloneOutcome, ClonePlan};
 pub use compare::{Compared, Difference, Differing, Differs, Hunk, LineChange, Part, Tallies, Tally};
+pub use edits::{EditChange, EditDoes, EditOutcome, EditPlan, EditView};
 pub use history::{RestoreOptions, RestoreOutcome, RestorePlan, SnapshotOutcome};
 pub use intake::{HomePart, IntakeOptions, IntakeOutcome, IntakePlan, SheetUse};
 pub use profile::{ProfileChange, ProfileView};

@@ -8,7 +8,7 @@ use crate::Yard;
 use crate::disk;
 use crate::error::{LaunchError, Result};
 use crate::ident::TwinName;
-use crate::profile::{Profile, Setting, edited};
+use crate::profile::{Profile, ProfileText, Setting};
 use crate::progress::Ctx;
 
 /// A twin's profile, and what the title sheet says where it is silent.
@@ -45,12 +45,12 @@ impl Yard {
         let path = self.present_folder(&row)?.join("profile.toml");
         let (profile, _) = Profile::load(&path)?;
         let sheet = self.sheet_of(&self.state(row.state)?.build)?;
-        let command = crate::launch::choose(sheet.as_ref(), &profile);
+        let command = crate::launch::choose(sheet.as_ref(), &profile.clone().in_use()?);
         let (program, arguments) = command.map_or((None, Vec::new()), |c| (Some(c.program), c.arguments));
         Ok(ProfileView { path, profile, program, arguments })
     }
 
-    /// Changes a setting, or takes it out where `values` is `None`; all else in the file stays as it is, comments too.
+    /// Changes a setting, of the profile itself or of one of its variants, or takes it out where `values` is `None`; all else in the file stays as it is, comments too.
     /// With `dry_run` nothing is written.
     ///
     /// # Errors
@@ -59,6 +59,7 @@ impl Yard {
     pub fn change_profile(
         &self,
         name: &TwinName,
+        variant: Option<&str>,
         setting: &Setting,
         values: Option<&[String]>,
         dry_run: bool,
@@ -67,21 +68,23 @@ impl Yard {
         let _twin = self.hold_twin(&row, &Ctx::default())?;
         let path = self.present_folder(&row)?.join("profile.toml");
         let (profile, text) = Profile::load(&path)?;
-        let before = profile.get(setting);
+        let before = profile.get_of(variant, setting);
         if values.is_none() && before.is_none() {
             let why = "it is not set".into();
             return Err(LaunchError::Setting { key: setting.to_string(), what: "unset", why }.into());
         }
-        let next = edited(&text, &path, setting, values)?;
+        let mut changed = ProfileText::parse(&text, &path)?;
+        changed.change(variant, setting, values)?;
+        let next = changed.text();
         let after = Profile::parse(&next, &path)?;
         if let (Setting::Program, Some(_)) = (setting, values) {
             let sheet = self.sheet_of(&self.state(row.state)?.build)?;
-            crate::launch::check_program(&after, sheet.as_ref())?;
+            crate::launch::check_program(&after.clone().with_variant(variant)?, sheet.as_ref())?;
         }
         if !dry_run && next != text {
             let op = self.begin(&Ctx::default())?;
             disk::write_whole(&path, &op.path().join("profile"), next.as_bytes())?;
         }
-        Ok(ProfileChange { setting: setting.to_string(), before, after: after.get(setting) })
+        Ok(ProfileChange { setting: setting.to_string(), before, after: after.get_of(variant, setting) })
     }
 }

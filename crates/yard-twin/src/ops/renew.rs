@@ -6,18 +6,22 @@ use serde::Serialize;
 
 use super::Leaks;
 use super::aim::Aim;
+use super::edits::{Again, EditView, Synced};
+use super::making::Making;
 use super::markers::with_markers;
-use super::settle::Own;
+use super::settle::{Own, Settled};
 use crate::Yard;
-use crate::catalog::What;
+use crate::catalog::{TwinRow, What};
+use crate::combine::{Draft, realise};
 use crate::error::{Result, TwinError};
 use crate::ident::{BuildRef, TwinName};
 use crate::launch::Changes;
-use crate::listing::{Change, Entry, Listing, Named, Node, Reason, Totals, diff, rebase};
+use crate::listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Totals, diff, overlay, rebase};
 use crate::path::RelPath;
+use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
-use crate::state::State;
+use crate::state::{Applied, State};
 
 /// What is done with game files that the player added or changed, and no group of belongings explains.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -60,6 +64,8 @@ pub struct RenewPlan {
     pub back: Vec<RelPath>,
     /// What the player has and the build has in another form: the player's stays.
     pub clashes: Vec<RelPath>,
+    /// The profile's config edits, and what becomes of them.
+    pub edits: Vec<EditView>,
     /// Files that are written, changed or taken away to get there.
     pub game: crate::catalog::Counts,
     /// What it will hold.
@@ -122,33 +128,43 @@ impl Yard {
         let (next, _) = with_markers(self.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
         let next = with_prepared(next, &laid)?;
         let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
-        let rest = own.rest(&laid, &settled.listing, &next);
+        // Edits are the last step: without them is seen whether a file is as it was laid.
+        let (plain, edited) = self.without_edits(&settled)?;
+        let rest = own.rest(&laid, &plain, &next);
         let keep_rest = options.rest == Some(Rest::Keep);
         // A file that is gone is nothing of the player's: it comes back.
-        let there = |path: &RelPath| settled.listing.get(path.as_str()).is_some();
-        let rebased = rebase(&laid, &settled.listing, &next, |path| there(path) && (keep_rest || own.holds(path)))?;
+        let there = |path: &RelPath| plain.get(path.as_str()).is_some();
+        let rebased = rebase(&laid, &plain, &next, |path| there(path) && (keep_rest || own.holds(path)))?;
         let named = |reason: Reason| -> Vec<RelPath> {
             let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason);
             of.map(|named| named.path.clone()).collect()
         };
-        let laid_id = next.id();
-        let state = State { build: stock.build.clone(), laid: laid_id, ..settled.state.clone() };
-        self.check_protected(&row, &settled.listing, &rebased.listing, &state)?;
-        let (game, _) = Own(next_sheet.as_ref()).counts(&settled.listing, &rebased.listing);
+        let listing = with_edits(&rebased.listing, &plain, &settled.listing, &edited)?;
+        let synced = self.edits_after(&listing, &settled, &row)?;
+        let state = State {
+            build: stock.build.clone(),
+            laid: next.id(),
+            edits: synced.applied,
+            ..settled.state.clone()
+        };
+        self.check_protected(&row, &settled.listing, &listing, &state)?;
+        let (game, _) = Own(next_sheet.as_ref()).counts(&settled.listing, &listing);
         Ok(RenewPlan {
             name: row.name.clone(),
             from,
             to: stock.build,
-            kept: kept(&next, &rebased.listing, next_sheet.as_ref()),
+            kept: kept(&next, &listing, next_sheet.as_ref()),
+            edits: synced.views,
             rest,
             what_of_the_rest: options.rest,
             left: named(Reason::Replaced),
             back: named(Reason::Back),
             clashes: named(Reason::Clash),
             game,
-            totals: rebased.listing.totals(),
+            totals: listing.totals(),
             leaks: std::mem::take(&mut settled.leaks),
-            aim: Aim::new(row, settled, state, rebased.listing.into(), What::Renewed).with_laid(next),
+            aim: Aim::new(row, settled, state, Draft { base: listing, derived: synced.derived }, What::Renewed)
+                .with_laid(next),
         })
     }
 
@@ -168,7 +184,8 @@ impl Yard {
         }
         let reached = self.reach(&plan.aim, ctx)?;
         let kept = plan.kept.groups.iter().flat_map(|group| group.new.iter().chain(&group.changed));
-        let kept = kept.filter_map(|path| plan.aim.draft.base.get(path));
+        let made = |path: &String| plan.aim.draft.derived.iter().any(|derive| derive.of.path.as_str() == path);
+        let kept = kept.filter(|path| !made(path)).filter_map(|path| plan.aim.draft.base.get(path));
         let (verified, _) = self.verify(&plan.aim.row, kept, ctx)?;
         Ok(RenewOutcome {
             name: plan.name.clone(),
@@ -181,6 +198,37 @@ impl Yard {
             took: began.elapsed(),
         })
     }
+}
+
+impl Yard {
+    /// A twin's listing as it would be without its config edits, and the files that have some.
+    fn without_edits(&self, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
+        let synced = self.sync_edits(&settled.listing, &settled.state.edits, &[], Again::None)?;
+        let edited = synced.derived.iter().map(|derive| derive.of.path.clone()).collect();
+        let op = self.begin(&Ctx::default())?;
+        let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
+        Ok((realise(draft, &Making::new(self, &op, true)?, &Ctx::default())?, edited))
+    }
+
+    /// The profile's edits in what will be there: those whose file the new build brings are made in that one.
+    fn edits_after(&self, next: &Listing, settled: &Settled, row: &TwinRow) -> Result<Synced> {
+        let path = self.folder_of(row).join("profile.toml");
+        let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
+        let same = |edit: &&Applied| {
+            let node = |listing: &Listing| listing.get(edit.file.as_str()).map(|entry| entry.node.clone());
+            node(next) == node(&settled.listing)
+        };
+        let applied: Vec<Applied> = settled.state.edits.iter().filter(same).cloned().collect();
+        self.sync_edits(next, &applied, &profile.edits, Again::None)
+    }
+}
+
+/// What is to be there, with the files that stay as they are in their edited form.
+fn with_edits(next: &Listing, plain: &Listing, there: &Listing, edited: &[RelPath]) -> Result<Listing> {
+    let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
+    let stay = edited.iter().filter(|path| node(next, path) == node(plain, path));
+    let entries = stay.filter_map(|path| Some((path.clone(), Some(there.get(path.as_str())?.clone()))));
+    overlay(next, &Layer::new(entries.collect())?)
 }
 
 /// The player's own in a listing, by group.

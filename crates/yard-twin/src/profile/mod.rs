@@ -1,12 +1,16 @@
 //! A twin's profile: the settings that its user edits, in `profile.toml`.
 
+mod edits;
+
 use std::collections::BTreeMap;
 use std::fmt;
 use std::path::Path;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
-use toml_edit::{Array, DocumentMut, Item, Table, value};
+pub(crate) use edits::ProfileText;
+pub use edits::{Edit, Variant};
+use toml_edit::{Array, Item, value};
 
 use crate::Isolation;
 use crate::error::{Error, LaunchError, PathContext, Result, position};
@@ -23,8 +27,16 @@ pub(crate) const NEW: &str = "\
 # wrapper = [\"some-layer\"]      put in front of the program: its name, then its arguments
 # before = [\"some-command\"]     run before the program is started, and after it has ended
 # after = [\"some-command\"]
+# variant = \"windowed\"         the one of the variants below that is in use
 # [environment]
 # NAME = \"value\"
+# [[edits]]                     one value in a config file, all else in it stays as it is
+# file = \"game/panel.ini\"
+# key = \"video.width\"
+# value = \"2560\"
+# enforce = true                set again at each launch
+# [variants.windowed]           has what changes: program, arguments, environment, edits
+# arguments = [\"--windowed\"]
 ";
 
 /// A twin's settings. What is not set is as the title sheet says.
@@ -58,9 +70,18 @@ pub struct Profile {
     /// A command that is run when everything is over and taken in.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub after: Option<Vec<String>>,
+    /// The variant that is in use.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub variant: Option<String>,
     /// Environment variables that the program gets on top of the usual ones.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub environment: BTreeMap<String, String>,
+    /// Config edits.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub edits: Vec<Edit>,
+    /// Named sets of changes.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub variants: BTreeMap<String, Variant>,
 }
 
 /// Something that is on or off.
@@ -164,10 +185,25 @@ impl Profile {
     }
 
     pub(crate) fn parse(text: &str, path: &Path) -> Result<Self> {
-        toml::from_str(text).map_err(|error: toml::de::Error| {
+        let profile: Self = toml::from_str(text).map_err(|error: toml::de::Error| {
             let (line, column) = position(text, error.span().map_or(0, |span| span.start));
-            LaunchError::Profile { path: path.into(), line, column, message: error.message().trim().into() }.into()
-        })
+            Error::from(LaunchError::Profile { path: path.into(), line, column, message: error.message().trim().into() })
+        })?;
+        profile.check_edits(text, path)?;
+        Ok(profile)
+    }
+
+    /// The value of a setting of the profile itself, or of a variant; `None` where it isn't set.
+    pub(crate) fn get_of(&self, variant: Option<&str>, setting: &Setting) -> Option<String> {
+        let Some(name) = variant else { return self.get(setting) };
+        let variant = self.variants.get(name)?;
+        match setting {
+            Setting::Program => variant.program.clone(),
+            Setting::Arguments => joined(variant.arguments.as_ref()),
+            Setting::Note => variant.note.clone(),
+            Setting::Environment(name) => variant.environment.get(name).cloned(),
+            _ => None,
+        }
     }
 
     /// The value of a setting as text; `None` where it isn't set.
@@ -206,33 +242,6 @@ pub(crate) fn text(path: &Path) -> Result<String> {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
         read => Ok(String::from_utf8_lossy(&read.at("read", path)?).into_owned()),
     }
-}
-
-/// The profile's text with a setting changed, or taken out where there is no value; all else stays as it is.
-pub(crate) fn edited(text: &str, path: &Path, setting: &Setting, values: Option<&[String]>) -> Result<String> {
-    Profile::parse(text, path)?;
-    let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| {
-        let (line, column) = position(text, error.span().map_or(0, |span| span.start));
-        LaunchError::Profile { path: path.into(), line, column, message: error.message().into() }
-    })?;
-    if values.is_some_and(|values| values.iter().any(|value| value.contains('\0'))) {
-        return Err(refuse(&setting.to_string(), "set", "a value can't hold a NUL"));
-    }
-    let item = values.map(|values| item(setting, values)).transpose()?;
-    match setting {
-        Setting::Environment(name) => {
-            let table = document.entry("environment").or_insert_with(|| Item::Table(Table::new()));
-            let Some(table) = table.as_table_like_mut() else {
-                return Err(refuse(&setting.to_string(), "set", "environment is no table in this profile"));
-            };
-            put(table, name, item);
-            if table.is_empty() {
-                document.remove("environment");
-            }
-        }
-        _ => put(document.as_table_mut(), &setting.to_string(), item),
-    }
-    Ok(document.to_string())
 }
 
 /// Sets a key and keeps the comments around its value, or takes it out.

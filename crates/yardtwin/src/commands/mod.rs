@@ -82,7 +82,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         }
         Command::Sweep { how } => history::sweep(&yard()?, how, screen),
         Command::Profile(command) => settings::run(&yard()?, command, screen),
-        Command::Launch { name, id, discard, ask, detach, stop, arguments, in_background, how } => {
+        Command::Launch { name, id, discard, ask, detach, stop, variant, arguments, in_background, how } => {
             let yard = yard()?;
             let name = match (name, id) {
                 (_, Some(id)) => yard.twin_by_id(id)?,
@@ -97,10 +97,11 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             if stop {
                 return play::stop(&yard, &name, screen);
             }
+            let wish = play::Wish { arguments, keep, variant, how, in_background };
             if detach && !how.dry_run {
-                return play::detach(&yard, &name, arguments, discard, screen);
+                return play::detach(&yard, &name, wish, screen);
             }
-            play::launch(&yard, &name, &play::Wish { arguments, keep, how, in_background }, screen)
+            play::launch(&yard, &name, &wish, screen)
         }
         Command::Entry(command) => play::entry(&yard()?, command, screen),
         Command::Demo { dir } => demo::run(dir, screen),

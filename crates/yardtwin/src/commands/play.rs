@@ -12,7 +12,7 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2};
 use signal_hook::iterator::SignalsInfo;
 use signal_hook::iterator::exfiltrator::origin::{Origin, WithOrigin};
 use yard_twin::{
-    Changes, EntryOptions, Isolation, Keep, LaunchOptions, LaunchPlan, RunOutcome, Running, Signaller, Stream,
+    Changes, EditDoes, EditView, EntryOptions, Isolation, Keep, LaunchOptions, LaunchPlan, RunOutcome, Running, Signaller, Stream,
     TwinName, Yard,
 };
 
@@ -34,6 +34,7 @@ pub(crate) enum Changed {
 pub(crate) struct Wish {
     pub(crate) arguments: Vec<OsString>,
     pub(crate) keep: Changed,
+    pub(crate) variant: Option<String>,
     pub(crate) how: DryRun,
     /// Whether it is the part of a detached launch that stays.
     pub(crate) in_background: bool,
@@ -52,7 +53,8 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
     };
     let arguments = wish.arguments.clone();
     let output = (!quiet).then(|| Arc::new(pass_on) as _);
-    let options = LaunchOptions { arguments, output, keep, ..LaunchOptions::default() };
+    let variant = wish.variant.clone();
+    let options = LaunchOptions { arguments, output, keep, variant, ..LaunchOptions::default() };
     let ctx = quiet_ctx(screen);
     let plan = yard.plan_launch(name, &options, &ctx)?;
     if wish.how.dry_run {
@@ -67,6 +69,9 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
         announce(&plan, screen);
     }
     let outcome = attended(yard, &plan, &options, screen, |running| {
+        if !quiet {
+            say_edits(running.edits(), screen);
+        }
         if wish.in_background {
             screen.line(running.pid());
         }
@@ -114,6 +119,21 @@ pub(super) fn attended(
     Ok(outcome?)
 }
 
+/// What became of config edits before the program was started, as far as it is worth a word.
+fn say_edits(edits: &[EditView], screen: &Screen) {
+    for edit in edits {
+        let place = format!("{} in {}", edit.key, edit.file);
+        match edit.does {
+            EditDoes::Set => screen.aside(format_args!("set {place} to {}", edit.value.as_deref().unwrap_or_default())),
+            EditDoes::GivesBack => screen.aside(format_args!("took back {place}")),
+            EditDoes::Waits => screen.warn(format_args!("{place} is not set: the file is not there yet")),
+            EditDoes::Leaves => screen.warn(format_args!("{place} is not taken back: it was changed since")),
+            EditDoes::Drifted => screen.warn(format_args!("{place} was changed since it was set, and stays so")),
+            EditDoes::Nothing => {}
+        }
+    }
+}
+
 /// Asks whether changes are kept.
 fn ask(changes: &Changes, screen: &Screen) -> bool {
     let paths = changes.groups.iter().flat_map(|group| {
@@ -131,12 +151,16 @@ fn ask(changes: &Changes, screen: &Screen) -> bool {
 }
 
 /// Starts a launch that stays in the background, and waits until the program runs.
-pub(crate) fn detach(yard: &Yard, name: &TwinName, arguments: Vec<OsString>, discard: bool, screen: &Screen) -> Done {
+pub(crate) fn detach(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) -> Done {
+    let Wish { arguments, keep, variant, .. } = wish;
     let program =
         std::env::current_exe().map_err(|error| Failure::failed(format!("this program can't find itself: {error}")))?;
     let mut command = Command::new(program);
     command.arg("--yard").arg(yard.root()).args(["launch", name.as_str(), "--in-background"]);
-    if discard {
+    if let Some(variant) = variant {
+        command.arg("--variant").arg(variant);
+    }
+    if keep == Changed::Discarded {
         command.arg("--discard");
     }
     let mut child = command

@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use yard_twin::{Error, RelPath, RenewOptions, RenewOutcome, RenewPlan, Rest, TwinError, TwinName, Yard};
+use yard_twin::{EditDoes, EditView, Error, RelPath, RenewOptions, RenewOutcome, RenewPlan, Rest, TwinError, TwinName, Yard};
 
 use super::twins::{changes, leaks};
 use super::{Done, typed};
@@ -56,9 +56,25 @@ fn plan_facts(plan: &RenewPlan) -> Vec<(&'static str, String)> {
         ("gives way", if plan.what_of_the_rest == Some(Rest::Leave) { String::new() } else { paths(&plan.left) }),
         ("comes back", paths(&plan.back)),
         ("differs from the build", paths(&plan.clashes)),
+        ("edits", edits(&plan.edits)),
         ("game files", if plan.game.total() == 0 { "as they are".into() } else { changes(plan.game) }),
         ("holds then", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
     ]
+}
+
+/// The profile's config edits, as far as something is done about them.
+fn edits(edits: &[EditView]) -> String {
+    let said = edits.iter().filter_map(|edit| {
+        let what = match edit.does {
+            EditDoes::Set => format!("set to {} again", edit.value.clone().unwrap_or_default()),
+            EditDoes::Waits => "waits: its file is not there".into(),
+            EditDoes::Drifted | EditDoes::Leaves => "changed since, and left so".into(),
+            EditDoes::GivesBack => "given back".into(),
+            EditDoes::Nothing => return None,
+        };
+        Some(format!("{} in {}: {what}", edit.key, edit.file))
+    });
+    said.collect::<Vec<_>>().join("\n")
 }
 
 fn say(plan: &RenewPlan, outcome: &RenewOutcome, screen: &Screen) {

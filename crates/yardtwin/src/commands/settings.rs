@@ -1,37 +1,83 @@
-//! `profile show`, `profile set`, `profile unset`.
+//! `profile show`, `profile set`, `profile unset`, `profile apply`, `profile use`, `profile copy`.
 
 use std::process::ExitCode;
 
-use yard_twin::{ProfileChange, ProfileView, Setting, TwinName, Yard};
+use serde::Serialize;
+use yard_twin::{Edit, EditChange, EditDoes, EditView, ProfileChange, ProfileView, Setting, TwinName, Yard};
 
 use super::{Done, typed};
 use crate::args::{DryRun, Profile};
-use crate::screen::{Screen, shell};
+use crate::fail::Failure;
+use crate::progress::ctx;
+use crate::screen::{Screen, listed, shell};
 
 pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
     match command {
         Profile::Show { name } => {
             let view = yard.profile(&name)?;
-            screen.answer(&view, |screen| show(&name, &view, screen));
+            let shown = Shown { edits: edits_of(yard, &name, &view, screen)?, view };
+            screen.answer(&shown, |screen| show(&name, &shown, screen));
         }
-        Profile::Set { name, setting, value, how } => change(yard, &name, &setting, Some(&value), how, screen)?,
-        Profile::Unset { name, setting, how } => change(yard, &name, &setting, None, how, screen)?,
+        Profile::Set { name, setting, value, file: None, variant, how, .. } => {
+            change(yard, &name, (variant.as_deref(), &setting, Some(&value)), how, screen)?;
+        }
+        Profile::Set { name, setting, value, file: Some(file), format, encoding, enforce, variant, how } => {
+            let [value] = <[String; 1]>::try_from(value).map_err(|_| {
+                let again = format!("yardtwin profile set {} --file {} PLACE VALUE", shell(&name), shell(&file));
+                Failure::usage("a place in a file takes one value: put quotes around it", again)
+            })?;
+            let edit = Edit { file, key: setting, value, format: format.map(Into::into), encoding, enforce };
+            edits(yard, &name, &EditChange::Set { edit, variant }, how, screen)?;
+        }
+        Profile::Unset { name, setting, file: None, variant, how } => {
+            change(yard, &name, (variant.as_deref(), &setting, None), how, screen)?;
+        }
+        Profile::Unset { name, setting, file: Some(file), variant, how } => {
+            edits(yard, &name, &EditChange::Unset { file, key: setting, variant }, how, screen)?;
+        }
+        Profile::Apply { name, how } => edits(yard, &name, &EditChange::Apply, how, screen)?,
+        Profile::Use { name, variant, how, .. } => edits(yard, &name, &EditChange::Use(variant), how, screen)?,
+        Profile::Copy { part, from, to, how } => {
+            edits(yard, &to, &EditChange::Copy { from, parts: part }, how, screen)?;
+        }
     }
     Ok(ExitCode::SUCCESS)
 }
 
-fn show(name: &TwinName, view: &ProfileView, screen: &Screen) {
+/// A profile, and what is in the files that it edits.
+#[derive(Serialize)]
+struct Shown {
+    #[serde(flatten)]
+    view: ProfileView,
+    edits: Vec<EditView>,
+}
+
+/// What is in the files that a profile edits; nothing is looked at where it edits none.
+fn edits_of(yard: &Yard, name: &TwinName, view: &ProfileView, screen: &Screen) -> Result<Vec<EditView>, Failure> {
+    let profile = &view.profile;
+    if profile.edits.is_empty() && profile.variants.values().all(|variant| variant.edits.is_empty()) {
+        return Ok(Vec::new());
+    }
+    Ok(yard.edits(name, &ctx(screen))?)
+}
+
+fn show(name: &TwinName, Shown { view, edits }: &Shown, screen: &Screen) {
     screen.head(format_args!("Profile of {}", shell(name)));
     let profile = &view.profile;
     let set = |setting: Setting| profile.get(&setting).unwrap_or_default();
     let from = |set: bool| if set { "set here" } else { "as the title sheet says" };
-    let program = view.program.as_ref().map(|program| format!("{program}  ({})", from(profile.program.is_some())));
+    let variant = profile.variant.as_ref().and_then(|name| profile.variants.get(name));
+    let by = |set: bool, of_variant: bool| if of_variant { "set by the variant" } else { from(set) };
+    let program = view.program.as_ref().map(|program| {
+        format!("{program}  ({})", by(profile.program.is_some(), variant.is_some_and(|variant| variant.program.is_some())))
+    });
     let arguments = view.arguments.iter().map(shell).collect::<Vec<_>>().join(" ");
     let arguments = if arguments.is_empty() { "none".into() } else { arguments };
+    let by_arguments = by(profile.arguments.is_some(), variant.is_some_and(|variant| variant.arguments.is_some()));
     screen.facts(&[
         ("file", view.path.display().to_string()),
         ("program", program.unwrap_or_else(|| "not known".into())),
-        ("arguments", format!("{arguments}  ({})", from(profile.arguments.is_some()))),
+        ("arguments", format!("{arguments}  ({by_arguments})")),
         ("note", profile.note.clone().unwrap_or_default()),
         ("isolation", set(Setting::Isolation)),
         ("network", set(Setting::Network)),
@@ -43,45 +89,136 @@ fn show(name: &TwinName, view: &ProfileView, screen: &Screen) {
             "environment",
             profile.environment.iter().map(|(name, value)| format!("{name}={value}")).collect::<Vec<_>>().join("\n"),
         ),
+        ("variants", variants(profile)),
         ("next", typed(&format!("profile set {} note \u{2026}", shell(name)), &[])),
     ]);
+    table(edits, screen);
+}
+
+fn variants(profile: &yard_twin::Profile) -> String {
+    let line = |(name, variant): (&String, &yard_twin::Variant)| {
+        let used = if profile.variant.as_ref() == Some(name) { " (in use)" } else { "" };
+        let note = variant.note.as_ref().map(|note| format!(": {note}")).unwrap_or_default();
+        format!("{name}{used}{note}")
+    };
+    profile.variants.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
+/// Old and new, for each edit.
+fn table(edits: &[EditView], screen: &Screen) {
+    if edits.is_empty() {
+        return;
+    }
+    let row = |edit: &EditView| {
+        let does = match edit.does {
+            EditDoes::Set => "set",
+            EditDoes::Nothing => "as it should be",
+            EditDoes::Waits => "waits: the file is not there yet",
+            EditDoes::Drifted => "changed since; profile apply sets it again",
+            EditDoes::GivesBack => "given back",
+            EditDoes::Leaves => "changed since, and left so",
+        };
+        let enforced = if edit.enforce { ", at each launch" } else { "" };
+        vec![
+            edit.file.clone(),
+            edit.key.clone(),
+            edit.there.clone().unwrap_or_else(|| "not there".into()),
+            edit.value.clone().unwrap_or_else(|| "as it was".into()),
+            format!("{does}{enforced}"),
+        ]
+    };
+    screen.table(&["FILE", "PLACE", "VALUE THERE", "WANTED", "WHAT IS DONE"], edits.iter().map(row).collect());
+}
+
+fn edits(yard: &Yard, name: &TwinName, change: &EditChange, how: DryRun, screen: &Screen) -> Result<(), Failure> {
+    let ctx = ctx(screen);
+    let plan = yard.plan_edits(name, change, &ctx)?;
+    if how.dry_run {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("Profile of {}: this would be done", shell(name)));
+            copied(&plan.copied, screen);
+            table(&plan.edits, screen);
+        });
+        return Ok(());
+    }
+    let outcome = yard.apply_edits(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| {
+        let same = outcome.number.is_none();
+        screen.head(format_args!("Profile of {}: {}", shell(name), if same { "nothing had to be changed" } else { done(change) }));
+        copied(&plan.copied, screen);
+        table(&outcome.edits, screen);
+        screen.facts(&[
+            ("written meanwhile", listed(&outcome.late, 5)),
+            ("way back", if same { String::new() } else { back(name, change, outcome.before) }),
+        ]);
+    });
+    Ok(())
+}
+
+fn copied(parts: &[&str], screen: &Screen) {
+    if !parts.is_empty() {
+        screen.facts(&[("copied", parts.join(", "))]);
+    }
+}
+
+fn done(change: &EditChange) -> &'static str {
+    match change {
+        EditChange::Set { .. } => "the edit is set",
+        EditChange::Unset { .. } => "the edit is taken out",
+        EditChange::Apply => "the edits are applied",
+        EditChange::Use(Some(_)) => "the variant is in use",
+        EditChange::Use(None) => "no variant is in use",
+        EditChange::Copy { .. } => "it is copied",
+    }
+}
+
+/// Edits are undone one by one, by what undoes them; what else changed is gone back to as a whole.
+fn back(name: &TwinName, change: &EditChange, before: u32) -> String {
+    match change {
+        EditChange::Set { edit, variant: None } => {
+            format!("{} --file {}", typed("profile unset", &[name, &edit.key]), shell(&edit.file))
+        }
+        _ => typed("restore --all", &[name, &before]),
+    }
 }
 
 fn change(
     yard: &Yard,
     name: &TwinName,
-    setting: &str,
-    values: Option<&[String]>,
+    (variant, setting, values): (Option<&str>, &str, Option<&[String]>),
     how: DryRun,
     screen: &Screen,
-) -> Result<(), crate::fail::Failure> {
-    let change = yard.change_profile(name, &setting.parse()?, values, how.dry_run)?;
+) -> Result<(), Failure> {
+    let change = yard.change_profile(name, variant, &setting.parse()?, values, how.dry_run)?;
     screen.answer(&change, |screen| {
         let done = if how.dry_run { "would change" } else { "changed" };
-        screen.head(format_args!("Profile of {}: {} {done}", shell(name), change.setting));
+        let of = variant.map(|variant| format!(" of the variant {}", shell(variant))).unwrap_or_default();
+        screen.head(format_args!("Profile of {}: {}{of} {done}", shell(name), change.setting));
         screen.facts(&[
             ("before", change.before.clone().unwrap_or_else(|| "not set".into())),
-            ("now", change.after.clone().unwrap_or_else(|| unset(&change.setting).into())),
-            ("way back", way_back(name, &change)),
+            ("now", change.after.clone().unwrap_or_else(|| unset(variant, &change.setting).into())),
+            ("way back", way_back(name, variant, &change)),
         ]);
     });
     Ok(())
 }
 
 /// What holds where a setting is not set.
-fn unset(setting: &str) -> &'static str {
+fn unset(variant: Option<&str>, setting: &str) -> &'static str {
     match setting.parse() {
+        _ if variant.is_some() => "not set: the profile's holds",
         Ok(Setting::Program | Setting::Arguments) => "not set: the title sheet's holds",
         Ok(Setting::Isolation) => "not set: as far as is possible",
         _ => "not set",
     }
 }
 
-fn way_back(name: &TwinName, change: &ProfileChange) -> String {
+fn way_back(name: &TwinName, variant: Option<&str>, change: &ProfileChange) -> String {
+    let of = variant.map(|variant| format!(" --variant {}", shell(variant))).unwrap_or_default();
     match &change.before {
-        None => typed("profile unset", &[name, &change.setting]),
+        None => typed("profile unset", &[name, &change.setting]) + &of,
         // How several arguments were split can't be told from the text.
         Some(_) if change.setting.parse::<Setting>().is_ok_and(|setting| setting.is_list()) => String::new(),
-        Some(before) => typed("profile set", &[name, &change.setting, before]),
+        Some(before) => typed("profile set", &[name, &change.setting, before]) + &of,
     }
 }

@@ -1,0 +1,265 @@
+//! Config edits and variants in a profile.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
+
+use super::{Profile, Setting, item, put, refuse};
+use crate::edit::Format;
+use crate::error::{LaunchError, Result, position};
+use crate::path::RelPath;
+
+/// A config edit: one value in one file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Edit {
+    /// The file, below the twin's folder: starts with `game/` or `home/`.
+    pub file: String,
+    /// The place in it, as its format names places.
+    pub key: String,
+    /// The value, as text.
+    pub value: String,
+    /// The file's format; unset, the one that its ending usually has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub format: Option<Format>,
+    /// Its encoding, where it can't be told: UTF-8 and UTF-16 with a byte order mark can, and what is neither is taken for
+    /// Windows-1252.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<String>,
+    /// Whether it is set again at each launch, if the program or somebody else has changed it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub enforce: bool,
+}
+
+impl Edit {
+    /// Its format: the one that it says, or that its file's ending usually has.
+    pub(crate) fn format(&self) -> Option<Format> {
+        let ending = || RelPath::new(&self.file).ok()?.ending();
+        self.format.or_else(|| Format::of_ending(&ending()?))
+    }
+}
+
+/// A named set of changes to a profile.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Variant {
+    /// A word about it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    /// A program, in place of the profile's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub program: Option<String>,
+    /// Arguments, in place of the profile's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub arguments: Option<Vec<String>>,
+    /// Environment variables on top of the profile's.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub environment: BTreeMap<String, String>,
+    /// Config edits on top of the profile's, or in place of those of the same places.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub edits: Vec<Edit>,
+}
+
+impl Profile {
+    /// The profile with a variant's changes; without one, as it is.
+    ///
+    /// # Errors
+    /// [`crate::Error::NotFound`] if it has no such variant.
+    pub(crate) fn with_variant(mut self, name: Option<&str>) -> Result<Self> {
+        let Some(name) = name else { return Ok(self) };
+        let Some(variant) = self.variants.get(name).cloned() else {
+            let known = self.variants.into_keys().collect();
+            return Err(crate::Error::NotFound { what: "variant", name: name.into(), known });
+        };
+        self.program = variant.program.or(self.program);
+        self.arguments = variant.arguments.or(self.arguments);
+        self.environment.extend(variant.environment);
+        self.edits.retain(|edit| !variant.edits.iter().any(|other| (&other.file, &other.key) == (&edit.file, &edit.key)));
+        self.edits.extend(variant.edits);
+        Ok(self)
+    }
+
+    /// The profile as it holds now: with the variant that is in use.
+    pub(crate) fn in_use(self) -> Result<Self> {
+        let variant = self.variant.clone();
+        self.with_variant(variant.as_deref())
+    }
+
+    /// An error about the edits, if any is wrong by itself.
+    pub(super) fn check_edits(&self, text: &str, path: &Path) -> Result<()> {
+        let variants = self.variants.iter().map(|(name, variant)| (format!("variants.{name}."), &variant.edits));
+        for (of, edits) in std::iter::once((String::new(), &self.edits)).chain(variants) {
+            for (at, edit) in edits.iter().enumerate() {
+                let twice = edits[..at].iter().any(|other| (&other.file, &other.key) == (&edit.file, &edit.key));
+                let inside = edit.file.starts_with("game/") || edit.file.starts_with("home/");
+                let why = match RelPath::new(&edit.file) {
+                    Ok(_) if !inside => "its file is neither below game/ nor below home/",
+                    Err(_) => "its file is no path inside the twin",
+                    Ok(_) if twice => "there are two edits of one place",
+                    Ok(_) => continue,
+                };
+                let quoted = toml_edit::Value::from(edit.file.as_str()).to_string();
+                let (line, column) = position(text, text.find(&quoted).unwrap_or(0));
+                let message = format!("{of}edits, {} in {}: {why}", edit.key, edit.file);
+                return Err(LaunchError::Profile { path: path.into(), line, column, message }.into());
+            }
+        }
+        match &self.variant {
+            Some(name) if !self.variants.contains_key(name) => {
+                let (line, column) = position(text, text.find("variant").unwrap_or(0));
+                let message = format!("there is no [variants.{name}]");
+                Err(LaunchError::Profile { path: path.into(), line, column, message }.into())
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+/// A profile's text, taken apart to be changed.
+pub(crate) struct ProfileText(DocumentMut);
+
+impl ProfileText {
+    pub(crate) fn parse(text: &str, path: &Path) -> Result<Self> {
+        Profile::parse(text, path)?;
+        match text.parse() {
+            Ok(document) => Ok(Self(document)),
+            Err(error) => {
+                let error: toml_edit::TomlError = error;
+                let (line, column) = position(text, error.span().map_or(0, |span| span.start));
+                Err(LaunchError::Profile { path: path.into(), line, column, message: error.message().into() }.into())
+            }
+        }
+    }
+
+    pub(crate) fn text(&self) -> String {
+        self.0.to_string()
+    }
+
+    /// Sets a setting, or takes it out where there are no values; of the profile itself, or of a variant.
+    pub(crate) fn change(&mut self, variant: Option<&str>, setting: &Setting, values: Option<&[String]>) -> Result<()> {
+        if values.is_some_and(|values| values.iter().any(|value| value.contains('\0'))) {
+            return Err(refuse(&setting.to_string(), "set", "a value can't hold a NUL"));
+        }
+        let fits = matches!(
+            setting,
+            Setting::Program | Setting::Arguments | Setting::Note | Setting::Environment(_)
+        );
+        if variant.is_some() && !fits {
+            let why = "a variant has a note, a program, arguments, environment variables and edits";
+            return Err(refuse(&setting.to_string(), "set", why));
+        }
+        let new = values.map(|values| item(setting, values)).transpose()?;
+        let table = self.table(variant)?;
+        match setting {
+            Setting::Environment(name) => {
+                let inner = table.entry("environment").or_insert_with(|| Item::Table(Table::new()));
+                let Some(inner) = inner.as_table_like_mut() else {
+                    return Err(refuse(&setting.to_string(), "set", "environment is no table in this profile"));
+                };
+                put(inner, name, new);
+                if inner.is_empty() {
+                    table.remove("environment");
+                }
+            }
+            _ => put(table, &setting.to_string(), new),
+        }
+        Ok(())
+    }
+
+    /// Sets an edit, or changes the one of the same place.
+    pub(crate) fn set_edit(&mut self, variant: Option<&str>, edit: &Edit) -> Result<()> {
+        let table = self.table(variant)?;
+        let edits = table.entry("edits").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
+        let Some(edits) = edits.as_array_of_tables_mut() else { return Err(no_tables(&edit.key)) };
+        let index = edits.iter().position(|there| is_of(there, &edit.file, &edit.key));
+        if index.is_none() {
+            edits.push(Table::new());
+        }
+        let index = index.unwrap_or(edits.len().saturating_sub(1));
+        let Some(there) = edits.get_mut(index) else { return Err(no_tables(&edit.key)) };
+        put(there, "file", Some(value(edit.file.as_str())));
+        put(there, "key", Some(value(edit.key.as_str())));
+        put(there, "value", Some(value(edit.value.as_str())));
+        put(there, "format", edit.format.map(|format| value(format.to_string())));
+        put(there, "encoding", edit.encoding.as_deref().map(value));
+        put(there, "enforce", edit.enforce.then(|| value(true)));
+        Ok(())
+    }
+
+    /// Takes an edit out; says whether there was one.
+    pub(crate) fn unset_edit(&mut self, variant: Option<&str>, file: &str, key: &str) -> Result<bool> {
+        let table = self.table(variant)?;
+        let Some(edits) = table.get_mut("edits") else { return Ok(false) };
+        let Some(edits) = edits.as_array_of_tables_mut() else { return Err(no_tables(key)) };
+        let before = edits.len();
+        edits.retain(|there| !is_of(there, file, key));
+        let (after, empty) = (edits.len(), edits.is_empty());
+        if empty {
+            table.remove("edits");
+        }
+        Ok(after < before)
+    }
+
+    /// Puts a variant in use, or none.
+    pub(crate) fn use_variant(&mut self, name: Option<&str>) {
+        put(self.0.as_table_mut(), "variant", name.map(value));
+    }
+
+    /// Takes parts over from another profile's text, in place of what is here; says which there were in either.
+    pub(crate) fn copy(&mut self, other: &Self, parts: &[&'static str]) -> Vec<&'static str> {
+        let mut copied = Vec::new();
+        for part in parts {
+            let (from, to) = (other.0.get(part).cloned(), self.0.contains_key(part));
+            if from.is_some() || to {
+                copied.push(*part);
+            }
+            match from {
+                Some(mut item) => {
+                    // Where a table stood in the other text means nothing here.
+                    forget_position(&mut item);
+                    drop(self.0.insert(part, item));
+                }
+                None => drop(self.0.remove(part)),
+            }
+        }
+        copied
+    }
+
+    fn table(&mut self, variant: Option<&str>) -> Result<&mut dyn TableLike> {
+        let Some(name) = variant else { return Ok(self.0.as_table_mut()) };
+        let wrong = || refuse("variants", "set", "variants is no table in this profile");
+        let implicit = || {
+            let mut table = Table::new();
+            table.set_implicit(true);
+            Item::Table(table)
+        };
+        let variants = self.0.entry("variants").or_insert_with(implicit).as_table_like_mut().ok_or_else(wrong)?;
+        let variant = variants.entry(name).or_insert_with(|| Item::Table(Table::new()));
+        variant.as_table_like_mut().ok_or_else(wrong)
+    }
+}
+
+fn forget_position(item: &mut Item) {
+    match item {
+        Item::Table(table) => {
+            table.set_position(None);
+            table.iter_mut().for_each(|(_, item)| forget_position(item));
+        }
+        Item::ArrayOfTables(tables) => tables.iter_mut().for_each(|table| {
+            table.set_position(None);
+            table.iter_mut().for_each(|(_, item)| forget_position(item));
+        }),
+        _ => {}
+    }
+}
+
+fn is_of(table: &Table, file: &str, key: &str) -> bool {
+    let text = |name| table.get(name).and_then(Item::as_str);
+    text("file") == Some(file) && text("key") == Some(key)
+}
+
+fn no_tables(key: &str) -> crate::Error {
+    refuse(key, "set", "edits are no [[edits]] in this profile")
+}
