@@ -74,9 +74,9 @@ mod yard;
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
     About, BelongingsView, CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Catch, CheckOptions, CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile,
-    Difference, Differing, Differs, EditChange, EditDoes, EditOutcome, EditPlan, EditView, Files, Finding, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, IntakeOptions, IntakeOutcome,
-    IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NotKept, OnlyHere, Overlap, Part, Problem,
-    ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, Rest, RestoreOptions,
+    Difference, Differing, Differs, EditChange, EditDoes, EditOutcome, EditPlan, EditView, Files, Finding, FolderRepathOutcome, FolderRepathPlan, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, IntakeOptions, IntakeOutcome,
+    IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NamedPlace, NotKept, OnlyHere, Overlap, Part, PlaceKind, Problem,
+    ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions,
     RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView, SnapshotOutcome,
     Space, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally, Touched, TwinDetails,
     TwinIntakeOptions, TwinIntakePlan,
@@ -86,7 +86,8 @@ pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::{KeepPolicy, Yard};
 
 // Names, ids and values.
-pub use combine::{CarryItem, Does, Met};
+pub use combine::{CarryItem, Does, Met, PathForm};
+pub use ops::Place as NamedFolder;
 pub use catalog::{Counts, HistoryEntry, RunRecord, What};
 pub use ident::{
     BuildLabel, BuildRef, ContentId, ListingId, Side, SnapshotLabel, SnapshotRef, Source, StateId, Title, TwinId,

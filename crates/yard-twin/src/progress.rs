@@ -28,6 +28,8 @@ pub enum Phase {
     Syncing,
     /// Reading contents, and comparing them with what they should be.
     Checking,
+    /// Looking through files for what they name.
+    Searching,
     /// Building a twin's folder.
     Building,
     /// Deleting files.

@@ -162,6 +162,8 @@ impl Yard {
         let (last_whole, recovered) = (RefCell::default(), Vec::new());
         let mut yard = Self { settings, catalog, pool, root, last_whole, recovered };
         yard.recovered = yard.recover()?;
+        // Once it is elsewhere, files that name this place can be found.
+        yard.catalog.roots(&yard.root.to_string_lossy())?;
         Ok(yard)
     }
 

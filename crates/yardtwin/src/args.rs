@@ -211,6 +211,27 @@ pub(crate) enum Command {
         #[command(flatten)]
         how: DryRun,
     },
+    /// Find absolute paths in a twin's files that lead to where it was before or to other twins, and mend them
+    Repath {
+        /// The twin
+        #[arg(required_unless_present_all = ["from", "inside"])]
+        name: Option<TwinName>,
+        /// Rewrite them; what is there now stays in the history
+        #[arg(long)]
+        apply: bool,
+        /// Look for this folder instead
+        #[arg(long, value_name = "FOLDER", requires = "to")]
+        from: Option<PathBuf>,
+        /// What to name in its place
+        #[arg(long, value_name = "FOLDER", requires = "from")]
+        to: Option<PathBuf>,
+        /// Look through this folder outside the yard; what is rewritten is kept in the yard first
+        #[arg(long = "in", value_name = "DIR", id = "inside")]
+        inside: Option<PathBuf>,
+        /// List every place, however many there are
+        #[arg(long)]
+        all: bool,
+    },
     /// Let go of old states and delete what nothing needs, as yard.toml says
     Sweep {
         #[command(flatten)]

@@ -44,6 +44,7 @@ fn verb(phase: Phase) -> &'static str {
         Phase::Storing => "storing",
         Phase::Syncing => "making sure it is safe on disk",
         Phase::Checking => "reading",
+        Phase::Searching => "looking",
         Phase::Building => "building",
         Phase::Deleting => "deleting",
     }

@@ -431,6 +431,26 @@ impl Catalog {
         Ok(())
     }
 
+    /// Remembers the name that a twin's folder had.
+    pub(crate) fn add_former_folder(&self, twin: TwinId, folder: &str) -> Result<()> {
+        let sql = "INSERT OR IGNORE INTO former_folders (twin, folder) VALUES (?1, ?2)";
+        self.run(sql, params![twin.to_string(), folder]).map(|_| ())
+    }
+
+    /// The names that a twin's folder had.
+    pub(crate) fn former_folders(&self, twin: TwinId) -> Result<Vec<String>> {
+        self.all("SELECT folder FROM former_folders WHERE twin = ?1", [twin.to_string()], |row| row.get(0))
+    }
+
+    /// The places where the yard was, with the one where it is: that is remembered if it is new.
+    pub(crate) fn roots(&self, here: &str) -> Result<Vec<String>> {
+        let roots: Vec<String> = self.all("SELECT root FROM roots", [], |row| row.get(0))?;
+        if !roots.iter().any(|root| root == here) {
+            self.loosely(|| self.run("INSERT OR IGNORE INTO roots (root) VALUES (?1)", [here]).map(|_| ()))?;
+        }
+        Ok(roots)
+    }
+
     /// A twin's runs, the newest first.
     pub(crate) fn runs(&self, twin: TwinId) -> Result<Vec<RunRecord>> {
         self.all(

@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-const STEPS: [&str; 4] = [
+const STEPS: [&str; 5] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -119,6 +119,17 @@ const STEPS: [&str; 4] = [
         bytes INTEGER NOT NULL,
         symlinks INTEGER NOT NULL,
         empty_folders INTEGER NOT NULL
+    ) STRICT, WITHOUT ROWID;
+",
+    "
+    CREATE TABLE former_folders (
+        twin TEXT NOT NULL,
+        folder TEXT NOT NULL,
+        PRIMARY KEY (twin, folder)
+    ) STRICT, WITHOUT ROWID;
+
+    CREATE TABLE roots (
+        root TEXT PRIMARY KEY
     ) STRICT, WITHOUT ROWID;
 ",
 ];

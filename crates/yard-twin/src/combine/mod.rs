@@ -3,9 +3,12 @@
 //! The logic stays pure: a [`Draft`] says what is to be made of what, and [`realise`] has it made, each thing once.
 
 mod carrying;
+mod repath;
 mod transform;
 
 pub(crate) use carrying::{Coming, Target, decide, time, without};
+pub use repath::PathForm;
+pub(crate) use repath::{Repather, is_text};
 pub use carrying::{CarryItem, Does, Met};
 pub(crate) use transform::{EditStep, Transform};
 
@@ -135,7 +138,7 @@ mod tests {
         let entries = vec![named("game/one.ini"), named("game/two.ini"), file(&contents, "game/none.ini", "quiet\n")];
         let base = Listing::new(entries.clone()).unwrap();
         let draft = || {
-            let transform = || Transform::Repath { from: "/yard/twins/a".into(), to: "/yard/twins/other".into() };
+            let transform = || Transform::Repath { pairs: vec![("/yard/twins/a".into(), "/yard/twins/other".into())] };
             let derived = entries.iter().map(|of| Derive { of: of.clone(), transform: transform() }).collect();
             Draft { base: base.clone(), derived }
         };

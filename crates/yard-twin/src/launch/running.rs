@@ -72,6 +72,8 @@ pub struct RunOutcome {
     pub report: RunReport,
     /// The file with its output.
     pub output: PathBuf,
+    /// What became of the profile's config edits before the program was started.
+    pub edits: Vec<EditView>,
     /// Config edits that were for this run only, and what became of them.
     pub edits_back: Vec<EditView>,
     /// Why the command that follows a run failed.
@@ -135,12 +137,6 @@ impl Signaller {
 }
 
 impl Running<'_> {
-    /// What became of the config edits before the program was started.
-    #[must_use]
-    pub fn edits(&self) -> &[EditView] {
-        &self.edits
-    }
-
     /// The id of the process that waits for the program.
     #[must_use]
     pub fn pid(&self) -> u32 {
@@ -200,7 +196,7 @@ impl Running<'_> {
         })?;
         let report = report?;
         let edits_back = self.take_edits_back(ctx)?;
-        let Self { yard, row, held, record, output, plan, .. } = self;
+        let Self { yard, row, held, record, output, plan, edits, .. } = self;
         // It may well want the twin.
         drop(held);
         let after = yard.run_command("after", &plan.after, &plan);
@@ -209,6 +205,7 @@ impl Running<'_> {
             record,
             report,
             output,
+            edits,
             edits_back,
             after_failed: after.err().map(|error| error.to_string()),
             ran,

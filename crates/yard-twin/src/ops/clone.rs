@@ -19,6 +19,7 @@ use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
+use crate::path::RelPath;
 use crate::lock::Held;
 use crate::materialise::{Laid, Laying};
 use crate::pool::{Facts, Policy, Putter, Sharing, Unshared};
@@ -59,6 +60,8 @@ pub struct ClonePlan {
     pub leaks: Leaks,
     /// Marker files and folders that are laid beside what the source holds, so that the program keeps to its own folder.
     pub markers: Vec<String>,
+    /// Files and symlinks of the player's own in the source that name its folder by an absolute path, and still will.
+    pub names_source: Vec<RelPath>,
     /// The folder that it holds a copy of, in place of what the stock build holds.
     pub folder: Option<PathBuf>,
     #[serde(skip)]
@@ -103,6 +106,7 @@ struct Start {
     laid: Option<ListingId>,
     profile: String,
     edits: Vec<Applied>,
+    names_source: Vec<RelPath>,
     sharing: Sharing,
     from_removed: bool,
     leaks: Leaks,
@@ -130,6 +134,7 @@ impl Yard {
                     build: row.build,
                     profile: profile::NEW.into(),
                     edits: Vec::new(),
+                    names_source: Vec::new(),
                     sharing: self.default_sharing(),
                     from_removed: false,
                     leaks: Leaks::default(),
@@ -148,6 +153,7 @@ impl Yard {
             taking,
             leaks: start.leaks,
             markers: start.markers,
+            names_source: start.names_source,
             listing: Arc::new(start.listing),
             laid: start.laid,
             profile: start.profile,
@@ -161,7 +167,7 @@ impl Yard {
             let why = "a folder can be compared with a stock build only, and this is a twin";
             return Err(Error::Name { what: "source for a folder", name: source.to_string(), why });
         };
-        let prefix = crate::RelPath::new("game")?;
+        let prefix = RelPath::new("game")?;
         let parts = vec![Part { folder: self.check_source(folder)?, named: folder.into(), prefix }];
         let seen = list(&parts, ctx)?;
         Taking::new(parts, seen, Out { sheet: self.sheet_of(build)?, groups: Vec::new() })
@@ -174,6 +180,8 @@ impl Yard {
             let listing = self.listing(state.disk)?;
             let listing = portable(&listing, &self.twins_folder().join(row.folder_before_removal()), self.root())?;
             let laid = own_laid(&state);
+            let folder = self.twins_folder().join(row.folder_before_removal());
+            let names_source = self.names_source(&listing, laid, &folder)?;
             let (build, profile, edits, sharing) = (state.build, state.profile, state.edits, state.sharing);
             return Ok(Start {
                 build,
@@ -181,6 +189,7 @@ impl Yard {
                 laid,
                 profile,
                 edits,
+                names_source,
                 sharing,
                 from_removed: true,
                 leaks: Leaks::default(),
@@ -193,9 +202,15 @@ impl Yard {
         }
         let listing = portable(&settled.listing, &self.folder_of(&row), self.root())?;
         let laid = own_laid(&settled.state);
+        let names_source = self.names_source(&listing, laid, &self.folder_of(&row))?;
         let State { build, sharing, profile, edits, .. } = settled.state;
         let (from_removed, leaks, markers) = (false, settled.leaks, Vec::new());
-        Ok(Start { build, listing, laid, profile, edits, sharing, from_removed, leaks, markers })
+        Ok(Start { build, listing, laid, profile, edits, names_source, sharing, from_removed, leaks, markers })
+    }
+
+    fn names_source(&self, listing: &Listing, laid: Option<ListingId>, folder: &Path) -> Result<Vec<RelPath>> {
+        let Some(laid) = laid else { return Ok(Vec::new()) };
+        Ok(self.names_origin(listing, &self.listing(laid)?, folder))
     }
 
     /// Makes the new twin: staged whole, then renamed into place.

@@ -26,6 +26,7 @@ mod recover;
 mod remove;
 mod renew;
 mod rename;
+mod repath;
 mod settle;
 mod sheets;
 mod show;
@@ -51,6 +52,9 @@ pub use profile::{ProfileChange, ProfileView};
 pub use protect::ProtectOutcome;
 pub use remove::{ForgetOutcome, OnlyHere, RemoveOutcome, RemovePlan};
 pub use rename::RenameOutcome;
+pub use repath::{
+    FolderRepathOutcome, FolderRepathPlan, NamedPlace, Place, PlaceKind, RepathOutcome, RepathPlan,
+};
 pub use renew::{RenewOptions, RenewOutcome, RenewPlan, Rest};
 pub use intake_twin::{TwinIntakeOptions, TwinIntakePlan};
 pub(crate) use settle::{Own, Settled};

@@ -19,7 +19,7 @@ use crate::progress::Ctx;
 use crate::state::State;
 
 /// Larger files are no settings: they are not looked into for paths.
-const TEXT_MAX: u64 = 1 << 20;
+pub(super) const TEXT_MAX: u64 = 1 << 20;
 
 /// What renaming a twin did, or would do.
 #[derive(Clone, Debug, Serialize)]
@@ -125,6 +125,9 @@ impl Yard {
         folder: &str,
         mend: Option<&Mend>,
     ) -> Result<()> {
+        if let Some(row) = self.catalog.twin(twin)?.filter(|row| row.folder != folder) {
+            self.catalog.add_former_folder(twin, &row.folder)?;
+        }
         self.catalog.rename_twin(twin, name, folder)?;
         let Some(&Mend { from, to }) = mend else { return self.catalog.intent_done(intent) };
         // Nothing is staged: whoever finishes it does that.
@@ -149,7 +152,7 @@ impl Yard {
         let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {
             return Ok(Mending { states: None, paths: Vec::new() });
         };
-        let repath = Transform::Repath { from: from.into(), to: to.into() };
+        let repath = Transform::Repath { pairs: vec![(from.into(), to.into())] };
         let text = |text: &str| repath.run(text.as_bytes()).and_then(|bytes| String::from_utf8(bytes).ok());
         let laid = self.listing(settled.state.laid)?;
         let (mut links, mut derived) = (Vec::new(), Vec::new());

@@ -110,6 +110,8 @@ fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
             "mend: put the folder back where it was; or yardtwin remove {about} and {}",
             typed("clone", &[from, &finding.about])
         ),
+        Mend::Repath { rewrites: true } => format!("look at it, then mend it: yardtwin repath {about} --apply"),
+        Mend::Repath { rewrites: false } => format!("look at it: yardtwin repath {about}"),
         Mend::Edit { path } => format!("mend: correct it in an editor: {}", path.display()),
         Mend::WriteSheet { title } => format!("mend: {}", typed("sheet new", &[title])),
         Mend::MoveUp { folder, into } => {

@@ -7,6 +7,7 @@ mod diff;
 mod history;
 mod play;
 mod renew;
+mod repath;
 mod settings;
 mod sheets;
 mod space;
@@ -79,6 +80,10 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
                 _ => None,
             };
             renew::renew(&yard()?, &name, &RenewOptions { stock, rest }, how, screen)
+        }
+        Command::Repath { name, apply, from, to, inside, all } => {
+            let wish = repath::Wish { name, apply, named: from.zip(to), inside, all };
+            repath::repath(&yard()?, &wish, screen)
         }
         Command::Sweep { how } => history::sweep(&yard()?, how, screen),
         Command::Profile(command) => settings::run(&yard()?, command, screen),

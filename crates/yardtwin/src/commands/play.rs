@@ -69,9 +69,6 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
         announce(&plan, screen);
     }
     let outcome = attended(yard, &plan, &options, screen, |running| {
-        if !quiet {
-            say_edits(running.edits(), screen);
-        }
         if wish.in_background {
             screen.line(running.pid());
         }
@@ -119,19 +116,21 @@ pub(super) fn attended(
     Ok(outcome?)
 }
 
-/// What became of config edits before the program was started, as far as it is worth a word.
-fn say_edits(edits: &[EditView], screen: &Screen) {
-    for edit in edits {
-        let place = format!("{} in {}", edit.key, edit.file);
-        match edit.does {
-            EditDoes::Set => screen.aside(format_args!("set {place} to {}", edit.value.as_deref().unwrap_or_default())),
-            EditDoes::GivesBack => screen.aside(format_args!("took back {place}")),
-            EditDoes::Waits => screen.warn(format_args!("{place} is not set: the file is not there yet")),
-            EditDoes::Leaves => screen.warn(format_args!("{place} is not taken back: it was changed since")),
-            EditDoes::Drifted => screen.warn(format_args!("{place} was changed since it was set, and stays so")),
-            EditDoes::Nothing => {}
-        }
-    }
+/// What became of config edits before the program was started, and afterwards, as far as it is worth a word.
+fn edits(outcome: &RunOutcome) -> String {
+    let line = |edit: &EditView| {
+        let value = edit.value.as_deref().unwrap_or_default();
+        let what = match edit.does {
+            EditDoes::Set => format!("set to {value}"),
+            EditDoes::GivesBack => "taken back".into(),
+            EditDoes::Waits => "not set: the file is not there yet".into(),
+            EditDoes::Leaves => "not taken back: it was changed since".into(),
+            EditDoes::Drifted => "was changed since it was set, and stays so".into(),
+            EditDoes::Nothing => return None,
+        };
+        Some(format!("{} in {}: {what}", edit.key, edit.file))
+    };
+    outcome.edits.iter().chain(&outcome.edits_back).filter_map(line).collect::<Vec<_>>().join("\n")
 }
 
 /// Asks whether changes are kept.
@@ -288,6 +287,9 @@ fn say_outcome(plan: &LaunchPlan, outcome: &RunOutcome, screen: &Screen) {
     screen.aside(format_args!("{} ended after {}{end}", plan.twin, duration(outcome.ran)));
     let kept = if report.discarded { "thrown away" } else { "changed" };
     screen.aside(format_args!("  {kept:11}  {}", plain(&report.changes.summary())));
+    for (at, line) in edits(outcome).lines().enumerate() {
+        screen.aside(format_args!("  {:11}  {}", if at == 0 { "edits" } else { "" }, plain(line)));
+    }
     screen.aside(format_args!("  {:11}  {}", "output", outcome.output.display()));
     let mind = |what: &str, paths: &[String]| {
         if !paths.is_empty() {

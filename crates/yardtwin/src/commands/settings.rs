@@ -132,6 +132,7 @@ fn table(edits: &[EditView], screen: &Screen) {
 
 fn edits(yard: &Yard, name: &TwinName, change: &EditChange, how: DryRun, screen: &Screen) -> Result<(), Failure> {
     let ctx = ctx(screen);
+    let before = yard.profile(name)?.profile;
     let plan = yard.plan_edits(name, change, &ctx)?;
     if how.dry_run {
         screen.answer(&plan, |screen| {
@@ -149,7 +150,7 @@ fn edits(yard: &Yard, name: &TwinName, change: &EditChange, how: DryRun, screen:
         table(&outcome.edits, screen);
         screen.facts(&[
             ("written meanwhile", listed(&outcome.late, 5)),
-            ("way back", if same { String::new() } else { back(name, change, outcome.before) }),
+            ("way back", if same { String::new() } else { back(name, change, &before, outcome.before) }),
         ]);
     });
     Ok(())
@@ -172,14 +173,20 @@ fn done(change: &EditChange) -> &'static str {
     }
 }
 
-/// Edits are undone one by one, by what undoes them; what else changed is gone back to as a whole.
-fn back(name: &TwinName, change: &EditChange, before: u32) -> String {
-    match change {
-        EditChange::Set { edit, variant: None } => {
-            format!("{} --file {}", typed("profile unset", &[name, &edit.key]), shell(&edit.file))
-        }
-        _ => typed("restore --all", &[name, &before]),
-    }
+/// A new edit is taken out again, and one that was there gets its value back; what else changed is gone back to as a whole.
+fn back(name: &TwinName, change: &EditChange, profile: &yard_twin::Profile, before: u32) -> String {
+    let EditChange::Set { edit, variant } = change else { return typed("restore --all", &[name, &before]) };
+    let of = match variant {
+        Some(variant) => profile.variants.get(variant).map_or(&[][..], |variant| &variant.edits),
+        None => &profile.edits,
+    };
+    let there = of.iter().find(|there| there.key == edit.key && there.file.ends_with(&edit.file));
+    let command = match there {
+        Some(there) => typed("profile set", &[name, &edit.key, &there.value]),
+        None => typed("profile unset", &[name, &edit.key]),
+    };
+    let variant = variant.as_ref().map(|variant| format!(" --variant {}", shell(variant))).unwrap_or_default();
+    format!("{command} --file {}{variant}", shell(&edit.file))
 }
 
 fn change(

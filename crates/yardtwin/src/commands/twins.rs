@@ -56,6 +56,15 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
         ("way back", typed("remove", &[&outcome.name])),
         ("next", typed("launch", &[&outcome.name])),
     ]);
+    if !plan.names_source.is_empty() {
+        let paths: Vec<_> = plan.names_source.iter().map(ToString::to_string).collect();
+        screen.warn(format_args!(
+            "these name the folder of {} by its absolute path: {}. Look at all of it: {}",
+            plan.source,
+            listed(&paths, 5),
+            typed("repath", &[&outcome.name])
+        ));
+    }
     match outcome.unshared {
         Some(Unshared::NoGuard) => screen.warn(
             "everything was copied: this filesystem can't share blocks, and a link would not be guarded, since writing to \
@@ -344,7 +353,10 @@ pub(crate) fn rename(
             ),
         ]);
         if moved.is_some() {
-            screen.warn("text files that name the old folder by its absolute path are mended; binary ones can't be");
+            screen.warn(format_args!(
+                "text files of the player's own that name the old folder are mended; to look at all the others: {}",
+                typed("repath", &[&outcome.name])
+            ));
         }
     });
     Ok(ExitCode::SUCCESS)

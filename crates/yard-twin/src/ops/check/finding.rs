@@ -158,7 +158,7 @@ pub enum Problem {
     NoMarkers { paths: Vec<String> },
     /// A folder was dropped in as it is, and its contents belong one level higher.
     Wrapper { folder: String, into: String, holds: Vec<String> },
-    /// A file or symlink leads into another twin's folder by its absolute path.
+    /// A file names another twin's folder, or one where this twin was before, by its absolute path; or a symlink leads there.
     LeadsElsewhere { path: String, line: Option<usize>, to: String },
     /// What no listing can hold is in the folder.
     NotTaken { paths: Vec<String> },
@@ -205,6 +205,11 @@ pub enum Mend {
     Clone {
         /// Of what.
         from: BuildRef,
+    },
+    /// Looking for such paths in the whole twin: [`crate::Yard::plan_repath`].
+    Repath {
+        /// Whether it can be known what should be named instead.
+        rewrites: bool,
     },
     /// Correcting a file.
     Edit {
@@ -346,7 +351,7 @@ impl fmt::Display for Problem {
                 write!(f, "{folder} was dropped in as it is: its {} belong in {into}", few(holds))
             }
             Self::LeadsElsewhere { path, line: Some(line), to } => {
-                write!(f, "{path}, line {line}, names a folder of another twin: {to}")
+                write!(f, "{path}, line {line}, names a folder that is not this twin's: {to}")
             }
             Self::LeadsElsewhere { path, line: None, to } => write!(f, "{path} leads out of the twin: {to}"),
             Self::NotTaken { paths } => write!(f, "in its folder, and never copied along: {}", few(paths)),

@@ -6,8 +6,10 @@ use std::fs;
 use super::twin::Seen;
 use super::{Checking, Mend, Problem, Severity};
 use crate::catalog::{TwinRow, What};
+use crate::combine::{Repather, is_text};
 use crate::error::Result;
 use crate::listing::{Change, Listing, Node, diff, diff_of_contents};
+use crate::ops::PlaceKind;
 use crate::ops::settle::Own;
 use crate::path::RelPath;
 
@@ -95,8 +97,12 @@ impl Checking<'_> {
     }
 
     /// Small text files that the stock build doesn't have so, and that name another twin's folder.
+    /// Small files of the player's own, in whatever form they name another twin's folder, or where this one was before.
     fn leads_elsewhere(&mut self, seen: &Seen, stock: &Listing) {
-        let Some(twins) = self.yard.twins_folder().to_str().map(|path| format!("{path}/")) else { return };
+        // What can't be known is looked for by a repath, and said there.
+        let places = self.yard.places_of(&seen.row, &seen.look.state).unwrap_or_default();
+        let places: Vec<_> = places.into_iter().filter(|place| place.what != PlaceKind::Installed).collect();
+        let repather = Repather::new(places.iter().map(|place| (place.from.as_str(), "")));
         for change in diff(stock, &seen.now) {
             let Some(Node::File { size, .. }) = change.nodes().1 else { continue };
             if *size > TEXT_MAX {
@@ -105,29 +111,14 @@ impl Checking<'_> {
             let path = change.path();
             // One that has gone meanwhile names nothing.
             let bytes = fs::read(path.below(&seen.folder)).unwrap_or_default();
-            if bytes.contains(&0) {
-                continue;
-            }
-            let text = String::from_utf8_lossy(&bytes);
-            if let Some((line, to)) = elsewhere(&text, &twins, &seen.row.folder) {
-                let problem = Problem::LeadsElsewhere { path: path.to_string(), line: Some(line), to };
-                let mend = Mend::Edit { path: path.below(&seen.folder) };
-                self.found(Severity::Wrong, &seen.about, problem, mend);
-            }
+            let Some(hit) = repather.hits(&bytes).next().filter(|_| is_text(&bytes)) else { continue };
+            let line = bytes[..hit.range.start].iter().filter(|byte| **byte == b'\n').count() + 1;
+            let place = &places[hit.pair];
+            let (path, to) = (path.to_string(), place.from.clone());
+            let problem = Problem::LeadsElsewhere { path, line: Some(line), to };
+            self.found(Severity::Wrong, &seen.about, problem, Mend::Repath { rewrites: place.to.is_some() });
         }
     }
-}
-
-/// The first line that names a folder below `twins` other than `own`, and that folder.
-fn elsewhere(text: &str, twins: &str, own: &str) -> Option<(usize, String)> {
-    text.lines().enumerate().find_map(|(at, line)| {
-        line.match_indices(twins).find_map(|(start, _)| {
-            let rest = &line[start + twins.len()..];
-            let is_own = rest.strip_prefix(own).is_some_and(|after| !after.starts_with(|c: char| c.is_alphanumeric()));
-            let name = rest.split(['/', '\\', '"', '\'', '<', '>', ';', ',']).next().unwrap_or(rest);
-            (!is_own && !name.is_empty()).then(|| (at + 1, format!("{twins}{name}")))
-        })
-    })
 }
 
 /// A folder whose contents belong one or more levels higher.
@@ -226,14 +217,5 @@ mod tests {
                 .collect();
             assert_eq!(found, wrapper.into_iter().collect::<Vec<_>>(), "{dropped}");
         }
-    }
-
-    #[test]
-    fn another_twins_folder_is_found_by_its_line_and_the_own_one_is_not() {
-        let find = |text: &str| elsewhere(text, "/y/twins/", "main");
-        assert_eq!(find("a\nb=/y/twins/other/game/x"), Some((2, "/y/twins/other".into())));
-        assert_eq!(find("/y/twins/main/game /y/twins/main\" x"), None);
-        assert_eq!(find("/y/twins/main2/game"), Some((1, "/y/twins/main2".into())));
-        assert_eq!(find("/y/twins/"), None);
     }
 }

@@ -1,0 +1,263 @@
+//! Absolute paths in files: where one is named, in whatever form, and what the file is with another in its place.
+
+use std::ops::Range;
+
+use aho_corasick::{AhoCorasick, Input, MatchKind};
+
+/// How a path is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PathForm {
+    /// As it is.
+    Plain,
+    /// With `\/` for each slash, as some JSON has it.
+    Escaped,
+    /// With a backslash for each slash.
+    Backslashes,
+    /// With two backslashes for each slash, as strings have it.
+    DoubledBackslashes,
+    /// Percent-encoded, as in `file:` URLs (RFC 8089).
+    Url,
+    /// In UTF-16.
+    Wide,
+}
+
+/// A path in one form, and what it is replaced by.
+struct Needle {
+    pair: usize,
+    form: PathForm,
+    bytes: Vec<u8>,
+    to: Vec<u8>,
+    /// Bytes of a character: 2 in UTF-16; and whether the more significant one comes first.
+    wide: Option<bool>,
+}
+
+/// Looks for paths, all at once.
+pub(crate) struct Repather {
+    needles: Vec<Needle>,
+    finder: Option<AhoCorasick>,
+}
+
+/// One place where a path is named.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct PathHit {
+    pub(crate) range: Range<usize>,
+    /// Which of the paths.
+    pub(crate) pair: usize,
+    pub(crate) form: PathForm,
+    needle: usize,
+}
+
+impl Repather {
+    /// Of absolute paths and what takes their places.
+    pub(crate) fn new<'a>(pairs: impl IntoIterator<Item = (&'a str, &'a str)>) -> Self {
+        let pairs = pairs.into_iter().enumerate().filter(|(_, (from, _))| from.len() > 1);
+        let mut needles: Vec<Needle> = pairs.flat_map(|(pair, (from, to))| forms(pair, from, to)).collect();
+        // Where several begin in one place, the longest that is a whole path counts.
+        needles.sort_by_key(|needle| (usize::MAX - needle.bytes.len(), needle.pair));
+        let finder = AhoCorasick::builder()
+            .match_kind(MatchKind::LeftmostLongest)
+            .build(needles.iter().map(|needle| &needle.bytes))
+            .ok()
+            .filter(|_| !needles.is_empty());
+        Self { needles, finder }
+    }
+
+    /// The length of the longest thing that is looked for, with what is looked at on both sides of it.
+    pub(crate) fn reach(&self) -> usize {
+        self.needles.iter().map(|needle| needle.bytes.len()).max().unwrap_or(0) + 4
+    }
+
+    /// Where paths are named, in order.
+    pub(crate) fn hits<'a>(&'a self, bytes: &'a [u8]) -> impl Iterator<Item = PathHit> + 'a {
+        let mut at = 0;
+        std::iter::from_fn(move || {
+            let finder = self.finder.as_ref()?;
+            loop {
+                let found = finder.find(Input::new(bytes).span(at..bytes.len()))?;
+                let start = found.start();
+                let whole = self.needles.iter().position(|needle| needle.stands_at(bytes, start));
+                let Some(needle) = whole else {
+                    at = start + 1;
+                    continue;
+                };
+                let Needle { pair, form, bytes: text, .. } = &self.needles[needle];
+                at = start + text.len();
+                return Some(PathHit { range: start..at, pair: *pair, form: *form, needle });
+            }
+        })
+    }
+
+    /// The bytes with every path replaced; `None` if none is named, or they are no text.
+    pub(crate) fn replaced(&self, bytes: &[u8]) -> Option<Vec<u8>> {
+        if !is_text(bytes) {
+            return None;
+        }
+        let (mut out, mut done) = (Vec::new(), 0);
+        for hit in self.hits(bytes) {
+            out.extend_from_slice(&bytes[done..hit.range.start]);
+            out.extend_from_slice(&self.needles[hit.needle].to);
+            done = hit.range.end;
+        }
+        if done == 0 {
+            return None;
+        }
+        out.extend_from_slice(&bytes[done..]);
+        Some(out)
+    }
+}
+
+/// Whether bytes are a text that can be rewritten: it has no NUL, or says that it is UTF-16.
+pub(crate) fn is_text(bytes: &[u8]) -> bool {
+    bytes.starts_with(&[0xff, 0xfe]) || bytes.starts_with(&[0xfe, 0xff]) || !bytes.contains(&0)
+}
+
+fn forms(pair: usize, from: &str, to: &str) -> Vec<Needle> {
+    let each: [(PathForm, fn(&str) -> String); 5] = [
+        (PathForm::Plain, str::to_owned),
+        (PathForm::Escaped, |path| path.replace('/', "\\/")),
+        (PathForm::Backslashes, |path| path.replace('/', "\\")),
+        (PathForm::DoubledBackslashes, |path| path.replace('/', "\\\\")),
+        (PathForm::Url, encoded),
+    ];
+    let mut needles: Vec<Needle> = Vec::new();
+    for (form, write) in each {
+        let (bytes, to) = (write(from).into_bytes(), write(to).into_bytes());
+        if !needles.iter().any(|there| there.bytes == bytes) {
+            needles.push(Needle { pair, form, bytes, to, wide: None });
+        }
+    }
+    for write in [str::to_owned as fn(&str) -> String, |path: &str| path.replace('/', "\\")] {
+        for big in [false, true] {
+            let units = |text: String| -> Vec<u8> {
+                let units = text.encode_utf16();
+                units.flat_map(|unit| if big { unit.to_be_bytes() } else { unit.to_le_bytes() }).collect()
+            };
+            let (bytes, to) = (units(write(from)), units(write(to)));
+            needles.push(Needle { pair, form: PathForm::Wide, bytes, to, wide: Some(big) });
+        }
+    }
+    needles
+}
+
+/// The path in a URL: all but the unreserved characters of RFC 3986 and the slash are percent-encoded.
+fn encoded(path: &str) -> String {
+    let mut out = String::with_capacity(path.len());
+    for byte in path.bytes() {
+        if byte.is_ascii_alphanumeric() || b"/-._~".contains(&byte) {
+            out.push(char::from(byte));
+        } else {
+            out.push_str(&format!("%{byte:02X}"));
+        }
+    }
+    out
+}
+
+impl Needle {
+    /// Whether it stands at `start`, as a whole path.
+    fn stands_at(&self, bytes: &[u8], start: usize) -> bool {
+        let end = start + self.bytes.len();
+        if bytes.get(start..end) != Some(&self.bytes) {
+            return false;
+        }
+        match self.wide {
+            None => {
+                let before = start.checked_sub(1).and_then(|at| bytes.get(at)).copied();
+                ends_a_name(bytes.get(end).copied()) && !continues_a_name(before)
+            }
+            Some(big) => {
+                let unit = |at: Option<usize>| {
+                    let pair = at.and_then(|at| bytes.get(at..at + 2))?;
+                    let (high, low) = if big { (pair[0], pair[1]) } else { (pair[1], pair[0]) };
+                    // What is no ASCII is part of a name.
+                    Some(if high == 0 { low } else { 0x80 })
+                };
+                let before = unit(start.checked_sub(2)).filter(|byte| *byte != 0x80 || !is_mark(bytes, start));
+                ends_a_name(unit(Some(end))) && !continues_a_name(before)
+            }
+        }
+    }
+}
+
+/// Whether a byte order mark is right before `start`.
+fn is_mark(bytes: &[u8], start: usize) -> bool {
+    start == 2 && (bytes.starts_with(&[0xff, 0xfe]) || bytes.starts_with(&[0xfe, 0xff]))
+}
+
+/// Whether no name of a folder goes on after it. A space may be part of one, so it does not end one.
+fn ends_a_name(next: Option<u8>) -> bool {
+    next.is_none_or(|next| b"/\\\"'<>;:,)]}|\r\n\t\0".contains(&next))
+}
+
+/// Whether a path that begins after it is the rest of a longer one.
+fn continues_a_name(before: Option<u8>) -> bool {
+    before.is_some_and(|before| before.is_ascii_alphanumeric() || b"_-.".contains(&before) || !before.is_ascii())
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn mended(text: &str) -> String {
+        let repather = Repather::new([("/y/twins/a", "/y/twins/new one")]);
+        let bytes = repather.replaced(text.as_bytes()).unwrap_or_else(|| text.as_bytes().to_vec());
+        String::from_utf8(bytes).unwrap()
+    }
+
+    #[test]
+    fn a_folder_is_renamed_where_it_is_named_as_a_whole_in_whatever_form() {
+        for (text, mended_text) in [
+            ("/y/twins/a", "/y/twins/new one"),
+            ("path=\"/y/twins/a/game\"", "path=\"/y/twins/new one/game\""),
+            ("file:///y/twins/a/home", "file:///y/twins/new one/home"),
+            ("Z:/y/twins/a;/y/twins/a", "Z:/y/twins/new one;/y/twins/new one"),
+            ("Z:\\y\\twins\\a\\game", "Z:\\y\\twins\\new one\\game"),
+            ("\"Z:\\\\y\\\\twins\\\\a\\\\game\"", "\"Z:\\\\y\\\\twins\\\\new one\\\\game\""),
+            ("{\"p\":\"\\/y\\/twins\\/a\\/game\"}", "{\"p\":\"\\/y\\/twins\\/new one\\/game\"}"),
+            (
+                "/y/twins/ab /y/twins/a b/game /mnt/y/twins/a /y/twins/a.old",
+                "/y/twins/ab /y/twins/a b/game /mnt/y/twins/a /y/twins/a.old",
+            ),
+            ("nothing", "nothing"),
+        ] {
+            assert_eq!(mended(text), mended_text);
+        }
+        let spaced = Repather::new([("/y/a b", "/y/c ü")]);
+        assert_eq!(spaced.replaced(b"file:///y/a%20b/x").unwrap(), b"file:///y/c%20%C3%BC/x");
+        let nested = Repather::new([("/y/a", "/n"), ("/y/a/game", "/g")]);
+        assert_eq!(nested.replaced(b"/y/a/game/x /y/a/gamesave").unwrap(), b"/g/x /n/gamesave");
+    }
+
+    #[test]
+    fn wide_text_is_rewritten_and_binary_files_are_only_read() {
+        let repather = Repather::new([("/y/a", "/z/bb")]);
+        let wide = |text: &str, big: bool| -> Vec<u8> {
+            let units = std::iter::once(0xfeff).chain(text.encode_utf16());
+            units.flat_map(|unit: u16| if big { unit.to_be_bytes() } else { unit.to_le_bytes() }).collect()
+        };
+        for big in [false, true] {
+            let replaced = repather.replaced(&wide("/y/a/x \u{e4}=Z:\\y\\a /y/ab", big));
+            assert_eq!(replaced.unwrap(), wide("/z/bb/x \u{e4}=Z:\\y\\a /y/ab", big), "a space goes on with a name");
+            assert_eq!(repather.replaced(&wide("k=\"Z:\\y\\a\"", big)).unwrap(), wide("k=\"Z:\\z\\bb\"", big));
+        }
+        let binary = b"\0\x01/y/a/game\0";
+        assert_eq!(repather.replaced(binary), None);
+        assert_eq!(repather.hits(binary).count(), 1);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn there_and_back_gives_the_text_again(pieces in prop::collection::vec("[ab/\n\"\\\\]{0,4}|/y/a|/y/a/|\\\\y\\\\a", 0..12)) {
+            let text = pieces.concat();
+            prop_assume!(!text.contains("/y/new"));
+            let there = Repather::new([("/y/a", "/y/new")]).replaced(text.as_bytes()).unwrap_or(text.clone().into_bytes());
+            let back = Repather::new([("/y/new", "/y/a")]).replaced(&there).unwrap_or(there);
+            prop_assert_eq!(back, text.into_bytes());
+        }
+    }
+}

@@ -1,0 +1,370 @@
+//! Repath: files that name places by absolute paths which are not right any more, or never were.
+
+mod looking;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use serde::Serialize;
+
+use self::looking::{Look, Looking, Seen};
+use super::aim::{Aim, Reached};
+use super::settle::Settled;
+use crate::Yard;
+use crate::catalog::{TwinRow, What};
+use crate::combine::{Draft, PathForm, Repather};
+use crate::disk;
+use crate::error::Result;
+use crate::ident::{Source, TwinName};
+use crate::listing::{Entry, Node};
+use crate::path::RelPath;
+use crate::progress::Ctx;
+use crate::state::State;
+
+/// A place that may be named, and what it should be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Place {
+    /// The folder that may be named.
+    pub from: String,
+    /// The one that should be; `None` where that can't be known, so that it is only reported.
+    pub to: Option<String>,
+    /// What it is.
+    pub what: PlaceKind,
+}
+
+/// What a place is that should not be named.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PlaceKind {
+    /// Where the twin's folder was before.
+    Former,
+    /// The folder of the twin that it was cloned from.
+    Origin,
+    /// The folder that its stock build was taken in from.
+    Installed,
+    /// The folder of another twin.
+    OtherTwin,
+    /// What the caller named.
+    Named,
+}
+
+/// A place in a file, or a symlink, that names a folder.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct NamedPlace {
+    /// The file or symlink: below the twin's folder, or below the folder that was looked through.
+    pub path: String,
+    /// The line, counted from 1; `None` for symlinks and for what has no lines.
+    pub line: Option<u64>,
+    /// The line, or the symlink's target, as far as it is of use.
+    pub text: String,
+    /// Which place it names.
+    pub from: String,
+    /// What it will name; `None` where it is only reported.
+    pub to: Option<String>,
+    /// How it is written.
+    pub form: PathForm,
+    /// Why it is not rewritten.
+    pub only_reported: Option<&'static str>,
+}
+
+/// What a repath finds, and will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct RepathPlan {
+    /// The twin.
+    pub name: TwinName,
+    /// What was looked for.
+    pub places: Vec<Place>,
+    /// What was found, by path and line.
+    pub found: Vec<NamedPlace>,
+    /// How many files were looked through.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Whether its profile names such a place too, and will be rewritten.
+    pub profile: bool,
+    #[serde(skip)]
+    aim: Aim,
+}
+
+/// What a repath did.
+#[derive(Clone, Debug, Serialize)]
+pub struct RepathOutcome {
+    /// The twin.
+    pub name: TwinName,
+    /// Files and symlinks that were rewritten.
+    pub rewritten: u64,
+    /// The number of the change in the history; `None` if there was nothing to do.
+    pub number: Option<u32>,
+    /// The number of the state before it, which is the way back.
+    pub before: u32,
+    /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub took: Duration,
+}
+
+/// What a repath of a folder outside the yard finds, and will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct FolderRepathPlan {
+    /// The folder.
+    pub folder: PathBuf,
+    /// What was looked for.
+    pub places: Vec<Place>,
+    /// What was found, by path and line.
+    pub found: Vec<NamedPlace>,
+    /// How many files were looked through.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// What could not be looked at, each with its reason.
+    pub passed_over: Vec<String>,
+}
+
+/// What a repath of a folder did.
+#[derive(Clone, Debug, Serialize)]
+pub struct FolderRepathOutcome {
+    /// Files and symlinks that were rewritten.
+    pub rewritten: u64,
+    /// Where what they held before is kept, under the same paths.
+    pub kept: PathBuf,
+}
+
+impl Yard {
+    /// Looks for absolute paths in a twin's files and symlinks that lead to where it was before, to the twin that it was
+    /// cloned from, to where its stock build was installed, or to another twin; with `named`, for those to the first folder
+    /// of the pair. What leads to another twin is only reported. The twin is settled first.
+    ///
+    /// # Errors
+    /// [`crate::Error::NotFound`], [`crate::TwinError::Protected`] if a game file of a protected twin would be rewritten,
+    /// [`crate::Error::Busy`] while it runs, [`crate::Error::Name`] for a folder that is no absolute path.
+    pub fn plan_repath(&self, name: &TwinName, named: Option<(&Path, &Path)>, ctx: &Ctx) -> Result<RepathPlan> {
+        let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
+        let places = match named {
+            Some(named) => vec![named_place(named)?],
+            None => self.places_of(&row, &settled.state)?,
+        };
+        let looks = settled.listing.entries().iter().filter_map(|entry| {
+            let what = match &entry.node {
+                Node::File { content, size, .. } => Seen::File { at: self.pool.path(*content), size: *size },
+                Node::Symlink { target } => Seen::Link(target.to_string()),
+                Node::EmptyFolder => return None,
+            };
+            Some(Look { path: entry.path.to_string(), what })
+        });
+        let looks: Vec<Look> = looks.collect();
+        let looking = Looking::new(&places);
+        let found = looking.look(&looks, ctx)?;
+        let (files, bytes) = totals(&looks);
+        let state = State { profile: looking.profile(&settled.state.profile), ..settled.state.clone() };
+        let profile = state.profile != settled.state.profile;
+        let draft = looking.draft(&settled, &found)?;
+        self.check_repath(&row, &settled, &draft)?;
+        let aim = Aim::new(row, settled, state, draft, What::Mended);
+        Ok(RepathPlan { name: name.clone(), places, found, files, bytes, profile, aim })
+    }
+
+    /// Rewrites what a plan found, as far as it is not only reported.
+    ///
+    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard.
+    ///
+    /// # Errors
+    /// As [`Yard::apply_restore`].
+    pub fn apply_repath(&self, plan: &RepathPlan, ctx: &Ctx) -> Result<RepathOutcome> {
+        let began = Instant::now();
+        let Reached { number, before, .. } = self.reach(&plan.aim, ctx)?;
+        Ok(RepathOutcome {
+            name: plan.name.clone(),
+            rewritten: rewritten(&plan.found),
+            number,
+            before,
+            took: began.elapsed(),
+        })
+    }
+
+    /// As [`Yard::plan_repath`], in a folder outside the yard: for what the twin of that name is, or for the named folder.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_repath`]; [`crate::IntakeError::NotAFolder`], [`crate::IntakeError::InsideYard`],
+    /// [`crate::IntakeError::AroundYard`].
+    pub fn plan_repath_folder(
+        &self,
+        folder: &Path,
+        name: Option<&TwinName>,
+        named: Option<(&Path, &Path)>,
+        ctx: &Ctx,
+    ) -> Result<FolderRepathPlan> {
+        let folder = self.check_source(folder)?;
+        let places = match (named, name) {
+            (Some(named), _) => vec![named_place(named)?],
+            (None, Some(name)) => {
+                let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
+                self.places_of(&row, &settled.state)?
+            }
+            (None, None) => Vec::new(),
+        };
+        let prefix = RelPath::new("game")?;
+        let (seen, passed_over) = crate::scan::walk(&folder, &prefix, crate::scan::Manner::Lenient, ctx)?;
+        let looks = seen.into_iter().filter_map(|seen| {
+            let path = seen.path.as_str().strip_prefix("game/").unwrap_or_default().to_owned();
+            let what = match seen.kind {
+                crate::scan::Kind::File => Seen::File { at: folder.join(&path), size: seen.stat.size },
+                crate::scan::Kind::Symlink(target) => Seen::Link(target.into()),
+                crate::scan::Kind::EmptyFolder => return None,
+            };
+            Some(Look { path, what })
+        });
+        let looks: Vec<Look> = looks.collect();
+        let found = Looking::new(&places).look(&looks, ctx)?;
+        let (files, bytes) = totals(&looks);
+        Ok(FolderRepathPlan { folder, places, found, files, bytes, passed_over })
+    }
+
+    /// Rewrites what a plan found in a folder outside the yard. First all of the files are copied into the yard, below
+    /// `kept/`, and the new ones written beside them; then each takes its place at once.
+    ///
+    /// # Errors
+    /// [`crate::IntakeError::Changed`] if a file does not name a place any more, [`crate::Error::Io`]. Files that were not
+    /// reached yet are as they were then, and the others are kept.
+    pub fn apply_repath_folder(&self, plan: &FolderRepathPlan, ctx: &Ctx) -> Result<FolderRepathOutcome> {
+        let looking = Looking::new(&plan.places);
+        let mut paths: Vec<&str> = plan.found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
+        paths.dedup();
+        let kept = self.free_kept(&plan.folder)?;
+        let mut staged = Vec::new();
+        let done = paths.iter().try_for_each(|path| {
+            ctx.check()?;
+            let at = plan.folder.join(path);
+            let name = at.file_name().unwrap_or_default().to_string_lossy();
+            let new = at.with_file_name(format!(".{name}.new"));
+            if disk::exists(&new) {
+                return Err(crate::TwinError::FolderInTheWay(new).into());
+            }
+            staged.push((new.clone(), at.clone()));
+            looking.stage(&at, &new, &kept.join(path))
+        });
+        if let Err(error) = done {
+            for (new, _) in &staged {
+                disk::remove_if_there(new)?;
+            }
+            return Err(error);
+        }
+        staged.iter().try_for_each(|(new, at)| disk::rename(new, at))?;
+        Ok(FolderRepathOutcome { rewritten: staged.len() as u64, kept })
+    }
+
+    /// A free folder below `kept/` for what a folder held.
+    fn free_kept(&self, folder: &Path) -> Result<PathBuf> {
+        let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let all = self.root().join("kept");
+        let free = (1u64..).map(|number| all.join(format!("{name} {number}"))).find(|path| !disk::exists(path));
+        let free = free.unwrap_or_else(|| all.join(name));
+        disk::make_folders(&free)?;
+        Ok(free)
+    }
+
+    /// The places that a twin's files should not name.
+    pub(super) fn places_of(&self, row: &TwinRow, state: &State) -> Result<Vec<Place>> {
+        let here = self.folder_of(row).to_string_lossy().into_owned();
+        let root = self.root().to_string_lossy().into_owned();
+        let mut folders = self.catalog.former_folders(row.id)?;
+        folders.push(row.folder.clone());
+        let twins: Vec<TwinRow> = self.catalog.twins()?;
+        let others = || twins.iter().filter(|twin| twin.removed_at.is_none() && twin.id != row.id);
+        let mut places: Vec<Place> = Vec::new();
+        let mut add = |from: String, to: Option<String>, what: PlaceKind| {
+            if from != here && !places.iter().any(|place| place.from == from) {
+                places.push(Place { from, to, what });
+            }
+        };
+        let origin = match row.origin.parse() {
+            Ok(Source::Twin(name)) => Some(name),
+            _ => None,
+        };
+        let mut roots = self.catalog.roots(&root)?;
+        roots.push(root.clone());
+        for at in &roots {
+            for folder in &folders {
+                // Where another twin is now, it is that one which is named.
+                let taken = *at == root && others().any(|twin| twin.folder == *folder);
+                if !taken {
+                    add(format!("{at}/twins/{folder}"), Some(here.clone()), PlaceKind::Former);
+                }
+            }
+        }
+        if let Some(name) = &origin {
+            let folder = others().find(|twin| twin.name == *name).map_or(name.to_string(), |twin| twin.folder.clone());
+            for at in &roots {
+                add(format!("{at}/twins/{folder}"), Some(here.clone()), PlaceKind::Origin);
+            }
+        }
+        let source = self.stock_row(&state.build, true)?.source;
+        if Path::new(&source).is_absolute() && !Path::new(&source).starts_with(self.root()) {
+            add(source, Some(format!("{here}/game")), PlaceKind::Installed);
+        }
+        for twin in others() {
+            add(self.folder_of(twin).to_string_lossy().into_owned(), None, PlaceKind::OtherTwin);
+        }
+        Ok(places)
+    }
+
+    fn check_repath(&self, row: &TwinRow, settled: &Settled, draft: &Draft) -> Result<()> {
+        if row.protected.is_none() {
+            return Ok(());
+        }
+        let sheet = self.sheet_of(&settled.state.build)?;
+        let own = super::settle::Own(sheet.as_ref());
+        let links = crate::listing::diff(&settled.listing, &draft.base).map(|change| change.path().clone());
+        let files = draft.derived.iter().map(|derive| derive.of.path.clone());
+        match links.chain(files).find(|path| !own.holds(path)) {
+            Some(_) => Err(crate::TwinError::Protected(row.name.to_string()).into()),
+            None => Ok(()),
+        }
+    }
+
+    /// Files and symlinks of a new twin that name the one which it was cloned from: as many as a look at what the player
+    /// has of their own shows.
+    pub(super) fn names_origin(&self, listing: &crate::Listing, laid: &crate::Listing, origin: &Path) -> Vec<RelPath> {
+        let Some(origin) = origin.to_str() else { return Vec::new() };
+        let repather = Repather::new([(origin, "")]);
+        let own = crate::listing::diff(laid, listing).filter_map(|change| match change {
+            crate::Change::New(entry) | crate::Change::Changed { after: entry, .. } => Some(entry),
+            crate::Change::Gone(_) => None,
+        });
+        let names = |entry: &&Entry| match &entry.node {
+            Node::File { content, size, .. } if *size <= super::rename::TEXT_MAX => {
+                // One that can't be read is found by a check.
+                let bytes = fs::read(self.pool.path(*content)).unwrap_or_default();
+                repather.hits(&bytes).next().is_some()
+            }
+            Node::Symlink { target } => repather.hits(target.as_bytes()).next().is_some(),
+            _ => false,
+        };
+        own.filter(names).map(|entry| entry.path.clone()).collect()
+    }
+}
+
+fn named_place((from, to): (&Path, &Path)) -> Result<Place> {
+    let text = |path: &Path| match path.to_str() {
+        Some(text) if path.is_absolute() && text.len() > 1 => Ok(text.trim_end_matches('/').to_owned()),
+        _ => {
+            let (name, why) = (path.display().to_string(), "it is no absolute path");
+            Err(crate::Error::Name { what: "folder to look for", name, why })
+        }
+    };
+    Ok(Place { from: text(from)?, to: Some(text(to)?), what: PlaceKind::Named })
+}
+
+fn totals(looks: &[Look]) -> (u64, u64) {
+    looks.iter().fold((0, 0), |(files, bytes), look| match look.what {
+        Seen::File { size, .. } => (files + 1, bytes + size),
+        Seen::Link(_) => (files, bytes),
+    })
+}
+
+fn rewritten(found: &[NamedPlace]) -> u64 {
+    let mut paths: Vec<&str> = found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
+    paths.dedup();
+    paths.len() as u64
+}

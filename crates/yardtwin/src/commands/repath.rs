@@ -1,0 +1,157 @@
+//! `repath`.
+
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use yard_twin::{NamedFolder, NamedPlace, PathForm, PlaceKind, TwinName, Yard};
+
+use super::{Done, typed};
+use crate::fail::Failure;
+use crate::progress::ctx;
+use crate::screen::{Screen, Tone, counted, duration, files, listed, shell, size};
+
+use super::check::FOUND;
+
+/// So many places are listed unless all are asked for.
+const PLACES: usize = 30;
+
+/// What is wished for.
+pub(crate) struct Wish {
+    pub(crate) name: Option<TwinName>,
+    pub(crate) apply: bool,
+    pub(crate) named: Option<(PathBuf, PathBuf)>,
+    pub(crate) inside: Option<PathBuf>,
+    pub(crate) all: bool,
+}
+
+pub(crate) fn repath(yard: &Yard, wish: &Wish, screen: &Screen) -> Done {
+    let named = wish.named.as_ref().map(|(from, to)| (from.as_path(), to.as_path()));
+    match (&wish.inside, &wish.name) {
+        (Some(folder), name) => in_folder(yard, folder, name.as_ref(), named, wish, screen),
+        (None, Some(name)) => in_twin(yard, name, named, wish, screen),
+        (None, None) => Err(Failure::usage("no twin was named, and no folder", "yardtwin repath NAME")),
+    }
+}
+
+fn in_twin(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, wish: &Wish, screen: &Screen) -> Done {
+    let ctx = ctx(screen);
+    let plan = yard.plan_repath(name, named, &ctx)?;
+    if !wish.apply {
+        screen.answer(&plan, |screen| {
+            say(&format!("The twin {}", shell(name)), &plan.found, wish, screen);
+            let rewrites = plan.found.iter().any(|found| found.only_reported.is_none()) || plan.profile;
+            screen.facts(&[
+                ("looked through", format!("{}, {}", files(plan.files), size(plan.bytes))),
+                ("looked for", places(&plan.places)),
+                ("its profile", if plan.profile { "names one too".into() } else { String::new() }),
+                ("mend it", if rewrites { typed("repath --apply", &[name]) } else { String::new() }),
+            ]);
+        });
+        let nothing = plan.found.is_empty() && !plan.profile;
+        return Ok(if nothing { ExitCode::SUCCESS } else { ExitCode::from(FOUND) });
+    }
+    let outcome = yard.apply_repath(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| {
+        say(&format!("The twin {}", shell(name)), &plan.found, wish, screen);
+        screen.facts(&[
+            ("rewritten", format!("{}, in {}", files(outcome.rewritten), duration(outcome.took))),
+            ("way back", outcome.number.map(|_| typed("restore --all", &[name, &outcome.before])).unwrap_or_default()),
+        ]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn in_folder(
+    yard: &Yard,
+    folder: &Path,
+    name: Option<&TwinName>,
+    named: Option<(&Path, &Path)>,
+    wish: &Wish,
+    screen: &Screen,
+) -> Done {
+    let ctx = ctx(screen);
+    let plan = yard.plan_repath_folder(folder, name, named, &ctx)?;
+    let about = format!("The folder {}", plan.folder.display());
+    if !wish.apply {
+        screen.answer(&plan, |screen| {
+            say(&about, &plan.found, wish, screen);
+            screen.facts(&[
+                ("looked through", format!("{}, {}", files(plan.files), size(plan.bytes))),
+                ("looked for", places(&plan.places)),
+                ("passed over", listed(&plan.passed_over, 5)),
+                ("mend it", if plan.found.is_empty() { "" } else { "the same command with --apply" }.into()),
+            ]);
+        });
+        return Ok(if plan.found.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(FOUND) });
+    }
+    let outcome = yard.apply_repath_folder(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| {
+        say(&about, &plan.found, wish, screen);
+        screen.facts(&[
+            ("rewritten", files(outcome.rewritten)),
+            ("way back", format!("what was there is kept: {}", outcome.kept.display())),
+        ]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn say(about: &str, found: &[NamedPlace], wish: &Wish, screen: &Screen) {
+    let rewritten = found.iter().filter(|found| found.only_reported.is_none()).count();
+    match (found.len(), rewritten) {
+        (0, _) => screen.head(format_args!("{about} names no such place")),
+        (all, 0) => screen.head(format_args!("{about} names such places {}, and none is rewritten", times(all))),
+        (all, some) => {
+            let done = if wish.apply { "rewritten" } else { "would be rewritten" };
+            screen.head(format_args!("{about} names such places {}; {some} {done}", times(all)));
+        }
+    }
+    let most = if wish.all { usize::MAX } else { PLACES };
+    for place in found.iter().take(most) {
+        one(place, screen);
+    }
+    if found.len() > most {
+        let more = counted((found.len() - most) as u64, "more place");
+        screen.pieces(&[(Tone::Faint, &format!("  and {more}; --all lists them"))]);
+    }
+}
+
+fn times(count: usize) -> String {
+    if count == 1 { "once".into() } else { format!("{count} times") }
+}
+
+fn one(place: &NamedPlace, screen: &Screen) {
+    let line = place.line.map(|line| format!(":{line}")).unwrap_or_default();
+    let (tone, mark) = if place.only_reported.is_some() { (Tone::Other, "!") } else { (Tone::Came, "~") };
+    screen.pieces(&[(Tone::Plain, "  "), (tone, mark), (Tone::Plain, " "), (Tone::Plain, &format!("{}{line}", place.path))]);
+    if !place.text.is_empty() {
+        screen.pieces(&[(Tone::Faint, &format!("      {}", place.text))]);
+    }
+    let form = match place.form {
+        PathForm::Plain => "",
+        PathForm::Escaped => " (slashes escaped)",
+        PathForm::Backslashes => " (with backslashes)",
+        PathForm::DoubledBackslashes => " (with doubled backslashes)",
+        PathForm::Url => " (as a URL)",
+        PathForm::Wide => " (UTF-16)",
+    };
+    let what = match (&place.to, place.only_reported) {
+        (_, Some(why)) => format!("names {}{form}; left as it is: {why}", place.from),
+        (Some(to), None) => format!("{}{form} \u{2192} {to}", place.from),
+        (None, None) => format!("names {}{form}", place.from),
+    };
+    screen.pieces(&[(Tone::Plain, &format!("      {what}"))]);
+}
+
+fn places(places: &[NamedFolder]) -> String {
+    let line = |place: &NamedFolder| {
+        let what = match place.what {
+            PlaceKind::Former => "where it was",
+            PlaceKind::Origin => "what it was cloned from",
+            PlaceKind::Installed => "where its build was installed",
+            PlaceKind::OtherTwin => "another twin",
+            PlaceKind::Named => "as you said",
+        };
+        format!("{} ({what})", place.from)
+    };
+    places.iter().map(line).collect::<Vec<_>>().join("\n")
+}
