@@ -74,7 +74,7 @@ mod yard;
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
     About, BelongingsView, CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Catch, CheckOptions, CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile,
-    Difference, Differing, Differs, EditChange, EditDoes, EditOutcome, EditPlan, EditView, Files, Finding, FolderRepathOutcome, FolderRepathPlan, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, IntakeOptions, IntakeOutcome,
+    Difference, Differing, Differs, EditChange, EditDoes, EditOutcome, EditPlan, EditView, Files, Finding, FolderRepathOutcome, FolderRepathPlan, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, InsideOutcome, InsidePlan, IntakeOptions, IntakeOutcome,
     IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NamedPlace, NotKept, OnlyHere, Overlap, Part, PlaceKind, Problem,
     ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions,
     RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView, SnapshotOutcome,
@@ -98,7 +98,7 @@ pub use path::RelPath;
 pub use pool::{Share, Sharing, Unshared};
 pub use edit::{EditFault, Format, Put, Set, get as get_value, set as set_value, unset as unset_value};
 pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
-pub use sheet::{Belongings, Good, Group, Inside, Label, OnClash, Place, Program, Sheet, new_sheet};
+pub use sheet::{Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sheet, new_sheet};
 
 // Starting programs.
 pub use entry::{EntryOptions, EntryPlan, EntrySummary};

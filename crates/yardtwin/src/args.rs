@@ -49,14 +49,17 @@ pub(crate) enum Command {
     Clone {
         /// TITLE@BUILD, or the name of a twin; a removed one can be named too
         source: Source,
-        /// What the new twin is called
-        name: TwinName,
+        /// What the new twin is called; with --inside, the new folder
+        name: String,
         /// How it shares storage where the filesystem can't share blocks by itself
         #[arg(long, value_enum)]
         share: Option<Share>,
         /// A copy of the stock build that was changed by hand: the twin gets what is in it, as the player's own changes
-        #[arg(long, value_name = "DIR")]
+        #[arg(long, value_name = "DIR", conflicts_with = "inside")]
         from_folder: Option<PathBuf>,
+        /// Clone this folder inside the twin SOURCE instead, and call it NAME: what is named after it gets the new name too
+        #[arg(long, value_name = "FOLDER", conflicts_with = "share")]
+        inside: Option<String>,
         #[command(flatten)]
         how: DryRun,
     },

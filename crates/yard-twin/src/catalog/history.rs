@@ -62,6 +62,11 @@ pub enum What {
         /// That twin, as it was named then.
         to: String,
     },
+    /// A folder inside it was cloned under another name.
+    ClonedInside {
+        /// That folder.
+        folder: String,
+    },
     /// Config edits were set, or taken back.
     Edited,
     /// It was put on a stock build around its belongings.

@@ -3,11 +3,13 @@
 //! The logic stays pure: a [`Draft`] says what is to be made of what, and [`realise`] has it made, each thing once.
 
 mod carrying;
+mod renaming;
 mod repath;
 mod transform;
 
 pub(crate) use carrying::{Coming, Target, decide, time, without};
 pub use repath::PathForm;
+pub(crate) use renaming::{Renamed, rename};
 pub(crate) use repath::{Repather, is_text};
 pub use carrying::{CarryItem, Does, Met};
 pub(crate) use transform::{EditStep, Transform};

@@ -20,6 +20,13 @@ pub(crate) enum Transform {
         /// Folders that are named, without a `/` at their ends, and those to name instead.
         pairs: Vec<(String, String)>,
     },
+    /// In a text, a word becomes another one wherever it stands as a whole. Binary files are left alone.
+    Word {
+        /// The word.
+        from: String,
+        /// What it becomes.
+        to: String,
+    },
     /// In a config file, values are set and taken back, one after the other.
     Edit {
         /// What is done, in order.
@@ -52,6 +59,7 @@ impl Transform {
     /// What it makes of a content; `None` if that stays as it is.
     pub(crate) fn run(&self, input: &[u8]) -> Option<Vec<u8>> {
         match self {
+            Self::Word { from, to } => reworded(input, from, to),
             Self::Edit { edits } => edited(input, edits),
             Self::Repath { pairs } => {
                 let pairs = pairs.iter().map(|(from, to)| (from.as_str(), to.as_str()));
@@ -74,4 +82,20 @@ fn edited(input: &[u8], edits: &[EditStep]) -> Option<Vec<u8>> {
         bytes = next;
     }
     (bytes != input).then_some(bytes)
+}
+
+/// A text with a word replaced wherever it stands as a whole; letters, digits and `_` go on with one.
+fn reworded(input: &[u8], from: &str, to: &str) -> Option<Vec<u8>> {
+    let text = std::str::from_utf8(input).ok().filter(|text| !text.contains('\0'))?;
+    let part = |c: Option<char>| c.is_some_and(|c| c.is_alphanumeric() || c == '_');
+    let (mut out, mut done) = (String::new(), 0);
+    for (at, _) in text.match_indices(from).filter(|_| !from.is_empty()) {
+        let (before, after) = (text[..at].chars().next_back(), text[at + from.len()..].chars().next());
+        if at >= done && !part(before) && !part(after) {
+            out.push_str(&text[done..at]);
+            out.push_str(to);
+            done = at + from.len();
+        }
+    }
+    (done > 0).then(|| (out + &text[done..]).into_bytes())
 }

@@ -9,11 +9,13 @@ use serde::Serialize;
 
 use super::Leaks;
 use super::ShareTotals;
+use super::making::Making;
 use super::markers::with_markers;
 use super::settle::index_path;
 use super::taking::{Out, Part, Taking, list};
 use crate::Yard;
 use crate::catalog::{Counts, Intent, TwinRow};
+use crate::combine::{Derive, Draft, Renamed, realise, rename};
 use crate::disk::{self, FsClock};
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, ListingId, Source, TwinId, TwinName};
@@ -26,7 +28,7 @@ use crate::pool::{Facts, Policy, Putter, Sharing, Unshared};
 use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::Index;
-use crate::sheet::{PathSet, Sheet};
+use crate::sheet::{PathSet, RenameRule, Sheet};
 use crate::state::{Applied, State};
 use crate::yard::OpFolder;
 
@@ -60,6 +62,12 @@ pub struct ClonePlan {
     pub leaks: Leaks,
     /// Marker files and folders that are laid beside what the source holds, so that the program keeps to its own folder.
     pub markers: Vec<String>,
+    /// What gets another name in the new twin, by the title sheet's rename rules.
+    pub renamed: Vec<(RelPath, RelPath)>,
+    /// Files in which the name is changed.
+    pub changed: Vec<RelPath>,
+    #[serde(skip)]
+    derived: Vec<Derive>,
     /// Files and symlinks of the player's own in the source that name its folder by an absolute path, and still will.
     pub names_source: Vec<RelPath>,
     /// The folder that it holds a copy of, in place of what the stock build holds.
@@ -71,6 +79,9 @@ pub struct ClonePlan {
     /// What was laid in the source twin, where that differs from what is there.
     #[serde(skip)]
     laid: Option<ListingId>,
+    /// The same, where no state has it yet.
+    #[serde(skip)]
+    laid_anew: Option<Listing>,
     #[serde(skip)]
     profile: String,
     #[serde(skip)]
@@ -122,7 +133,7 @@ impl Yard {
     pub fn plan_clone(&self, source: &Source, name: &TwinName, options: CloneOptions, ctx: &Ctx) -> Result<ClonePlan> {
         self.check_free(name)?;
         let taking = options.folder.as_ref().map(|folder| self.take_folder(source, folder, ctx)).transpose()?;
-        let start = match source {
+        let mut start = match source {
             Source::Stock(build) => {
                 let row = self.stock_row(build, false)?;
                 let sheet = self.sheet_of(&row.build)?;
@@ -142,7 +153,20 @@ impl Yard {
             }
             Source::Twin(twin) => self.start_from_twin(twin, ctx)?,
         };
+        let sheet = self.sheet_of(&start.build)?;
+        let mut laid_anew = None;
+        let renamed = renamed(&start, source, name, sheet.as_ref())?;
+        if let Some(renamed) = &renamed {
+            // What was laid is laid under the old names: what has a new one is the player's own.
+            let before = std::mem::replace(&mut start.listing, renamed.draft.base.clone());
+            laid_anew = start.laid.is_none().then_some(before);
+        }
+        let (moved, changed, derived) =
+            renamed.map_or_else(Default::default, |renamed| (renamed.moved, renamed.changed, renamed.draft.derived));
         Ok(ClonePlan {
+            renamed: moved,
+            changed,
+            derived,
             source: source.clone(),
             name: name.clone(),
             build: start.build,
@@ -156,6 +180,7 @@ impl Yard {
             names_source: start.names_source,
             listing: Arc::new(start.listing),
             laid: start.laid,
+            laid_anew,
             profile: start.profile,
             edits: start.edits,
         })
@@ -231,7 +256,8 @@ impl Yard {
             self.keep_nothing(&op, ctx)?;
         }
         let folder = plan.taking.as_ref().map(|taking| self.read_folder(taking, sheet.as_ref(), &op, ctx)).transpose()?;
-        let listing = folder.as_ref().unwrap_or(&plan.listing);
+        let made = self.make_contents(plan, &op, ctx)?;
+        let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
         let policy = Policy::new(plan.sharing, Facts::probe(op.path())?, listing, written);
         let clock = FsClock::new(op.path())?;
         let held = if policy.links() { self.alone(ctx)? } else { self.shared(ctx)? };
@@ -268,16 +294,30 @@ impl Yard {
     }
 
     fn put_first_state(&self, plan: &ClonePlan, listing: &Listing, op: &OpFolder) -> Result<crate::StateId> {
-        let laid = match (plan.laid, plan.taking.is_some()) {
+        let anew = plan.laid_anew.as_ref().or_else(|| plan.taking.is_some().then_some(&*plan.listing));
+        let laid = match (plan.laid, anew) {
             (Some(laid), _) => Some(laid),
-            (None, true) => Some(self.put_listing(&plan.listing, None, op)?),
-            (None, false) => None,
+            (None, Some(anew)) => Some(self.put_listing(anew, None, op)?),
+            (None, None) => None,
         };
         let listing = self.put_listing(listing, None, op)?;
         let laid = laid.unwrap_or(listing);
         let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
         let state = State { edits: plan.edits.clone(), ..state };
         self.put_state(&state, op)
+    }
+
+    /// Makes what rename rules change, if they change anything.
+    fn make_contents(&self, plan: &ClonePlan, op: &OpFolder, ctx: &Ctx) -> Result<Option<Listing>> {
+        if plan.derived.is_empty() {
+            return Ok(None);
+        }
+        let below = OpFolder::below(op, "renaming")?;
+        let making = Making::new(self, &below, false)?;
+        let draft = Draft { base: Listing::clone(&plan.listing), derived: plan.derived.clone() };
+        let listing = realise(draft, &making, ctx)?;
+        making.keep(ctx)?;
+        Ok(Some(listing))
     }
 
     /// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold.
@@ -368,6 +408,18 @@ impl Yard {
         let path = self.twins_folder().join(&free);
         if disk::exists(&path) { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(free) }
     }
+}
+
+/// What rename rules make of what a new twin starts as: the id is the twin's name, or what the stock build comes with.
+fn renamed(start: &Start, source: &Source, name: &TwinName, sheet: Option<&Sheet>) -> Result<Option<Renamed>> {
+    let rules = sheet.map(|sheet| sheet.rename.as_slice()).unwrap_or_default();
+    let id = |rule: &RenameRule| match source {
+        Source::Twin(twin) => Some(twin.to_string()),
+        Source::Stock(_) => rule.id.clone(),
+    };
+    let Some(old) = rules.iter().find_map(id).filter(|old| old != name.as_str()) else { return Ok(None) };
+    let renamed = rename(&start.listing, rules, (&old, name.as_str()), (false, None))?;
+    Ok((!renamed.moved.is_empty() || !renamed.changed.is_empty()).then_some(renamed))
 }
 
 /// What was laid in a twin, where something else is there now: what differs is the player's own in a clone too.

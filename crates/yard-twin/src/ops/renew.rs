@@ -136,7 +136,11 @@ impl Yard {
         let there = |path: &RelPath| plain.get(path.as_str()).is_some();
         let rebased = rebase(&laid, &plain, &next, |path| there(path) && (keep_rest || own.holds(path)))?;
         let named = |reason: Reason| -> Vec<RelPath> {
-            let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason);
+            // A folder that is there with something in it is no loss and no gain.
+            let folder = |path: &RelPath| [&plain, &next].iter().any(|listing| {
+                listing.get(path.as_str()).is_some_and(|entry| entry.node == Node::EmptyFolder)
+            });
+            let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason && !folder(&named.path));
             of.map(|named| named.path.clone()).collect()
         };
         let listing = with_edits(&rebased.listing, &plain, &settled.listing, &edited)?;

@@ -13,6 +13,7 @@ pub(crate) use draft::draft;
 pub(crate) use pattern::PathSet;
 use serde::{Deserialize, Serialize};
 
+use crate::edit::Format;
 use crate::error::{PathContext, Result, SheetError, position};
 use crate::ident::{BuildLabel, Title};
 use crate::listing::{Listing, Node};
@@ -37,6 +38,8 @@ pub struct Sheet {
     pub label: Option<Label>,
     /// The player's own files, by group.
     pub belongings: BTreeMap<String, Group>,
+    /// What is renamed when a copy gets a name of its own.
+    pub rename: Vec<RenameRule>,
     /// Patterns of the paths that the program writes.
     pub live: Vec<String>,
     /// Patterns of those that are worth nothing.
@@ -126,6 +129,33 @@ pub struct Group {
     pub builds: BTreeMap<String, Vec<String>>,
 }
 
+/// What is renamed when a twin, or a folder inside one, is cloned under another name.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct RenameRule {
+    /// The folder below which files and folders are named by an id: the twin's name, or that of the folder which is cloned
+    /// inside a twin.
+    pub within: String,
+    /// The id that a stock build comes with.
+    pub id: Option<String>,
+    /// Whether what has the old id stays, and is there a second time under the new one.
+    pub copy: bool,
+    /// Config files that hold the id, by their paths with `{id}` for it, and where in them it is.
+    pub keys: Vec<IdKey>,
+    /// Files in which the id, wherever it stands as a whole word, is changed; patterns with `{id}` for it.
+    pub text: Vec<String>,
+}
+
+/// Where a config file holds an id.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct IdKey {
+    /// The file, below the twin's folder, with `{id}` for the id.
+    pub file: String,
+    /// The place in it.
+    pub key: String,
+    /// The file's format; unset, the one that its ending usually has.
+    pub format: Option<Format>,
+}
+
 /// What is done where both twins have something of their own in one place.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -138,6 +168,13 @@ pub enum OnClash {
     Newer,
     /// What comes gets a free name beside what is there.
     Both,
+}
+
+impl IdKey {
+    /// The file's format, if that is known.
+    pub(crate) fn format(&self) -> Option<Format> {
+        self.format.or_else(|| Format::of_ending(&RelPath::new(&self.file).ok()?.ending()?))
+    }
 }
 
 /// The patterns of a sheet, ready to be matched.
@@ -316,6 +353,9 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
          # [inside]\n# files = [\"stay-here.flag\"]\n# folders = [\"user\"]\n# arguments = [\"--here\"]\n# environment = { NAME = \"value\" }\n\n\
          # Where a folder says which build it is: a line of a text file, or a JSON pointer.\n\
          # [label]\n# file = \"release.json\"\n# pointer = \"/build\"        # or: line = 1\n\n\
+         # What is named by an id: the twin's name, or that of a folder that is cloned inside a twin. Below the folder, files\n\
+         # and folders whose names hold the id get the new one; keys are places in config files that hold it.\n\
+         # [[rename]]\n# within = \"game/versions\"\n# keys = [{ file = \"game/versions/{id}/{id}.json\", key = \"id\" }]\n\n\
          # Paths that the program writes: never shared between twins. Those in scratch are worth nothing (caches,\n\
          # logs), and neither kept nor copied along. Patterns start with game/ or home/; * stays within a folder, ** doesn't; a folder stands for all in it.\n\
          [paths]\n",

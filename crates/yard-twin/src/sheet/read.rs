@@ -8,7 +8,8 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::pattern::{self, PathSet};
-use super::{Good, Group, Inside, Label, OnClash, Place, Program, Sets, Sheet};
+use super::{Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sets, Sheet};
+use crate::edit::Format;
 use crate::error::{SheetError, position};
 use crate::ident::Title;
 use crate::path::RelPath;
@@ -35,6 +36,8 @@ struct RawSheet {
     paths: RawPaths,
     #[serde(default)]
     belongings: BTreeMap<String, RawGroup>,
+    #[serde(default)]
+    rename: Vec<RawRename>,
 }
 
 #[derive(Deserialize)]
@@ -89,6 +92,27 @@ struct RawPaths {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
+struct RawRename {
+    within: Spanned<String>,
+    id: Option<String>,
+    #[serde(default)]
+    copy: bool,
+    #[serde(default)]
+    keys: Vec<RawKey>,
+    #[serde(default)]
+    text: Vec<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawKey {
+    file: Spanned<String>,
+    key: String,
+    format: Option<Format>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct RawGroup {
     patterns: Vec<Spanned<String>>,
     note: Option<String>,
@@ -139,6 +163,27 @@ impl Checker<'_> {
             return Err(self.fail(&text.span(), format!("{:?}: {why}", text.as_ref())));
         }
         self.patterns(texts)
+    }
+
+    fn rename(&self, raw: RawRename) -> Result<RenameRule, SheetError> {
+        let within = |text: &Spanned<String>| match pattern::check(&text.as_ref().replace("{id}", "id")) {
+            None => Ok(text.as_ref().clone()),
+            Some(why) => Err(self.fail(&text.span(), format!("{:?}: {why}", text.as_ref()))),
+        };
+        let key = |raw: &RawKey| {
+            let key = IdKey { file: within(&raw.file)?, key: raw.key.clone(), format: raw.format };
+            match key.format() {
+                Some(_) => Ok(key),
+                None => Err(self.fail(&raw.file.span(), "its ending says no format: name one (ini, lines, json, toml, xml)")),
+            }
+        };
+        Ok(RenameRule {
+            within: within(&raw.within)?.trim_end_matches('/').to_owned(),
+            id: raw.id,
+            copy: raw.copy,
+            keys: raw.keys.iter().map(key).collect::<Result<_, _>>()?,
+            text: raw.text.iter().map(within).collect::<Result<_, _>>()?,
+        })
     }
 
     fn group(&self, raw: RawGroup) -> Result<Group, SheetError> {
@@ -234,6 +279,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
     for (name, group) in raw.belongings {
         belongings.insert(name, checker.group(group)?);
     }
+    let rename = raw.rename.into_iter().map(|raw| checker.rename(raw)).collect::<Result<_, _>>()?;
     let live = checker.patterns(raw.paths.live)?;
     let scratch = checker.patterns(raw.paths.scratch)?;
     let fail = |why| checker.fail(&(0..0), why);
@@ -247,6 +293,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         inside: checker.kept_inside(raw.inside)?,
         label: raw.label.map(|label| checker.label(label)).transpose()?,
         belongings,
+        rename,
         worthless: PathSet::new(scratch.iter().map(String::as_str), raw.ignore_case).map_err(fail)?,
         ignore_case: raw.ignore_case,
         live,

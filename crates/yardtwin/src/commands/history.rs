@@ -92,6 +92,7 @@ pub(super) fn what(what: &What) -> String {
         What::Meanwhile => "written while it was changed".into(),
         What::Carried { from } => format!("belongings from {from}"),
         What::CarriedAway { to } => format!("belongings taken to {to}"),
+        What::ClonedInside { folder } => format!("{folder} cloned inside"),
         What::Edited => "config files edited".into(),
         What::Renewed => "renewed".into(),
         What::Mended => "paths mended after a move".into(),

@@ -37,7 +37,15 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Intake(intake) => take_in::intake(&yard()?, intake, screen),
         Command::Stock(command) => stock::run(&yard()?, command, screen),
         Command::Sheet(command) => sheets::run(yard, command, screen),
-        Command::Clone { source, name, share, from_folder, how } => {
+        Command::Clone { source: Source::Twin(twin), name, inside: Some(folder), how, .. } => {
+            twins::clone_inside(&yard()?, &twin, &folder, &name, how, screen)
+        }
+        Command::Clone { source: Source::Stock(build), inside: Some(_), .. } => {
+            let message = format!("{build} never changes: only a twin can have a folder twice");
+            Err(Failure::usage(message, "yardtwin clone TWIN NEW-NAME --inside FOLDER"))
+        }
+        Command::Clone { source, name, share, from_folder, how, .. } => {
+            let name = name.parse()?;
             let options = CloneOptions { sharing: share.map(Into::into), folder: from_folder };
             twins::clone(&yard()?, &source, &name, options, how, screen)
         }

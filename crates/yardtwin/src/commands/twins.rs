@@ -4,7 +4,7 @@ use std::process::{Command, ExitCode, Stdio};
 
 use serde::Serialize;
 use yard_twin::{
-    BuildRef, CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RemovePlan, ShareTotals, Sharing,
+    BuildRef, CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RelPath, RemovePlan, ShareTotals, Sharing,
     Source, Space, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
 };
 
@@ -32,6 +32,7 @@ pub(crate) fn clone(
                 ("build", plan.build.to_string()),
                 ("made of", plan.folder.as_ref().map(|folder| folder.display().to_string()).unwrap_or_default()),
                 ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+                ("renamed", renamed(&plan.renamed)),
                 ("laid besides", plan.markers.join(", ")),
             ]);
         });
@@ -40,6 +41,42 @@ pub(crate) fn clone(
     let outcome = yard.apply_clone(&plan, &ctx)?;
     screen.answer(&outcome, |screen| say_clone(&plan, &outcome, screen));
     Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn clone_inside(
+    yard: &Yard,
+    twin: &TwinName,
+    folder: &str,
+    new: &str,
+    how: DryRun,
+    screen: &Screen,
+) -> Done {
+    let ctx = ctx(screen);
+    let plan = yard.plan_clone_inside(twin, folder, new, &ctx)?;
+    let facts = vec![
+        ("copied", renamed(&plan.copied)),
+        ("name changed in", listed(&plan.changed.iter().map(ToString::to_string).collect::<Vec<_>>(), 5)),
+    ];
+    if how.dry_run {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("{} would be there a second time in {}, as {}", plan.folder, shell(twin), shell(new)));
+            screen.facts(&facts);
+        });
+        return Ok(ExitCode::SUCCESS);
+    }
+    let outcome = yard.apply_clone_inside(&plan, &ctx)?;
+    screen.answer(&outcome, |screen| {
+        screen.head(format_args!("{} is there a second time in {}, as {}", plan.folder, shell(twin), shell(new)));
+        screen.facts(&facts);
+        screen.facts(&[("way back", typed("restore", &[twin, &outcome.before])), ("next", typed("launch", &[twin]))]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Some of the paths that get another name, each with its new one.
+fn renamed(paths: &[(RelPath, RelPath)]) -> String {
+    let lines: Vec<_> = paths.iter().map(|(from, to)| format!("{from} \u{2192} {to}")).collect();
+    some_of(&lines, 5)
 }
 
 fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
@@ -51,6 +88,8 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
         ("made of", plan.folder.as_ref().map(|folder| folder.display().to_string()).unwrap_or_default()),
         ("player's changes", outcome.differs.map(|counts| against(counts, &plan.build)).unwrap_or_default()),
         ("on disk", shares(&outcome.shares, outcome.shares.alone(), outcome.shares.shared())),
+        ("renamed", renamed(&plan.renamed)),
+        ("name changed in", listed(&plan.changed.iter().map(ToString::to_string).collect::<Vec<_>>(), 5)),
         ("laid besides", plan.markers.join(", ")),
         ("took", duration(outcome.took)),
         ("way back", typed("remove", &[&outcome.name])),

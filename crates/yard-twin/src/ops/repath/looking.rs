@@ -250,7 +250,7 @@ impl Lines {
         self.counted = offset;
         let start = bytes[..offset].iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1 + usize::from(self.wide));
         let end = bytes[offset..].iter().position(|byte| *byte == b'\n').map_or(bytes.len(), |at| offset + at);
-        let line: Vec<u8> = bytes[start.min(end)..end].iter().copied().filter(|byte| *byte != 0).collect();
+        let line: Vec<u8> = bytes[start.min(end)..end].iter().copied().filter(|byte| !self.wide || !matches!(byte, 0 | 0xfe | 0xff)).collect();
         let text = String::from_utf8_lossy(&line).trim().to_owned();
         // A line that goes on for ever shows what is around the place.
         let before = offset.saturating_sub(start);

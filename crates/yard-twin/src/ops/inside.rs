@@ -1,0 +1,96 @@
+//! Cloning a folder inside one twin under another name: a version that is kept twice.
+
+use serde::Serialize;
+
+use super::aim::{Aim, Reached};
+use crate::Yard;
+use crate::catalog::What;
+use crate::combine::rename;
+use crate::error::{Error, Result};
+use crate::ident::TwinName;
+use crate::path::RelPath;
+use crate::progress::Ctx;
+use crate::sheet::RenameRule;
+
+/// What cloning a folder inside a twin will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct InsidePlan {
+    /// The twin.
+    pub name: TwinName,
+    /// The folder that is cloned.
+    pub folder: RelPath,
+    /// Each file that is there twice then: from where, and where to.
+    pub copied: Vec<(RelPath, RelPath)>,
+    /// The new files in which the name is changed.
+    pub changed: Vec<RelPath>,
+    #[serde(skip)]
+    aim: Aim,
+}
+
+/// What cloning a folder inside a twin did.
+#[derive(Clone, Debug, Serialize)]
+pub struct InsideOutcome {
+    /// The twin.
+    pub name: TwinName,
+    /// How many files were copied.
+    pub copied: u64,
+    /// The number of the change in the history.
+    pub number: Option<u32>,
+    /// The number of the state before it, which is the way back.
+    pub before: u32,
+}
+
+impl Yard {
+    /// Looks at what cloning a folder inside a twin under a new name would do: the folder is copied, files and folders in it
+    /// whose names hold its name get the new one, and so do the places that the title sheet's rename rules name. The twin is
+    /// settled first.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] for the twin or the folder, [`Error::Exists`] if there is something of that name,
+    /// [`crate::TwinError::Protected`], [`Error::Busy`] while it runs.
+    pub fn plan_clone_inside(&self, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) -> Result<InsidePlan> {
+        let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
+        let listing = &settled.listing;
+        let whole = if folder.starts_with("game/") || folder.starts_with("home/") {
+            folder.trim_end_matches('/').to_owned()
+        } else {
+            format!("game/{}", folder.trim_end_matches('/'))
+        };
+        let folder = RelPath::new(&whole)?;
+        let (Some(parent), old) = (folder.parent(), folder.name()) else {
+            return Err(Error::Path { path: whole, why: "it is no folder below game/ or home/" });
+        };
+        if !listing.has(folder.as_str()) || !parent.contains('/') {
+            return Err(Error::NotFound { what: "folder in the twin", name: whole, known: Vec::new() });
+        }
+        let to = RelPath::new(parent)?.join(new)?;
+        if listing.has(to.as_str()) {
+            return Err(Error::Exists { what: "folder", name: to.to_string(), existing: to.to_string() });
+        }
+        let sheet = self.sheet_of(&settled.state.build)?;
+        let rules = sheet.map(|sheet| sheet.rename).unwrap_or_default();
+        let own = RenameRule { within: parent.into(), ..RenameRule::default() };
+        let mut rules: Vec<RenameRule> = rules.into_iter().filter(|rule| folder.as_str().starts_with(&rule.within)).collect();
+        // The folder's own name is one in any case; what else holds it, only a rule can know.
+        rules.push(own);
+        let renamed = rename(listing, &rules, (old, new), (true, Some(&folder)))?;
+        let next = &renamed.draft.base;
+        self.check_protected(&row, listing, next, &settled.state)?;
+        let state = settled.state.clone();
+        let (copied, changed) = (renamed.moved, renamed.changed);
+        let aim = Aim::new(row, settled, state, renamed.draft, What::ClonedInside { folder: folder.to_string() });
+        Ok(InsidePlan { name: name.clone(), folder, copied, changed, aim })
+    }
+
+    /// Clones the folder: staged as a whole, then put in place.
+    ///
+    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard.
+    ///
+    /// # Errors
+    /// As [`Yard::apply_restore`].
+    pub fn apply_clone_inside(&self, plan: &InsidePlan, ctx: &Ctx) -> Result<InsideOutcome> {
+        let Reached { number, before, .. } = self.reach(&plan.aim, ctx)?;
+        Ok(InsideOutcome { name: plan.name.clone(), copied: plan.copied.len() as u64, number, before })
+    }
+}
