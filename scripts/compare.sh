@@ -1,13 +1,13 @@
 #!/usr/bin/env bash
 # Times whole commands beside system tools, interleaved, and prints medians and ratios.
 # usage: scripts/compare.sh FOLDER [ROUNDS [PART...]]
-# FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, large, small, reflinks; all of them unless said.
+# FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, large, small, renew, paths, reflinks; all of them unless said.
 # As root it makes fresh images of ext4, btrfs and xfs in FOLDER, and measures as an ordinary user (nobody). As anyone else it
 # measures on the filesystem of FOLDER, and says so. Needs Python 3, b3sum and a release build.
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 folder=$(realpath "$1"); rounds=${2:-7}; parts=" ${*:3} "
-[ "$parts" != "  " ] || parts=" intakes large small reflinks "
+[ "$parts" != "  " ] || parts=" intakes large small renew paths reflinks "
 part() { [[ $parts == *" $1 "* ]]; }
 export YARDTWIN=${YARDTWIN:-$here/target/release/yardtwin} TIMEFORMAT=%R
 place=$(mktemp -d "$folder/compare.XXXXXX"); chmod 755 "$place"
@@ -52,9 +52,12 @@ hash_all() { bash -c 'find "$1" -type f -print0 | xargs -0 b3sum --no-names' - "
 export -f hash_all
 
 echo "trees are made"
-python3 "$here/scripts/tree.py" large "$place/large"
-python3 "$here/scripts/tree.py" large "$place/large95" 5
-python3 "$here/scripts/tree.py" small "$place/small"
+python3 "$here/scripts/tree.py" texts "$place/texts"
+if part intakes || part large || part small || part renew || part reflinks; then
+    python3 "$here/scripts/tree.py" large "$place/large"
+    python3 "$here/scripts/tree.py" large "$place/large95" 5
+    python3 "$here/scripts/tree.py" small "$place/small"
+fi
 sync
 
 intakes() { # each round on a filesystem of its own
@@ -128,6 +131,35 @@ twins() { # tree
         "$(awk -v a="$(median list)" -v b="$(median true)" 'BEGIN { print (a - b) * 1000 }')"
 }
 
+renewals() { # there and back again
+    fresh ext4
+    yard=$place/ext4/yard
+    yt init; yt intake "$place/large" --title compare --build 1; yt intake "$place/large95" --title compare --build 2
+    yt clone compare@1 standing
+    for n in $(seq "$rounds"); do
+        sync -f "$place/ext4"
+        timed clone-renew "$YARDTWIN" --yard "$yard" clone compare@2 "copy $n"
+        yt remove "copy $n" --forget --yes
+        timed renew "$YARDTWIN" --yard "$yard" renew standing --stock compare@2
+        timed renew "$YARDTWIN" --yard "$yard" renew standing --stock compare@1
+    done
+    heading "Renew, ext4, 10,203 files, 3.3 GB, onto a build that shares 95 %"
+    row "renew" renew "clone, default sharing" clone-renew 3.0
+}
+
+paths() {
+    fresh ext4
+    yard=$place/ext4/yard
+    yt init; yt intake "$place/texts" --title texts --build 1
+    yt clone texts@1 standing --share none
+    for n in $(seq "$rounds"); do
+        timed grep-paths grep -rF /data/old/maps "$yard/twins/standing/game"
+        timed repath "$YARDTWIN" --yard "$yard" repath standing --from /data/old/maps --to /data/new/maps
+    done
+    heading "Repath, ext4, 10,000 text files, 300 MB"
+    row "repath, one path in all its forms" repath "\`grep -rF\`, one pattern" grep-paths 2.0
+}
+
 reflinks() { # kind, must
     fresh "$1"
     yard=$place/$1/yard
@@ -147,6 +179,8 @@ reflinks() { # kind, must
 ! part intakes || intakes
 ! part large || twins large "10,203 files, 3.3 GB"
 ! part small || twins small "100,000 files, 0.8 GB"
+! part renew || renewals
+! part paths || paths
 if part reflinks && [ "$(id -u)" = 0 ]; then
     reflinks btrfs 0.9
     reflinks xfs 1.0

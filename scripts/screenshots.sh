@@ -49,6 +49,21 @@ shot profile "yardtwin profile set 'night turn' note 'for the winter timetable'"
     "yardtwin entry add 'night turn' --folder menu" "yardtwin entry list"
 shot restore "yardtwin snapshot 'night turn' 'as it was'" "echo 'brass signals' > 'yard/twins/night turn/game/signals/brass.txt'" \
     "yardtwin launch 'night turn'" "yardtwin history 'night turn'" "yardtwin restore 'night turn' 'as it was' --yes"
+shot carry "yardtwin show 'evening shift' --belongings" \
+    "yardtwin carry shifts settings exchanges boards --from 'evening shift' --to 'night turn' --dry-run" \
+    "yardtwin carry shifts settings exchanges boards --from 'evening shift' --to 'night turn' --on-clash newer"
+echo spoiled > "yard/twins/night turn/game/scenery/hills.new"
+mv -f "yard/twins/night turn/game/scenery/hills.new" "yard/twins/night turn/game/scenery/hills.wjp"
+shot renew "yardtwin renew 'night turn'" "yardtwin renew 'night turn' --stock wexcombe@2.0 --leave-rest"
+shot edits "yardtwin profile set 'night turn' --file panel.ini video.width 1920" \
+    "yardtwin profile set 'night turn' --file panel.ini sound.gong on --enforce" \
+    "yardtwin profile set 'night turn' --variant windowed --file panel.ini video.width 800" \
+    "yardtwin launch 'night turn' --variant windowed" "yardtwin profile show 'night turn'"
+here=$PWD/yard/twins
+echo "boards = $here/evening shift/game/boards" > "yard/twins/night turn/game/cabin/paths.ini"
+printf '{ "maps": "%s" }\n' "$(echo "$PWD/store/Wexcombe Junction/scenery" | sed 's#/#\\/#g')" > "yard/twins/night turn/game/cabin/maps.json"
+ln -s "$here/evening shift/home" "yard/twins/night turn/home/other"
+shot repath "yardtwin repath 'night turn'" "yardtwin repath 'night turn' --from '$here/evening shift' --to '$here/night turn' --apply"
 shot remove "yardtwin remove 'night turn'" "yardtwin clone 'night turn' 'night turn'" "yardtwin list"
 shot space "yardtwin list --space"
 game="yard/twins/evening, brass signals/game"

@@ -34,6 +34,10 @@
 //! Whatever changed a twin, be it this crate, a run or an installer, is a line in its history ([`Yard::history`]) with the
 //! state that came of it, and [`Yard::plan_restore`] goes back to any of them, around what the player owns.
 //!
+//! What the player owns is brought from one twin to another by [`Yard::plan_carry`], stays when a twin is put on another
+//! stock build by [`Yard::plan_renew`], and fits by config edits ([`Yard::plan_edits`]): [`set_value`] and [`unset_value`]
+//! are what these are made of.
+//!
 //! # Limitations
 //! - Linux, by now. Names that are not UTF-8 are refused at intake and passed over in a twin.
 //! - Not kept: owners, other mode bits than the executable one, access control lists, extended attributes, hard links
@@ -42,11 +46,14 @@
 //!   session's display, sound and bus, and what answers there is not sealed.
 //! - A sealed program's files must be of its user's own group to be written whatever their mode.
 //! - A write to a guarded link that falls into one of our own linking commands, and sets its time back, is not seen.
+//! - Config edits are for files up to 16 MiB. Of archives, zip is read.
+//! - Where a twin or a yard was before this version recorded it, is not known to [`Yard::plan_repath`].
 //! - A new twin's files are not synced when it is made. After a power loss the first command that needs the twin puts
 //!   right what did not reach the disk; all else is durable when a call returns.
 //! - A program that keeps a file open across a change of the twin, and writes to it after the change is committed, writes
 //!   to a file that is no longer there. (A change is refused while the twin runs.)
 
+mod archive;
 mod catalog;
 mod combine;
 mod disk;
@@ -73,30 +80,32 @@ mod yard;
 // The yard and what is done to it.
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
-    About, BelongingsView, CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Catch, CheckOptions, CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile,
-    Difference, Differing, Differs, EditChange, EditDoes, EditOutcome, EditPlan, EditView, Files, Finding, FolderRepathOutcome, FolderRepathPlan, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, InsideOutcome, InsidePlan, IntakeOptions, IntakeOutcome,
-    IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NamedPlace, NotKept, OnlyHere, Overlap, Part, PlaceKind, Problem,
-    ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan, RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions,
-    RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView, SnapshotOutcome,
-    Space, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally, Touched, TwinDetails,
-    TwinIntakeOptions, TwinIntakePlan,
-    TwinSummary, Unsettled, YardSpace,
+    About, BelongingsView, CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Catch, CheckOptions,
+    CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile, Difference, Differing,
+    Differs, EditChange, EditDoes, EditOutcome, EditPlan, EditView, Files, Finding, FolderRepathOutcome,
+    FolderRepathPlan, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, InsideOutcome, InsidePlan, IntakeOptions,
+    IntakeOutcome, IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NamedPlace, NotKept,
+    OnlyHere, Overlap, Part, PlaceKind, Problem, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan,
+    RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions,
+    RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView,
+    SnapshotOutcome, Space, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally,
+    Touched, TwinDetails, TwinIntakeOptions, TwinIntakePlan, TwinSummary, Unsettled, YardSpace,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::{KeepPolicy, Yard};
 
 // Names, ids and values.
-pub use combine::{CarryItem, Does, Met, PathForm};
-pub use ops::Place as NamedFolder;
 pub use catalog::{Counts, HistoryEntry, RunRecord, What};
+pub use combine::{CarryItem, Does, Met, PathForm};
+pub use edit::{EditFault, Format, Put, Set, get as get_value, set as set_value, unset as unset_value};
 pub use ident::{
     BuildLabel, BuildRef, ContentId, ListingId, Side, SnapshotLabel, SnapshotRef, Source, StateId, Title, TwinId,
     TwinName,
 };
 pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
+pub use ops::Place as NamedFolder;
 pub use path::RelPath;
 pub use pool::{Share, Sharing, Unshared};
-pub use edit::{EditFault, Format, Put, Set, get as get_value, set as set_value, unset as unset_value};
 pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
 pub use sheet::{Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sheet, new_sheet};
 

@@ -11,7 +11,8 @@ use std::path::Path;
 
 use common::{Dice, Place, Seen, assert_same, clone, look, take_in};
 use yard_twin::{
-    CarryFrom, CarryOptions, Class, Ctx, Does, Error, OnClash, RenewOptions, Rest, RestoreOptions, Sharing, SnapshotRef, Yard,
+    CarryFrom, CarryOptions, Class, Ctx, Does, Error, OnClash, RenewOptions, Rest, RestoreOptions, Sharing,
+    SnapshotRef, Yard,
 };
 
 const CASES: u64 = 60;
@@ -187,7 +188,10 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
         let mine = own(&a, &world.shipped("1"));
         let mine: BTreeMap<_, _> =
             mine.iter().filter(|(path, _)| group(path).is_some_and(|group| groups.contains(&group))).collect();
-        assert_eq!(mine.keys().map(|path| path.as_str()).collect::<BTreeSet<_>>(), plan.items.iter().map(|i| i.from.as_str()).collect());
+        assert_eq!(
+            mine.keys().map(|path| path.as_str()).collect::<BTreeSet<_>>(),
+            plan.items.iter().map(|i| i.from.as_str()).collect()
+        );
         let mut touched = BTreeSet::new();
         for item in &plan.items {
             let there = b_after.get(item.to.as_str());
@@ -198,7 +202,8 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
             } else {
                 assert_eq!(there, Some(mine[&item.from]), "{item:?}");
                 touched.insert(item.to.to_string());
-                let left = if take_out { world.shipped("1").get(&item.from).cloned() } else { a.get(&item.from).cloned() };
+                let left =
+                    if take_out { world.shipped("1").get(&item.from).cloned() } else { a.get(&item.from).cloned() };
                 assert_eq!(a_after.get(&item.from), left.as_ref(), "{item:?}");
             }
         }
@@ -245,7 +250,11 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
             .filter(|(path, what)| !kept(path) && new.get(*path) != Some(what))
             .map(|(path, _)| path.clone())
             .collect();
-        assert_eq!(plan.rest.iter().cloned().collect::<BTreeSet<_>>(), unexplained, "all of it is listed, and nothing else");
+        assert_eq!(
+            plan.rest.iter().cloned().collect::<BTreeSet<_>>(),
+            unexplained,
+            "all of it is listed, and nothing else"
+        );
         if plan.undecided() {
             let refused = world.yard.apply_renew(&plan, &ctx).unwrap_err();
             assert_eq!(refused.class(), Class::Refused);

@@ -4,7 +4,9 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
-use yard_twin::{BuildLabel, BuildRef, Format, OnClash, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
+use yard_twin::{
+    BuildLabel, BuildRef, Format, OnClash, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName,
+};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,

@@ -168,7 +168,9 @@ fn a_file_in_a_folder_that_has_to_go_is_never_deleted_with_it() {
     desk.ok(&["snapshot", "a", "then"]);
     install_mod(&desk, "a");
     desk.ok(&["snapshot", "a", "now"]);
-    assert!(std::process::Command::new("mkfifo").arg(desk.game("a", "signals/copper/pipe")).status().unwrap().success());
+    assert!(
+        std::process::Command::new("mkfifo").arg(desk.game("a", "signals/copper/pipe")).status().unwrap().success()
+    );
     let output = desk.run(&["restore", "a", "then", "--yes"]);
     assert_eq!(output.status.code(), Some(4), "{}", text(&output.stderr));
     assert!(text(&output.stderr).contains("signals/copper/pipe"));

@@ -118,11 +118,7 @@ pub(crate) fn decide(
     Ok(items)
 }
 
-fn item(
-    coming: Coming,
-    target: &Target<'_>,
-    policy: &impl Fn(Option<&str>) -> Option<OnClash>,
-) -> (CarryItem, Entry) {
+fn item(coming: Coming, target: &Target<'_>, policy: &impl Fn(Option<&str>) -> Option<OnClash>) -> (CarryItem, Entry) {
     let Coming { from, group, entry, shipped } = coming;
     let there = target.there.get(entry.path.as_str());
     let laid = target.laid.get(entry.path.as_str());
@@ -171,9 +167,9 @@ fn obstructed(path: &RelPath, there: &Listing) -> Result<()> {
     if let Some(first) = below.first().filter(|first| first.path != *path || first.node == Node::EmptyFolder) {
         return Err(Error::Obstructed { file: path.to_string(), below: first.path.to_string() });
     }
-    let file = at_and_above(path.as_str()).skip(1).find(|above| {
-        there.get(above).is_some_and(|entry| entry.node != Node::EmptyFolder)
-    });
+    let file = at_and_above(path.as_str())
+        .skip(1)
+        .find(|above| there.get(above).is_some_and(|entry| entry.node != Node::EmptyFolder));
     match file {
         Some(file) => Err(Error::Obstructed { file: file.into(), below: path.to_string() }),
         None => Ok(()),
@@ -241,7 +237,12 @@ mod tests {
         Listing::new(entries.iter().map(|(path, text, mtime)| entry(path, text, *mtime)).collect()).unwrap()
     }
 
-    fn decided(comes: (&str, i64), shipped: Option<&str>, there: &[(&str, &str, i64)], policy: Option<OnClash>) -> (Met, Does, String) {
+    fn decided(
+        comes: (&str, i64),
+        shipped: Option<&str>,
+        there: &[(&str, &str, i64)],
+        policy: Option<OnClash>,
+    ) -> (Met, Does, String) {
         let laid = listing(&[("game/a.ini", "shipped here", 1)]);
         let coming = Coming {
             from: "game/a.ini".into(),
@@ -274,7 +275,13 @@ mod tests {
             (("own", 7), None, &own[..], Some(Newer), (Met::Clash, Does::Put, a)),
             (("own", 5), None, &own[..], Some(Newer), (Met::Clash, Does::Leave, a)),
             (("own", 7), None, &own[..], Some(Both), (Met::Clash, Does::Beside, "game/a 2.ini")),
-            (("own", 7), None, &[own[0], ("game/a 2.ini", "", 0)][..], Some(Both), (Met::Clash, Does::Beside, "game/a 3.ini")),
+            (
+                ("own", 7),
+                None,
+                &[own[0], ("game/a 2.ini", "", 0)][..],
+                Some(Both),
+                (Met::Clash, Does::Beside, "game/a 3.ini"),
+            ),
         ] {
             let mut there = there.to_vec();
             there.sort();

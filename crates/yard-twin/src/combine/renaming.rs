@@ -27,7 +27,7 @@ pub(crate) fn rename(
     (copy, only): (bool, Option<&RelPath>),
 ) -> Result<Renamed> {
     RelPath::new("game")?.join(new)?;
-    let (mut changes, mut moved): (Vec<(RelPath, Option<Entry>)>, Vec<(RelPath, RelPath)>) = (Vec::new(), Vec::new());
+    let (mut changes, mut moved) = (Vec::new(), Vec::new());
     for entry in listing.entries() {
         let inside = only.is_none_or(|only| entry.path.is_at_or_below(only));
         let rule = rules.iter().find(|rule| below(&entry.path, &rule.within).is_some_and(|rest| rest.contains(old)));
@@ -64,7 +64,8 @@ fn holds_id(base: &Listing, rules: &[RenameRule], (old, new): (&str, &str)) -> R
             if !matches!(entry.node, Node::File { .. }) {
                 continue;
             }
-            let step = EditStep { format, key: key.key.clone(), encoding: None, value: Some(new.to_owned()), put: None };
+            let step =
+                EditStep { format, key: key.key.clone(), encoding: None, value: Some(new.to_owned()), put: None };
             match derived.iter_mut().find(|derive| derive.of.path == file) {
                 Some(Derive { transform: Transform::Edit { edits }, .. }) => edits.push(step),
                 _ => derived.push(Derive { of: entry.clone(), transform: Transform::Edit { edits: vec![step] } }),
@@ -104,23 +105,41 @@ mod tests {
 
     #[test]
     fn names_that_hold_the_id_are_moved_or_copied_and_collisions_are_refused() {
-        let there = listing(&["game/bin/1.4", "game/v/1.4/1.4.jar", "game/v/1.4/1.4.json", "game/v/1.4/data", "game/v/other/x"]);
+        let there = listing(&[
+            "game/bin/1.4",
+            "game/v/1.4/1.4.jar",
+            "game/v/1.4/1.4.json",
+            "game/v/1.4/data",
+            "game/v/other/x",
+        ]);
         let key = IdKey { file: "game/v/{id}/{id}.json".into(), key: "id".into(), format: None };
-        let rule = RenameRule { within: "game/v".into(), keys: vec![key], text: vec!["game/v/{id}/data".into()], ..RenameRule::default() };
+        let rule = RenameRule {
+            within: "game/v".into(),
+            keys: vec![key],
+            text: vec!["game/v/{id}/data".into()],
+            ..RenameRule::default()
+        };
         let paths = |renamed: &Renamed| -> Vec<String> {
             renamed.draft.base.entries().iter().map(|entry| entry.path.to_string()).collect()
         };
         let moved = rename(&there, std::slice::from_ref(&rule), ("1.4", "mine"), (false, None)).unwrap();
-        let expected = ["game/bin/1.4", "game/v/mine/data", "game/v/mine/mine.jar", "game/v/mine/mine.json", "game/v/other/x"];
+        let expected =
+            ["game/bin/1.4", "game/v/mine/data", "game/v/mine/mine.jar", "game/v/mine/mine.json", "game/v/other/x"];
         assert_eq!(paths(&moved), expected);
-        assert_eq!(moved.changed.iter().map(RelPath::as_str).collect::<Vec<_>>(), ["game/v/mine/mine.json", "game/v/mine/data"]);
+        assert_eq!(
+            moved.changed.iter().map(RelPath::as_str).collect::<Vec<_>>(),
+            ["game/v/mine/mine.json", "game/v/mine/data"]
+        );
         let only = RelPath::new("game/v/1.4").unwrap();
         let copied = rename(&there, std::slice::from_ref(&rule), ("1.4", "mine"), (true, Some(&only))).unwrap();
         assert_eq!(paths(&copied).len(), 8, "the old one stays");
         let taken = rename(&there, std::slice::from_ref(&rule), ("1.4", "other"), (true, None));
-        assert!(matches!(taken, Ok(_)), "another folder of that name is only added to");
+        assert!(taken.is_ok(), "another folder of that name is only added to");
         let there = listing(&["game/v/1.4/1.4.jar", "game/v/mine/mine.jar"]);
-        assert!(matches!(rename(&there, std::slice::from_ref(&rule), ("1.4", "mine"), (true, None)), Err(Error::Exists { .. })));
+        assert!(matches!(
+            rename(&there, std::slice::from_ref(&rule), ("1.4", "mine"), (true, None)),
+            Err(Error::Exists { .. })
+        ));
         assert!(matches!(rename(&there, &[rule], ("1.4", "a/b"), (true, None)), Err(Error::Path { .. })));
     }
 }

@@ -109,11 +109,14 @@ impl Repather {
 
 /// Whether bytes are a text that can be rewritten: it has no NUL, or says that it is UTF-16.
 pub(crate) fn is_text(bytes: &[u8]) -> bool {
-    bytes.starts_with(&[0xff, 0xfe]) || bytes.starts_with(&[0xfe, 0xff]) || !bytes.contains(&0)
+    marked(bytes).is_some() || !bytes.contains(&0)
 }
 
+/// How a form is written.
+type Write = fn(&str) -> String;
+
 fn forms(pair: usize, from: &str, to: &str) -> Vec<Needle> {
-    let each: [(PathForm, fn(&str) -> String); 5] = [
+    let each: [(PathForm, Write); 5] = [
         (PathForm::Plain, str::to_owned),
         (PathForm::Escaped, |path| path.replace('/', "\\/")),
         (PathForm::Backslashes, |path| path.replace('/', "\\")),
@@ -127,7 +130,7 @@ fn forms(pair: usize, from: &str, to: &str) -> Vec<Needle> {
             needles.push(Needle { pair, form, bytes, to, wide: None });
         }
     }
-    for write in [str::to_owned as fn(&str) -> String, |path: &str| path.replace('/', "\\")] {
+    for write in [str::to_owned as Write, |path: &str| path.replace('/', "\\")] {
         for big in [false, true] {
             let units = |text: String| -> Vec<u8> {
                 let units = text.encode_utf16();
@@ -165,6 +168,8 @@ impl Needle {
                 let before = start.checked_sub(1).and_then(|at| bytes.get(at)).copied();
                 ends_a_name(bytes.get(end).copied()) && !continues_a_name(before)
             }
+            // A text says which order it has; in anything else both may stand anywhere.
+            Some(big) if marked(bytes).is_some_and(|order| order != big || start % 2 == 1) => false,
             Some(big) => {
                 let unit = |at: Option<usize>| {
                     let pair = at.and_then(|at| bytes.get(at..at + 2))?;
@@ -172,16 +177,20 @@ impl Needle {
                     // What is no ASCII is part of a name.
                     Some(if high == 0 { low } else { 0x80 })
                 };
-                let before = unit(start.checked_sub(2)).filter(|byte| *byte != 0x80 || !is_mark(bytes, start));
+                let before = unit(start.checked_sub(2)).filter(|_| start != 2 || marked(bytes).is_none());
                 ends_a_name(unit(Some(end))) && !continues_a_name(before)
             }
         }
     }
 }
 
-/// Whether a byte order mark is right before `start`.
-fn is_mark(bytes: &[u8], start: usize) -> bool {
-    start == 2 && (bytes.starts_with(&[0xff, 0xfe]) || bytes.starts_with(&[0xfe, 0xff]))
+/// The order of bytes that a byte order mark of UTF-16 tells; true for the more significant one first.
+fn marked(bytes: &[u8]) -> Option<bool> {
+    match bytes {
+        [0xff, 0xfe, ..] => Some(false),
+        [0xfe, 0xff, ..] => Some(true),
+        _ => None,
+    }
 }
 
 /// Whether no name of a folder goes on after it. A space may be part of one, so it does not end one.
@@ -240,7 +249,11 @@ mod tests {
         };
         for big in [false, true] {
             let replaced = repather.replaced(&wide("/y/a/x \u{e4}=Z:\\y\\a /y/ab", big));
-            assert_eq!(replaced.unwrap(), wide("/z/bb/x \u{e4}=Z:\\y\\a /y/ab", big), "a space goes on with a name");
+            assert_eq!(
+                replaced.unwrap(),
+                wide("/z/bb/x \u{e4}=Z:\\y\\a /y/ab", big),
+                "a space goes on with a name, as a letter does"
+            );
             assert_eq!(repather.replaced(&wide("k=\"Z:\\y\\a\"", big)).unwrap(), wide("k=\"Z:\\z\\bb\"", big));
         }
         let binary = b"\0\x01/y/a/game\0";

@@ -21,7 +21,11 @@ enum Line<'a> {
     Comment,
     Section(&'a str),
     /// A key, where its value is, and whether there is a separator before that.
-    Key { key: &'a str, value: Range<usize>, separated: bool },
+    Key {
+        key: &'a str,
+        value: Range<usize>,
+        separated: bool,
+    },
 }
 
 impl Syntax for Ini {
@@ -29,10 +33,9 @@ impl Syntax for Ini {
         let place = place(key)?;
         let mut found = None;
         each(text, |section, line, _| {
-            if let Line::Key { key, value, separated: true } = line {
-                if same(section, place.section) && key.eq_ignore_ascii_case(place.key) {
-                    found = Some(Found::plain(value));
-                }
+            let Line::Key { key, value, separated: true } = line else { return };
+            if same(section, place.section) && key.eq_ignore_ascii_case(place.key) {
+                found = Some(Found::plain(value));
             }
         });
         Ok(found)
@@ -250,7 +253,8 @@ fn comment(line: &str) -> Option<usize> {
 }
 
 fn begins_comment(text: &str) -> bool {
-    let spaced = |mark: &str| text.strip_prefix(mark).is_some_and(|rest| rest.is_empty() || rest.starts_with([' ', '\t']));
+    let spaced =
+        |mark: &str| text.strip_prefix(mark).is_some_and(|rest| rest.is_empty() || rest.starts_with([' ', '\t']));
     text.starts_with(';') || spaced("#") || spaced("//")
 }
 
@@ -270,7 +274,8 @@ pub(super) fn written(old: &str, value: &str) -> Result<String> {
         return refuse("it has more than one line");
     }
     let quoted = |quote: char| format!("{quote}{value}{quote}");
-    let quotes = ['"', '\''].into_iter().find(|quote| old.len() > 1 && old.starts_with(*quote) && old.ends_with(*quote));
+    let quotes =
+        ['"', '\''].into_iter().find(|quote| old.len() > 1 && old.starts_with(*quote) && old.ends_with(*quote));
     let candidates = match quotes {
         Some(quote) => vec![quoted(quote), quoted('"'), quoted('\'')],
         None => vec![value.to_owned(), quoted('"'), quoted('\'')],

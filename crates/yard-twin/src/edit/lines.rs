@@ -41,7 +41,9 @@ impl Syntax for Lines {
 fn check(key: &str) -> Result<()> {
     let why = match key {
         "" => "it names no key",
-        key if key.trim() != key || key.contains(['\n', '\r', '\0']) => "a key has no line end, and no space at its ends",
+        key if key.trim() != key || key.contains(['\n', '\r', '\0']) => {
+            "a key has no line end, and no space at its ends"
+        }
         key if key.starts_with(['#', ';']) || key.starts_with("//") => "a comment is no key",
         _ => return Ok(()),
     };

@@ -84,7 +84,9 @@ pub enum EditFault {
     #[error("its text can't be written back byte for byte, whatever its encoding is taken for")]
     Encoding,
     /// The encoding that was named is not known.
-    #[error("there is no encoding {0:?}; there are utf-8, utf-16le, utf-16be and the names of the WHATWG Encoding Standard")]
+    #[error(
+        "there is no encoding {0:?}; there are utf-8, utf-16le, utf-16be and the names of the WHATWG Encoding Standard"
+    )]
     UnknownEncoding(String),
     /// It is larger than 16 MiB.
     #[error("it has {0} bytes, and config files of up to 16 MiB are edited")]
@@ -268,6 +270,12 @@ pub fn unset(
 }
 
 impl Put {
+    /// The encoding that the file was taken to have, where it does not say so itself and is no UTF-8.
+    #[must_use]
+    pub fn encoding(&self) -> Option<&str> {
+        self.encoding.as_deref()
+    }
+
     /// Where it still stands in a text, if it does.
     fn region(&self, text: &str, found: &Found) -> Option<Range<usize>> {
         let start = found.range.start.checked_sub(self.value.start)?;

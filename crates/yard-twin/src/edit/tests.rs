@@ -19,7 +19,9 @@ fn there_and_back(bytes: &[u8], format: Format, key: &str, new: &str, encoding: 
     let fail = |fault: EditFault| fault.to_string();
     let was = get(bytes, format, key, encoding).map_err(fail)?;
     let first = set(bytes, format, key, new, (encoding, None)).map_err(fail)?;
-    let check = |what: &str, right: bool| if right { Ok(()) } else { Err(format!("{what}: {:?}", String::from_utf8_lossy(&first.bytes))) };
+    let check = |what: &str, right: bool| {
+        if right { Ok(()) } else { Err(format!("{what}: {:?}", String::from_utf8_lossy(&first.bytes))) }
+    };
     check("the value before is not the one that is there", first.was == was)?;
     check("the value is not there", get(&first.bytes, format, key, encoding).map_err(fail)?.as_deref() == Some(new))?;
     // In an encoding of two bytes for a character, what is spliced is twice as long.

@@ -66,12 +66,20 @@ impl Syntax for Toml {
             Node::Value(Value::InlineTable(table)) => {
                 let at = table.span().map_or(0, |span| span.start) + 1;
                 let spaced = text[at..].starts_with(' ');
-                let tail = if !table.is_empty() { "," } else if spaced { "" } else { " " };
+                let tail = if !table.is_empty() {
+                    ","
+                } else if spaced {
+                    ""
+                } else {
+                    " "
+                };
                 Ok(spliced(at, " ", &format!("{} = ", dotted(left)), &raw, tail))
             }
             // A table that only dotted keys make is added to by one more of them.
             Node::Table(table) if table.is_dotted() => Ok(in_table(text, section, root, below, &raw)),
-            Node::Table(table) if left.len() == 1 && !table.is_implicit() => Ok(in_table(text, table, root, left, &raw)),
+            Node::Table(table) if left.len() == 1 && !table.is_implicit() => {
+                Ok(in_table(text, table, root, left, &raw))
+            }
             Node::Table(table) if left.len() == 1 && std::ptr::eq(table, root) => {
                 Ok(in_table(text, root, root, left, &raw))
             }
@@ -151,10 +159,11 @@ fn walk<'a, 'p>(root: &'a Table, path: &'p [String]) -> Walked<'a, 'p> {
             Node::Value(_) => None,
         };
         let Some(next) = next else { break };
-        if let Node::Table(table) = next {
-            if !table.is_implicit() && !table.is_dotted() {
-                walked.section = (table, rest);
-            }
+        if let Node::Table(table) = next
+            && !table.is_implicit()
+            && !table.is_dotted()
+        {
+            walked.section = (table, rest);
         }
         (walked.node, walked.left) = (next, rest);
     }

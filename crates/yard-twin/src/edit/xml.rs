@@ -60,10 +60,9 @@ impl Syntax for Xml {
         let (element, left) = walk(&root, &path.steps, text);
         let Some(element) = element.filter(|_| left.is_empty()) else { return Ok(None) };
         match &path.attribute {
-            Some(name) => Ok(element.attribute(name).map(|attribute| Found {
-                range: attribute.value.clone(),
-                kind: Kind::Attribute(attribute.quote),
-            })),
+            Some(name) => Ok(element
+                .attribute(name)
+                .map(|attribute| Found { range: attribute.value.clone(), kind: Kind::Attribute(attribute.quote) })),
             None => element.text(text, key),
         }
     }
@@ -222,7 +221,9 @@ fn path(key: &str) -> Result<Path> {
         }
         let (name, pick) = match part.strip_suffix(']').and_then(|part| part.split_once('[')) {
             None => (part, Pick::First),
-            Some((name, inner)) => (name, pick(inner).ok_or_else(|| wrong("in [] is a number from 1, or @name='value'"))?),
+            Some((name, inner)) => {
+                (name, pick(inner).ok_or_else(|| wrong("in [] is a number from 1, or @name='value'"))?)
+            }
         };
         if odd(name) {
             return Err(wrong("write it as /outer/inner, or /outer/inner/@name"));
@@ -267,9 +268,9 @@ fn walk<'a, 'p>(root: &'a Element, steps: &'p [Step], text: &str) -> (Option<&'a
     let has = |element: &Element, step: &Step| {
         step.fits(&element.name)
             && match &step.pick {
-                Pick::With(name, value) => element
-                    .attribute(name)
-                    .is_some_and(|attribute| unescaped(&text[attribute.value.clone()]) == *value),
+                Pick::With(name, value) => {
+                    element.attribute(name).is_some_and(|attribute| unescaped(&text[attribute.value.clone()]) == *value)
+                }
                 Pick::First | Pick::Nth(_) => true,
             }
     };
@@ -290,7 +291,8 @@ fn walk<'a, 'p>(root: &'a Element, steps: &'p [Step], text: &str) -> (Option<&'a
 
 /// The outermost element.
 fn parse(text: &str) -> Result<Element> {
-    let fail = |why: String, at: usize| EditFault::Format { format: Format::Xml, why: format!("{why}, {}", place(text, at)) };
+    let fail =
+        |why: String, at: usize| EditFault::Format { format: Format::Xml, why: format!("{why}, {}", place(text, at)) };
     let mut reader = Reader::from_str(text);
     let (mut open, mut roots): (Vec<Element>, Vec<Element>) = (Vec::new(), Vec::new());
     let mut at = 0;

@@ -19,7 +19,7 @@ pub enum CarryError {
         why: String,
     },
     /// Both twins have something of their own in one place, and nobody said what is to be done.
-    #[error("{count} of these are the player's own in {twin:?} too, and differ")]
+    #[error("{} the player's own in {twin:?} too, and not the same there", if *count == 1 { "one of these is".into() } else { format!("{count} of these are") })]
     Undecided {
         /// How many.
         count: usize,

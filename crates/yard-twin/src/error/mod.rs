@@ -238,6 +238,14 @@ pub enum IntakeError {
         /// The one for the home.
         home: PathBuf,
     },
+    /// An archive can't be read, or what it says about itself is not sound.
+    #[error("the archive {} can't be used: {why}", path.display())]
+    Archive {
+        /// The archive.
+        path: PathBuf,
+        /// What is wrong, and with which of its members.
+        why: String,
+    },
     /// The source holds no file.
     #[error("{} holds no files", .0.display())]
     Nothing(PathBuf),
@@ -354,7 +362,10 @@ pub enum TwinError {
         paths: Vec<String>,
     },
     /// It has files that nobody can explain.
-    #[error("the twin {name:?} has {} that neither its stock build nor a group of belongings explains", files_text(paths))]
+    #[error(
+        "the twin {name:?} has {} that neither its stock build nor a group of belongings explains",
+        files_text(paths)
+    )]
     Unexplained {
         /// The twin.
         name: String,
@@ -508,10 +519,7 @@ impl Error {
                 },
             )
             | Self::Carry(
-                CarryError::SameTwin(_)
-                | CarryError::Nothing
-                | CarryError::Pattern { .. }
-                | CarryError::OnlyFromTwins,
+                CarryError::SameTwin(_) | CarryError::Nothing | CarryError::Pattern { .. } | CarryError::OnlyFromTwins,
             ) => Class::Usage,
             Self::Twin(
                 TwinError::NotTaken { .. }

@@ -96,6 +96,7 @@ impl IntakeError {
             Self::InsideYard(_) => "To make a twin's folder a twin again, clone the twin.",
             Self::AroundYard(_) => "Name the program's own folder, or move the yard out of it.",
             Self::PartOfTheOther { .. } => "Name two folders that lie apart.",
+            Self::Archive { .. } => "Get it again from where it came, or unpack it yourself and name the folder.",
             Self::Nothing(_) => "Look whether it is the right folder.",
             Self::NotUtf8(_) => "Rename it, then try again.",
             Self::Special { .. } => "It is no part of a program: remove it, or stop the program that made it.",
@@ -167,7 +168,11 @@ impl LaunchError {
             Self::Command { .. } => "Nothing was started. Mend that setting of the profile, or unset it.",
             Self::StillRunning { .. } => "Close it yourself, or stop it once more.",
             Self::Edit { .. } => "Nothing was changed. Name the format or the encoding that it has, or mend the file.",
-            Self::EditFile { .. } | Self::Profile { .. } | Self::Setting { .. } | Self::Entry { .. } | Self::NotRunning { .. } => return None,
+            Self::EditFile { .. }
+            | Self::Profile { .. }
+            | Self::Setting { .. }
+            | Self::Entry { .. }
+            | Self::NotRunning { .. } => return None,
         };
         Some(text.into())
     }

@@ -20,8 +20,8 @@ use std::sync::{Arc, OnceLock};
 pub(crate) use diff::diff_of_contents;
 pub use diff::{Change, diff};
 pub use entry::{Entry, Node};
-pub(crate) use layer::{Spellings, merged};
 pub use layer::{Layer, overlay};
+pub(crate) use layer::{Spellings, merged};
 pub use rebase::{Named, Reason, Rebased, rebase};
 
 use crate::error::{Error, Result};

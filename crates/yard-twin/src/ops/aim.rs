@@ -1,5 +1,7 @@
 //! What a planned change of a twin aims at: the one way by which a plan is applied.
 
+use std::collections::HashMap;
+use std::collections::hash_map;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -7,6 +9,7 @@ use super::change::{Goal, Start};
 use super::making::Making;
 use super::settle::{Own, Settled};
 use crate::Yard;
+use crate::archive::{Archive, Member};
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Draft, realise};
 use crate::disk::{self, Stat};
@@ -42,6 +45,8 @@ pub(super) struct Fetch {
     pub(super) path: PathBuf,
     pub(super) stat: Stat,
     pub(super) content: ContentId,
+    /// The member of an archive that it is.
+    pub(super) member: Option<Member>,
 }
 
 /// What a change did beside what was planned.
@@ -119,8 +124,7 @@ impl Yard {
                 self.keep_nothing(&op, ctx)?;
             }
         }
-        let start =
-            Start { row: &row, state: &aim.from, there: &aim.there, rows: &aim.rows, looked_at: aim.looked_at };
+        let start = Start { row: &row, state: &aim.from, there: &aim.there, rows: &aim.rows, looked_at: aim.looked_at };
         let goal = Goal { state: aim.to.clone(), next, what: Some(aim.what.clone()), intent: None };
         let changed = self.change_twin(&start, goal, ctx)?;
         Ok(Reached {
@@ -139,10 +143,10 @@ impl Yard {
         let op = self.begin(ctx)?;
         let making = Making::new(self, &op, false)?;
         let mut buffer = vec![0; disk::BUFFER];
-        for Fetch { path, stat, content } in &aim.fetch {
-            let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
-            if making.putter.put(&file, stat, path, &mut buffer, ctx)? != *content {
-                return Err(IntakeError::Changed(path.clone()).into());
+        let mut archives = HashMap::new();
+        for fetch in &aim.fetch {
+            if fetch_one(fetch, &mut archives, &making, op.path(), &mut buffer, ctx)? != fetch.content {
+                return Err(IntakeError::Changed(fetch.path.clone()).into());
             }
         }
         let next = realise(aim.draft.clone(), &making, ctx)?;
@@ -176,6 +180,36 @@ impl Yard {
         }
         Err(TwinError::NotVerified { name: row.name.to_string(), paths: wrong }.into())
     }
+}
+
+/// Takes a content from outside into the pool.
+fn fetch_one(
+    fetch: &Fetch,
+    archives: &mut HashMap<PathBuf, Archive>,
+    making: &Making<'_>,
+    op: &Path,
+    buffer: &mut [u8],
+    ctx: &Ctx,
+) -> Result<ContentId> {
+    let Fetch { path, stat, member, .. } = fetch;
+    let Some(member) = member else {
+        let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
+        return making.putter.put(&file, stat, path, buffer, ctx);
+    };
+    if !disk::lstat(path).at("look at", path)?.same_bytes(stat) {
+        return Err(IntakeError::Changed(path.clone()).into());
+    }
+    let unpacked = op.join("member");
+    let archive = match archives.entry(path.clone()) {
+        hash_map::Entry::Occupied(open) => open.into_mut(),
+        hash_map::Entry::Vacant(none) => none.insert(Archive::open(path)?),
+    };
+    archive.extract(member, &unpacked, ctx)?;
+    let file = disk::open_file(rustix::fs::CWD, &unpacked).at("read", &unpacked)?;
+    let stat = disk::fstat(&file).at("look at", &unpacked)?;
+    let content = making.putter.put(&file, &stat, &unpacked, buffer, ctx)?;
+    disk::remove_file(&unpacked)?;
+    Ok(content)
 }
 
 /// Whether an entry is on disk, byte for byte.

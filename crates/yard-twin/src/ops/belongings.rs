@@ -128,7 +128,9 @@ impl Yard {
             groups.insert(name, details);
         }
         for (entry, shipped) in held.files() {
-            let Some(group) = held.sheet.group_of(&entry.path).and_then(|group| groups.get_mut(group)) else { continue };
+            let Some(group) = held.sheet.group_of(&entry.path).and_then(|group| groups.get_mut(group)) else {
+                continue;
+            };
             if shipped {
                 group.as_shipped += 1;
                 continue;

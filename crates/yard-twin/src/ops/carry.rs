@@ -7,10 +7,10 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::Leaks;
 use super::aim::Aim;
 use super::coming::{Found, Wish, coming_from_home, coming_from_place};
 use super::settle::Settled;
-use super::Leaks;
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{CarryItem, Coming, Does, Target, decide, without};
@@ -162,11 +162,10 @@ impl Yard {
             }
             (CarryFrom::Twin(name), None) => return Err(CarryError::SameTwin(name.to_string()).into()),
         };
-        if let (Some(pattern), true) = (options.files.first(), found.coming.is_empty() && found.left.is_empty()) {
-            if options.groups.is_empty() {
-                let why = "it catches nothing that the player added or changed".into();
-                return Err(CarryError::Pattern { pattern: pattern.clone(), why }.into());
-            }
+        let nothing = options.groups.is_empty() && found.coming.is_empty() && found.left.is_empty();
+        if let Some(pattern) = options.files.first().filter(|_| nothing) {
+            let why = "it catches nothing that the player added or changed".into();
+            return Err(CarryError::Pattern { pattern: pattern.clone(), why }.into());
         }
         let from = CarrySide {
             name: match from {

@@ -21,9 +21,9 @@ use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
-use crate::path::RelPath;
 use crate::lock::Held;
 use crate::materialise::{Laid, Laying};
+use crate::path::RelPath;
 use crate::pool::{Facts, Policy, Putter, Sharing, Unshared};
 use crate::profile;
 use crate::progress::Ctx;
@@ -255,7 +255,8 @@ impl Yard {
         if !plan.markers.is_empty() || plan.taking.is_some() {
             self.keep_nothing(&op, ctx)?;
         }
-        let folder = plan.taking.as_ref().map(|taking| self.read_folder(taking, sheet.as_ref(), &op, ctx)).transpose()?;
+        let folder =
+            plan.taking.as_ref().map(|taking| self.read_folder(taking, sheet.as_ref(), &op, ctx)).transpose()?;
         let made = self.make_contents(plan, &op, ctx)?;
         let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
         let policy = Policy::new(plan.sharing, Facts::probe(op.path())?, listing, written);

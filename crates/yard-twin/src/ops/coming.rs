@@ -6,6 +6,7 @@ use super::aim::Fetch;
 use super::carry::CarryOptions;
 use super::settle::Settled;
 use crate::Yard;
+use crate::archive::{Archive, Member};
 use crate::combine::Coming;
 use crate::disk;
 use crate::error::{CarryError, Error, IntakeError, PathContext, Result};
@@ -188,6 +189,9 @@ pub(super) fn coming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx: &
     let name = place.file_name().and_then(|name| name.to_str()).unwrap_or_default().to_owned();
     let mut found = Found::default();
     let prefix = RelPath::new("game")?;
+    if !place.is_dir() && Archive::is_one(&place)? {
+        return coming_from_archive(&place, group, sheet, ctx);
+    }
     let seen = if place.is_dir() {
         walk(&place, &prefix, Manner::Strict, ctx)?.0
     } else {
@@ -209,6 +213,39 @@ pub(super) fn coming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx: &
     Ok(found)
 }
 
+/// What an archive brings into a group. What is in one folder in it is taken for that folder, else it is called as the
+/// archive is.
+fn coming_from_archive(path: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
+    let patterns = &known(group, sheet)?.patterns;
+    let stat = disk::lstat(path).at("look at", path)?;
+    let mut archive = Archive::open(path)?;
+    let members = archive.members().to_vec();
+    let top = |member: &Member| member.path.split_once('/').map(|(top, _)| top.to_owned());
+    let first = members.first().and_then(top);
+    let one = first.filter(|first| members.iter().all(|member| top(member).as_ref() == Some(first)));
+    let stem = path.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
+    let folder = one.as_ref().unwrap_or(&stem);
+    let mut found = Found::default();
+    for member in members {
+        let below = one.as_ref().map_or(member.path.as_str(), |one| &member.path[one.len() + 1..]);
+        let from = format!("{}: {}", path.display(), member.path);
+        match place_in(below, Some(folder), patterns, sheet) {
+            Some(to) => {
+                let content = archive.hash(&member, ctx)?;
+                let node = Node::File { content, size: member.size, executable: false };
+                let entry = Entry { path: to, node, mtime: member.mtime };
+                found.coming.push(Coming { from, group: Some(group.into()), entry, shipped: None });
+                found.fetch.push(Fetch { path: path.into(), stat, content, member: Some(member) });
+            }
+            None => found.left.push(format!("{from} (the group has no place for it)")),
+        }
+    }
+    if found.coming.is_empty() {
+        return Err(CarryError::NoPlace { from: path.display().to_string(), group: group.into() }.into());
+    }
+    Ok(found)
+}
+
 /// Where a file goes that lies at `below` in what was downloaded: a folder keeps its name, unless it has that of the
 /// group's own folder.
 fn place_in(below: &str, folder: Option<&str>, patterns: &[String], sheet: &Sheet) -> Option<RelPath> {
@@ -216,7 +253,8 @@ fn place_in(below: &str, folder: Option<&str>, patterns: &[String], sheet: &Shee
         let set = PathSet::new([text.as_str()], sheet.ignores_case()).unwrap_or_default();
         let base = pattern::base(text);
         let own = base.rsplit('/').next().map(fold_key);
-        let wrapped = folder.filter(|folder| Some(fold_key(folder)) != own).map(|folder| format!("{base}/{folder}/{below}"));
+        let wrapped =
+            folder.filter(|folder| Some(fold_key(folder)) != own).map(|folder| format!("{base}/{folder}/{below}"));
         let candidates = wrapped.into_iter().chain([format!("{base}/{below}")]);
         candidates.filter_map(|path| RelPath::new(path).ok()).find(|path| set.contains(path.as_str()))
     })
@@ -238,7 +276,7 @@ impl Found {
         let node = Node::File { content, size: seen.stat.size, executable: seen.stat.executable() };
         let entry = Entry { path, node, mtime: seen.stat.mtime };
         self.coming.push(Coming { from: on_disk.display().to_string(), group, entry, shipped: None });
-        self.fetch.push(Fetch { path: on_disk, stat: seen.stat, content });
+        self.fetch.push(Fetch { path: on_disk, stat: seen.stat, content, member: None });
         Ok(())
     }
 }

@@ -191,7 +191,9 @@ impl Yard {
         let next = text.text();
         let profile = Profile::parse(&next, &path)
             .map_err(|error| match change {
-                EditChange::Use(Some(variant)) => unknown_variant(&settled.state.profile, &path, variant).unwrap_or(error),
+                EditChange::Use(Some(variant)) => {
+                    unknown_variant(&settled.state.profile, &path, variant).unwrap_or(error)
+                }
                 _ => error,
             })?
             .in_use()?;
@@ -278,9 +280,9 @@ impl Yard {
                 }
                 _ => None,
             };
-            let steps = syncing.run(&file, bytes, again, &mut synced).map_err(|fault| {
-                LaunchError::Edit { file: file.to_string(), fault }
-            })?;
+            let steps = syncing
+                .run(&file, bytes, again, &mut synced)
+                .map_err(|fault| LaunchError::Edit { file: file.to_string(), fault })?;
             if let (false, Some(entry)) = (steps.is_empty(), there.get(file.as_str())) {
                 synced.derived.push(Derive { of: entry.clone(), transform: Transform::Edit { edits: steps } });
             }
@@ -366,7 +368,9 @@ fn resolve(name: &str, listing: &Listing, sheet: Option<&Sheet>) -> Result<RelPa
     match (found.as_slice(), only) {
         ([one], _) => Ok((*one).clone()),
         (_, Some(one)) => Ok((*one).clone()),
-        ([], _) => refuse("no file of the twin is called so; one that isn't there yet is named from game/ or home/ on".into()),
+        ([], _) => {
+            refuse("no file of the twin is called so; one that isn't there yet is named from game/ or home/ on".into())
+        }
         (many, _) => {
             let texts: Vec<_> = many.iter().take(5).map(|path| path.as_str()).collect();
             refuse(format!("there are {}: name it from game/ or home/ on", texts.join(", ")))
@@ -408,7 +412,8 @@ impl Syncing<'_> {
             let format = edit.format().unwrap_or(Format::Ini);
             let encoding = edit.encoding.as_deref();
             let there = edit::get(&bytes, format, &edit.key, encoding)?;
-            let drifted = there.as_deref() != Some(edit.value.as_str()) && before.is_some_and(|b| b.value == edit.value);
+            let drifted =
+                there.as_deref() != Some(edit.value.as_str()) && before.is_some_and(|b| b.value == edit.value);
             let set_again = again == Again::All || (again == Again::Enforced && edit.enforce);
             if let (true, false, Some(&before)) = (drifted, set_again, before) {
                 synced.views.push(view(file, edit, there, EditDoes::Drifted));
@@ -440,7 +445,8 @@ impl Syncing<'_> {
     /// An error if one edit has undone another: both are of one place, whatever they call it.
     fn all_stand(&self, bytes: &[u8], synced: &Synced) -> Result<(), edit::EditFault> {
         for edit in &self.wanted {
-            let drifted = |view: &EditView| (&view.file, &view.key, view.does) == (&edit.file, &edit.key, EditDoes::Drifted);
+            let drifted =
+                |view: &EditView| (&view.file, &view.key, view.does) == (&edit.file, &edit.key, EditDoes::Drifted);
             let format = edit.format().unwrap_or(Format::Ini);
             let there = edit::get(bytes, format, &edit.key, edit.encoding.as_deref())?;
             if there.as_deref() != Some(edit.value.as_str()) && !synced.views.iter().any(drifted) {

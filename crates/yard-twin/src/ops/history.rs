@@ -1,18 +1,20 @@
 //! Snapshots: keeping a twin's states, looking at them, and going back to one.
 
+use std::collections::HashSet;
 use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
 use super::Leaks;
 use super::aim::Aim;
-use super::settle::Own;
+use super::settle::{Own, Settled};
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, SnapshotLabel, SnapshotRef, TwinName};
-use crate::listing::{Named, rebase};
+use crate::listing::{Listing, Named, diff, rebase};
 use crate::materialise::{Step, steps};
+use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::state::{Applied, State};
 
@@ -220,7 +222,9 @@ impl Yard {
         let target = self.listing(then.disk)?.sharing_paths(&settled.listing);
         let sheet = self.sheet_of(&then.build)?;
         let own = Own(sheet.as_ref());
-        let rebased = rebase(&target, &settled.listing, &target, |path| !options.all && own.holds(path))?;
+        let shipped = self.shipped(&settled, &then, &target)?;
+        let stays = |path: &RelPath| !options.all && own.holds(path) && !shipped.contains(path);
+        let rebased = rebase(&target, &settled.listing, &target, stays)?;
         let (game, others) = own.counts(&settled.listing, &target);
         // An edit goes with its file.
         let stays = |edit: &Applied| !options.all && own.holds(&edit.file);
@@ -249,6 +253,20 @@ impl Yard {
             leaks: std::mem::take(&mut settled.leaks),
             aim: Aim::new(row, settled, state, rebased.listing.into(), what),
         })
+    }
+
+    /// Paths that are now as they were shipped with the build that the twin is on, and were then as they were shipped with
+    /// another one: they are nobody's own, wherever they lie, and go with the build.
+    fn shipped(&self, settled: &Settled, then: &State, target: &Listing) -> Result<HashSet<RelPath>> {
+        if then.laid == settled.state.laid {
+            return Ok(HashSet::new());
+        }
+        let (now, before) = (self.listing(settled.state.laid)?, self.listing(then.laid)?);
+        let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
+        let both = diff(&now, &before).map(|change| change.path().clone()).filter(|path| {
+            node(&settled.listing, path) == node(&now, path) && node(target, path) == node(&before, path)
+        });
+        Ok(both.collect())
     }
 
     /// Puts a twin back: what differs is staged as a whole, then published entry by entry. What is there now stays in the

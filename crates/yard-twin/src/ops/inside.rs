@@ -71,7 +71,8 @@ impl Yard {
         let sheet = self.sheet_of(&settled.state.build)?;
         let rules = sheet.map(|sheet| sheet.rename).unwrap_or_default();
         let own = RenameRule { within: parent.into(), ..RenameRule::default() };
-        let mut rules: Vec<RenameRule> = rules.into_iter().filter(|rule| folder.as_str().starts_with(&rule.within)).collect();
+        let mut rules: Vec<RenameRule> =
+            rules.into_iter().filter(|rule| folder.as_str().starts_with(&rule.within)).collect();
         // The folder's own name is one in any case; what else holds it, only a rule can know.
         rules.push(own);
         let renamed = rename(listing, &rules, (old, new), (true, Some(&folder)))?;

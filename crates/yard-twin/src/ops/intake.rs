@@ -361,4 +361,3 @@ fn split(sheet: &Sheet, listing: &Listing, leave_out: &[String]) -> Result<(Vec<
     }
     Ok(sheet.belongings(listing).into_iter().partition(|group| leave_out.contains(&group.group)))
 }
-

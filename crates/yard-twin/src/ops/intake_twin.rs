@@ -153,7 +153,8 @@ fn stock_of(there: &Listing, laid: &Listing, sheet: Option<&Sheet>) -> Result<(L
     }
     // What was shipped as a belonging is shipped again, whatever became of it here; a folder without any stays one.
     let belonging = |entry: &&Entry| sheet.is_some_and(|sheet| sheet.group_of(&entry.path).is_some());
-    let folders = laid.entries().iter().filter(|entry| entry.node == Node::EmptyFolder && there.has(entry.path.as_str()));
+    let folders =
+        laid.entries().iter().filter(|entry| entry.node == Node::EmptyFolder && there.has(entry.path.as_str()));
     entries.extend(laid.entries().iter().filter(game).filter(belonging).chain(folders.filter(game)).cloned());
     entries.sort_by(|a, b| a.path.cmp(&b.path));
     entries.dedup_by(|a, b| a.path == b.path);

@@ -9,10 +9,10 @@ mod check;
 mod clone;
 mod coming;
 mod compare;
+mod edits;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::print_stderr)]
 mod faults;
-mod edits;
 mod finish;
 mod history;
 mod inside;
@@ -25,8 +25,8 @@ mod profile;
 mod protect;
 mod recover;
 mod remove;
-mod renew;
 mod rename;
+mod renew;
 mod repath;
 mod settle;
 mod sheets;
@@ -39,7 +39,7 @@ mod taking;
 
 pub use after_run::Leaks;
 pub use belongings::{BelongingsView, Catch, GroupDetails, Overlap, SheetView};
-pub use carry::{CarryOptions, CarryOutcome, CarryPlan, CarryFrom, CarrySide};
+pub use carry::{CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide};
 pub use check::{
     About, CheckOptions, CheckReport, CheckedCounts, DamagedFile, Finding, Mend, MendOptions, Mended, Problem,
     Severity, Touched,
@@ -50,15 +50,13 @@ pub use edits::{EditChange, EditDoes, EditOutcome, EditPlan, EditView};
 pub use history::{RestoreOptions, RestoreOutcome, RestorePlan, SnapshotOutcome};
 pub use inside::{InsideOutcome, InsidePlan};
 pub use intake::{HomePart, IntakeOptions, IntakeOutcome, IntakePlan, SheetUse};
+pub use intake_twin::{TwinIntakeOptions, TwinIntakePlan};
 pub use profile::{ProfileChange, ProfileView};
 pub use protect::ProtectOutcome;
 pub use remove::{ForgetOutcome, OnlyHere, RemoveOutcome, RemovePlan};
 pub use rename::RenameOutcome;
-pub use repath::{
-    FolderRepathOutcome, FolderRepathPlan, NamedPlace, Place, PlaceKind, RepathOutcome, RepathPlan,
-};
 pub use renew::{RenewOptions, RenewOutcome, RenewPlan, Rest};
-pub use intake_twin::{TwinIntakeOptions, TwinIntakePlan};
+pub use repath::{FolderRepathOutcome, FolderRepathPlan, NamedPlace, Place, PlaceKind, RepathOutcome, RepathPlan};
 pub(crate) use settle::{Own, Settled};
 pub use sheets::SheetPlan;
 pub use show::{Guard, IsolationView, ShareTotals, Shares, TwinDetails, TwinSummary, Unsettled};

@@ -125,7 +125,8 @@ impl Yard {
         let stock = self.stock_row(&to, to == from)?;
         let (sheet, next_sheet) = (self.sheet_of(&from)?, self.sheet_of(&stock.build)?);
         let laid = self.listing(settled.state.laid)?.sharing_paths(&settled.listing);
-        let (next, _) = with_markers(self.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
+        let (next, _) =
+            with_markers(self.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
         let next = with_prepared(next, &laid)?;
         let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
         // Edits are the last step: without them is seen whether a file is as it was laid.
@@ -137,20 +138,18 @@ impl Yard {
         let rebased = rebase(&laid, &plain, &next, |path| there(path) && (keep_rest || own.holds(path)))?;
         let named = |reason: Reason| -> Vec<RelPath> {
             // A folder that is there with something in it is no loss and no gain.
-            let folder = |path: &RelPath| [&plain, &next].iter().any(|listing| {
-                listing.get(path.as_str()).is_some_and(|entry| entry.node == Node::EmptyFolder)
-            });
+            let folder = |path: &RelPath| {
+                [&plain, &next]
+                    .iter()
+                    .any(|listing| listing.get(path.as_str()).is_some_and(|entry| entry.node == Node::EmptyFolder))
+            };
             let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason && !folder(&named.path));
             of.map(|named| named.path.clone()).collect()
         };
         let listing = with_edits(&rebased.listing, &plain, &settled.listing, &edited)?;
         let synced = self.edits_after(&listing, &settled, &row)?;
-        let state = State {
-            build: stock.build.clone(),
-            laid: next.id(),
-            edits: synced.applied,
-            ..settled.state.clone()
-        };
+        let state =
+            State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..settled.state.clone() };
         self.check_protected(&row, &settled.listing, &listing, &state)?;
         let (game, _) = Own(next_sheet.as_ref()).counts(&settled.listing, &listing);
         Ok(RenewPlan {

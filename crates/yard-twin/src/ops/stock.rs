@@ -90,7 +90,7 @@ impl Yard {
 
     /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
     pub(crate) fn title_name(&self, build: &BuildRef) -> String {
-        self.sheet_of(&build).ok().flatten().map_or_else(|| build.title.to_string(), |sheet| sheet.name)
+        self.sheet_of(build).ok().flatten().map_or_else(|| build.title.to_string(), |sheet| sheet.name)
     }
 
     fn twins_on(&self, build: &BuildRef) -> Result<Vec<String>> {
@@ -124,7 +124,7 @@ impl Yard {
             listing: row.listing,
             only_here: only_here(&listing, &elsewhere),
             shared_with_others: shared.map(|entry| entry.node.size()).sum(),
-            belongings: self.sheet_of(&build)?.map(|sheet| sheet.belongings(&listing)).unwrap_or_default(),
+            belongings: self.sheet_of(build)?.map(|sheet| sheet.belongings(&listing)).unwrap_or_default(),
             summary,
         };
         Ok((details, listing))

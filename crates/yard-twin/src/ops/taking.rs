@@ -146,7 +146,8 @@ struct Stored {
 }
 
 fn store(taking: &Taking, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
-    let mut order: Vec<usize> = (0..taking.seen.len()).filter(|&at| matches!(taking.seen[at].kind, Kind::File)).collect();
+    let mut order: Vec<usize> =
+        (0..taking.seen.len()).filter(|&at| matches!(taking.seen[at].kind, Kind::File)).collect();
     order.sort_by_key(|&at| {
         let size = taking.seen[at].stat.size;
         if size >= disk::LARGE { (0, u64::MAX - size, 0) } else { (1, 0, at) }

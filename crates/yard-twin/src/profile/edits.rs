@@ -76,7 +76,8 @@ impl Profile {
         self.program = variant.program.or(self.program);
         self.arguments = variant.arguments.or(self.arguments);
         self.environment.extend(variant.environment);
-        self.edits.retain(|edit| !variant.edits.iter().any(|other| (&other.file, &other.key) == (&edit.file, &edit.key)));
+        self.edits
+            .retain(|edit| !variant.edits.iter().any(|other| (&other.file, &other.key) == (&edit.file, &edit.key)));
         self.edits.extend(variant.edits);
         Ok(self)
     }
@@ -142,10 +143,7 @@ impl ProfileText {
         if values.is_some_and(|values| values.iter().any(|value| value.contains('\0'))) {
             return Err(refuse(&setting.to_string(), "set", "a value can't hold a NUL"));
         }
-        let fits = matches!(
-            setting,
-            Setting::Program | Setting::Arguments | Setting::Note | Setting::Environment(_)
-        );
+        let fits = matches!(setting, Setting::Program | Setting::Arguments | Setting::Note | Setting::Environment(_));
         if variant.is_some() && !fits {
             let why = "a variant has a note, a program, arguments, environment variables and edits";
             return Err(refuse(&setting.to_string(), "set", why));

@@ -7,9 +7,9 @@ use std::fmt;
 use std::path::Path;
 use std::str::FromStr;
 
-use serde::{Deserialize, Serialize};
 pub(crate) use edits::ProfileText;
 pub use edits::{Edit, Variant};
+use serde::{Deserialize, Serialize};
 use toml_edit::{Array, Item, value};
 
 use crate::Isolation;
@@ -187,7 +187,12 @@ impl Profile {
     pub(crate) fn parse(text: &str, path: &Path) -> Result<Self> {
         let profile: Self = toml::from_str(text).map_err(|error: toml::de::Error| {
             let (line, column) = position(text, error.span().map_or(0, |span| span.start));
-            Error::from(LaunchError::Profile { path: path.into(), line, column, message: error.message().trim().into() })
+            Error::from(LaunchError::Profile {
+                path: path.into(),
+                line,
+                column,
+                message: error.message().trim().into(),
+            })
         })?;
         profile.check_edits(text, path)?;
         Ok(profile)

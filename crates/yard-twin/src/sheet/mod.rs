@@ -228,7 +228,8 @@ impl Sheet {
             }
         }
         if moved {
-            let fail = |message| SheetError { path: format!("{}.toml", self.title).into(), line: 1, column: 1, message };
+            let fail =
+                |message| SheetError { path: format!("{}.toml", self.title).into(), line: 1, column: 1, message };
             let sets = Sets::new(&self.belongings, &self.live, &self.scratch, self.ignore_case).map_err(fail)?;
             (self.groups, self.written) = (sets.groups, sets.written);
         }

@@ -170,13 +170,15 @@ impl Checker<'_> {
             None => Ok(text.as_ref().clone()),
             Some(why) => Err(self.fail(&text.span(), format!("{:?}: {why}", text.as_ref()))),
         };
-        let key = |raw: &RawKey| {
-            let key = IdKey { file: within(&raw.file)?, key: raw.key.clone(), format: raw.format };
-            match key.format() {
-                Some(_) => Ok(key),
-                None => Err(self.fail(&raw.file.span(), "its ending says no format: name one (ini, lines, json, toml, xml)")),
-            }
-        };
+        let key =
+            |raw: &RawKey| {
+                let key = IdKey { file: within(&raw.file)?, key: raw.key.clone(), format: raw.format };
+                match key.format() {
+                    Some(_) => Ok(key),
+                    None => Err(self
+                        .fail(&raw.file.span(), "its ending says no format: name one (ini, lines, json, toml, xml)")),
+                }
+            };
         Ok(RenameRule {
             within: within(&raw.within)?.trim_end_matches('/').to_owned(),
             id: raw.id,
@@ -193,7 +195,8 @@ impl Checker<'_> {
             Some("both") => Some(OnClash::Both),
             Some(_) => {
                 let span = raw.on_clash.map_or(0..0, |text| text.span());
-                let why = "on_clash is \"skip\" or \"both\" in a sheet: what replaces something must be asked for each time";
+                let why =
+                    "on_clash is \"skip\" or \"both\" in a sheet: what replaces something must be asked for each time";
                 return Err(self.fail(&span, why));
             }
         };

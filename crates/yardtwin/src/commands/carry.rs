@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use yard_twin::{
-    BelongingsView, CarryFrom, CarryItem, CarryOptions, CarryOutcome, CarryPlan, CarrySide, CarryError, Does,
+    BelongingsView, CarryError, CarryFrom, CarryItem, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Does,
     GroupDetails, Met, OnClash, TwinName, Yard,
 };
 
@@ -154,7 +154,11 @@ fn say_outcome(plan: &CarryPlan, outcome: &CarryOutcome, screen: &Screen) {
         (None, _) => String::new(),
         (Some(_), None) => typed("restore --all", &[name, &outcome.before]),
         (Some(_), Some(other)) => {
-            format!("{}\n{}", typed("restore --all", &[name, &outcome.before]), typed("restore --all", &[&plan.from.name, &other]))
+            format!(
+                "{}\n{}",
+                typed("restore --all", &[name, &outcome.before]),
+                typed("restore --all", &[&plan.from.name, &other])
+            )
         }
     };
     let out = match outcome.taken_out {
@@ -184,14 +188,14 @@ pub(crate) fn belongings(yard: &Yard, name: &TwinName, screen: &Screen) -> Done 
 fn say_belongings(view: &BelongingsView, screen: &Screen) {
     screen.head(format_args!("Belongings in {} \u{2013} {}", view.name, view.build));
     let own: Vec<_> = view.groups.iter().filter(|group| group.files > 0).collect();
-    screen.table(
-        &["GROUP", "FILES", "SIZE", "NEWEST", "WHERE", "ABOUT"],
-        view.groups.iter().map(group_row).collect(),
-    );
+    screen.table(&["GROUP", "FILES", "SIZE", "NEWEST", "WHERE", "ABOUT"], view.groups.iter().map(group_row).collect());
     let shipped: u64 = view.groups.iter().map(|group| group.as_shipped).sum();
     let names: Vec<_> = own.iter().map(|group| shell(&group.group)).collect();
     screen.facts(&[
-        ("as shipped", if shipped == 0 { String::new() } else { format!("{} in these groups, and no belongings", files(shipped)) }),
+        (
+            "as shipped",
+            if shipped == 0 { String::new() } else { format!("{} in these groups, and no belongings", files(shipped)) },
+        ),
         ("in use now", if view.in_use { "figures are those of the last look".into() } else { String::new() }),
         (
             "next",

@@ -88,7 +88,23 @@ impl Stage<'_> {
         self.yardtwin(&["clone", "wexcombe@1.4", "evening shift"])?;
         self.yardtwin(&["clone", "wexcombe@2.0", "main"])?;
         self.yardtwin(&["launch", "evening shift", "--", "--shifts", "2"])?;
+        self.yardtwin(&["profile", "set", "evening shift", "--file", "panel.ini", "video.width", "2560"])?;
+        let exchanges = "wexcombe main exchange 7001\nbarnley east exchange 7002\n";
+        self.write("yard/twins/evening shift/game/cabin/exchanges.lst", exchanges)?;
+        self.write("yard/twins/evening shift/game/boards/brass/board.txt", "board brass\nlevers 36\n")?;
+
+        self.tell(
+            "What was played and set up goes over to the new build. Boards that it ships anew are not to be replaced: \
+             its sheet says so.",
+        );
+        let groups = ["carry", "shifts", "settings", "exchanges", "boards", "--from", "evening shift", "--to", "main"];
+        self.yardtwin(&groups)?;
         self.yardtwin(&["launch", "main"])?;
+
+        self.tell("Something has spoiled the twin. It is renewed around what is the player's; what nobody can explain is asked about.");
+        self.write("yard/twins/main/game/scenery/hills.wjp", "spoiled\n")?;
+        self.refused(&["renew", "main"])?;
+        self.yardtwin(&["renew", "main", "--leave-rest"])?;
 
         self.tell("A twin can be cloned as it is now, with its shifts, to try something out.");
         self.yardtwin(&["clone", "evening shift", "brass signals"])?;
@@ -160,6 +176,11 @@ impl Stage<'_> {
     /// As [`Stage::yardtwin`], for a command that finds something.
     fn finds(&self, arguments: &[&str]) -> Result<(), Failure> {
         self.run_to("yardtwin", Command::new(&self.program).args(arguments), arguments, FOUND)
+    }
+
+    /// As [`Stage::yardtwin`], for a command that is refused to protect data.
+    fn refused(&self, arguments: &[&str]) -> Result<(), Failure> {
+        self.run_to("yardtwin", Command::new(&self.program).args(arguments), arguments, 4)
     }
 
     fn stand_in(&self, program: &str, arguments: &[&str]) -> Result<(), Failure> {

@@ -12,8 +12,8 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2};
 use signal_hook::iterator::SignalsInfo;
 use signal_hook::iterator::exfiltrator::origin::{Origin, WithOrigin};
 use yard_twin::{
-    Changes, EditDoes, EditView, EntryOptions, Isolation, Keep, LaunchOptions, LaunchPlan, RunOutcome, Running, Signaller, Stream,
-    TwinName, Yard,
+    Changes, EditDoes, EditView, EntryOptions, Isolation, Keep, LaunchOptions, LaunchPlan, RunOutcome, Running,
+    Signaller, Stream, TwinName, Yard,
 };
 
 use super::{Done, data_folder, typed};

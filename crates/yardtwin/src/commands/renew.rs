@@ -2,7 +2,9 @@
 
 use std::process::ExitCode;
 
-use yard_twin::{EditDoes, EditView, Error, RelPath, RenewOptions, RenewOutcome, RenewPlan, Rest, TwinError, TwinName, Yard};
+use yard_twin::{
+    EditDoes, EditView, Error, RelPath, RenewOptions, RenewOutcome, RenewPlan, Rest, TwinError, TwinName, Yard,
+};
 
 use super::twins::{changes, leaks};
 use super::{Done, typed};
@@ -80,7 +82,11 @@ fn edits(edits: &[EditView]) -> String {
 fn say(plan: &RenewPlan, outcome: &RenewOutcome, screen: &Screen) {
     let name = &outcome.name;
     if outcome.number.is_none() {
-        screen.head(format_args!("The twin {} is on {} and as it should be: nothing was changed", shell(name), plan.to));
+        screen.head(format_args!(
+            "The twin {} is on {} and as it should be: nothing was changed",
+            shell(name),
+            plan.to
+        ));
         return;
     }
     screen.head(format_args!("The twin {} is put on {}{}", shell(name), plan.to, whence(plan)));

@@ -122,7 +122,12 @@ fn times(count: usize) -> String {
 fn one(place: &NamedPlace, screen: &Screen) {
     let line = place.line.map(|line| format!(":{line}")).unwrap_or_default();
     let (tone, mark) = if place.only_reported.is_some() { (Tone::Other, "!") } else { (Tone::Came, "~") };
-    screen.pieces(&[(Tone::Plain, "  "), (tone, mark), (Tone::Plain, " "), (Tone::Plain, &format!("{}{line}", place.path))]);
+    screen.pieces(&[
+        (Tone::Plain, "  "),
+        (tone, mark),
+        (Tone::Plain, " "),
+        (Tone::Plain, &format!("{}{line}", place.path)),
+    ]);
     if !place.text.is_empty() {
         screen.pieces(&[(Tone::Faint, &format!("      {}", place.text))]);
     }

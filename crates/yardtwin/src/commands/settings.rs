@@ -69,7 +69,10 @@ fn show(name: &TwinName, Shown { view, edits }: &Shown, screen: &Screen) {
     let variant = profile.variant.as_ref().and_then(|name| profile.variants.get(name));
     let by = |set: bool, of_variant: bool| if of_variant { "set by the variant" } else { from(set) };
     let program = view.program.as_ref().map(|program| {
-        format!("{program}  ({})", by(profile.program.is_some(), variant.is_some_and(|variant| variant.program.is_some())))
+        format!(
+            "{program}  ({})",
+            by(profile.program.is_some(), variant.is_some_and(|variant| variant.program.is_some()))
+        )
     });
     let arguments = view.arguments.iter().map(shell).collect::<Vec<_>>().join(" ");
     let arguments = if arguments.is_empty() { "none".into() } else { arguments };
@@ -145,7 +148,11 @@ fn edits(yard: &Yard, name: &TwinName, change: &EditChange, how: DryRun, screen:
     let outcome = yard.apply_edits(&plan, &ctx)?;
     screen.answer(&outcome, |screen| {
         let same = outcome.number.is_none();
-        screen.head(format_args!("Profile of {}: {}", shell(name), if same { "nothing had to be changed" } else { done(change) }));
+        screen.head(format_args!(
+            "Profile of {}: {}",
+            shell(name),
+            if same { "nothing had to be changed" } else { done(change) }
+        ));
         copied(&plan.copied, screen);
         table(&outcome.edits, screen);
         screen.facts(&[

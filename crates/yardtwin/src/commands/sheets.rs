@@ -85,7 +85,8 @@ fn on(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
         let heading = ["PART", "PATTERN", "CATCHES", "SIZE", "AS SHIPPED", "FOR EXAMPLE"];
         screen.table(&heading, view.catches.iter().map(row).collect());
         for overlap in &view.overlaps {
-            let (first, rest) = overlap.groups.split_first().map_or(("", &[][..]), |(first, rest)| (first.as_str(), rest));
+            let (first, rest) =
+                overlap.groups.split_first().map_or(("", &[][..]), |(first, rest)| (first.as_str(), rest));
             screen.warn(format_args!(
                 "{} in {} and in {} too, as {}: the first one counts",
                 if overlap.files == 1 { "1 file is".into() } else { format!("{} files are", overlap.files) },

@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use yard_twin::{
-    Belongings, HomePart, IntakeOptions, IntakeOutcome, IntakePlan, NotKept, RelPath, SheetUse, TwinIntakeOptions, TwinName,
-    Yard,
+    Belongings, HomePart, IntakeOptions, IntakeOutcome, IntakePlan, NotKept, RelPath, SheetUse, TwinIntakeOptions,
+    TwinName, Yard,
 };
 
 use super::twins::changes;
@@ -63,7 +63,8 @@ fn home_part(folder: PathBuf) -> Result<HomePart, Failure> {
     let full = real(&folder)?;
     let home = std::env::var_os("HOME").map(PathBuf::from).filter(|home| home.is_absolute());
     let home = home.map(|home| real(&home)).transpose()?;
-    let below = home.as_ref().and_then(|home| full.strip_prefix(home).ok()).filter(|below| !below.as_os_str().is_empty());
+    let below =
+        home.as_ref().and_then(|home| full.strip_prefix(home).ok()).filter(|below| !below.as_os_str().is_empty());
     let at = below.map(|below| RelPath::new(below.to_string_lossy())).transpose()?;
     Ok(HomePart { folder, at })
 }
@@ -80,10 +81,13 @@ fn of_twin(yard: &Yard, twin: &TwinName, args: &args::Intake, screen: &Screen) -
     let facts = |outcome: Option<&IntakeOutcome>| {
         [
             ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
-            ("against", match plan.game.total() {
-                0 => format!("{}: the same", plan.from),
-                _ => format!("{}: {}", plan.from, changes(plan.game)),
-            }),
+            (
+                "against",
+                match plan.game.total() {
+                    0 => format!("{}: the same", plan.from),
+                    _ => format!("{}: {}", plan.from, changes(plan.game)),
+                },
+            ),
             ("belongings left out", some_of(&plan.left_out, 5)),
             ("took", outcome.map(|outcome| duration(outcome.took)).unwrap_or_default()),
             ("way back", outcome.map(|_| typed("stock remove", &[&plan.build])).unwrap_or_default()),
@@ -130,10 +134,13 @@ fn plan_facts(yard: &Yard, plan: &IntakePlan) -> Vec<(&'static str, String)> {
         ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
         (
             "home",
-            plan.home.as_ref().map(|home| {
-                let at = home.at.as_ref().map(|at| format!("/{at}")).unwrap_or_default();
-                format!("home{at} from {}", home.folder.display())
-            }).unwrap_or_default(),
+            plan.home
+                .as_ref()
+                .map(|home| {
+                    let at = home.at.as_ref().map(|at| format!("/{at}")).unwrap_or_default();
+                    format!("home{at} from {}", home.folder.display())
+                })
+                .unwrap_or_default(),
         ),
         ("starts", plan.program.clone().unwrap_or_else(|| "nothing yet: no program is known".into())),
         ("a player's own", belongings(&plan.belongings)),

@@ -4,8 +4,8 @@ use std::process::{Command, ExitCode, Stdio};
 
 use serde::Serialize;
 use yard_twin::{
-    BuildRef, CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RelPath, RemovePlan, ShareTotals, Sharing,
-    Source, Space, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
+    BuildRef, CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RelPath, RemovePlan,
+    ShareTotals, Sharing, Source, Space, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
 };
 
 use super::{Done, typed};
@@ -59,7 +59,12 @@ pub(crate) fn clone_inside(
     ];
     if how.dry_run {
         screen.answer(&plan, |screen| {
-            screen.head(format_args!("{} would be there a second time in {}, as {}", plan.folder, shell(twin), shell(new)));
+            screen.head(format_args!(
+                "{} would be there a second time in {}, as {}",
+                plan.folder,
+                shell(twin),
+                shell(new)
+            ));
             screen.facts(&facts);
         });
         return Ok(ExitCode::SUCCESS);

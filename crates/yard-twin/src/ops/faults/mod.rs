@@ -17,11 +17,14 @@ use crate::entry::EntryOptions;
 use crate::error::Result;
 use crate::ident::SnapshotRef;
 use crate::pool::Sharing;
-use crate::{Cancel, CloneOptions, Ctx, IntakeOptions, RestoreOptions, Yard};
+use crate::{
+    Cancel, CarryFrom, CarryOptions, CloneOptions, Ctx, Edit, EditChange, IntakeOptions, RenewOptions, Rest,
+    RestoreOptions, Yard,
+};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
-const OPERATIONS: [(&str, Operation); 17] = [
+const OPERATIONS: [(&str, Operation); 22] = [
     ("intake", |yard, place| intake(yard, &place.join("source"), "b2")),
     ("clone, links", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::All)),
     ("clone, copies", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::None)),
@@ -36,11 +39,29 @@ const OPERATIONS: [(&str, Operation); 17] = [
     ("sweep", |yard, _| yard.sweep(false, &ctx()).map(|_| ())),
     ("remove", |yard, _| yard.apply_remove(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
     ("forget", |yard, _| yard.forget_twin(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
-    ("profile", |yard, _| yard.change_profile(&"a".parse()?, &"note".parse()?, Some(&["x".into()]), false).map(|_| ())),
+    ("profile", |yard, _| {
+        yard.change_profile(&"a".parse()?, None, &"note".parse()?, Some(&["x".into()]), false).map(|_| ())
+    }),
     ("sheet", |yard, place| yard.apply_sheet(&yard.plan_add_sheet(&place.join("sheet.toml"), true)?, &ctx())),
     ("entry", |yard, place| {
         let options = EntryOptions { command: vec!["/bin/true".into()], folder: place.join("menu") };
         yard.apply_entry(&yard.plan_entry(&"a".parse()?, &options)?)
+    }),
+    ("carry", |yard, _| carry(yard, &CarryFrom::Twin("a".parse()?))),
+    ("carry from outside", |yard, place| carry(yard, &CarryFrom::Place(place.join("outside.wjs")))),
+    ("renew", |yard, _| {
+        let options = RenewOptions { rest: Some(Rest::Leave), ..RenewOptions::default() };
+        yard.apply_renew(&yard.plan_renew(&"a".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
+    }),
+    ("edit", |yard, _| {
+        let (file, key, value) = ("panel.ini".into(), "video.width".into(), "2560".into());
+        let edit = Edit { file, key, value, format: None, encoding: None, enforce: false };
+        let change = EditChange::Set { edit, variant: None };
+        yard.apply_edits(&yard.plan_edits(&"a".parse()?, &change, &ctx())?, &ctx()).map(|_| ())
+    }),
+    ("repath", |yard, _| {
+        let named = Some((Path::new("/old/place"), Path::new("/new")));
+        yard.apply_repath(&yard.plan_repath(&"a".parse()?, named, &ctx())?, &ctx()).map(|_| ())
     }),
 ];
 
@@ -70,6 +91,11 @@ fn restore(yard: &Yard, twin: &str, to: u32) -> Result<()> {
     let ctx = ctx();
     let options = RestoreOptions { to: Some(SnapshotRef::Number(to)), all: true };
     yard.apply_restore(&yard.plan_restore(&twin.parse()?, &options, &ctx)?, &ctx).map(|_| ())
+}
+
+fn carry(yard: &Yard, from: &CarryFrom) -> Result<()> {
+    let options = CarryOptions { groups: vec!["shifts".into()], ..CarryOptions::default() };
+    yard.apply_carry(&yard.plan_carry(from, &"b".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
 }
 
 /// Changes of every kind: files to folders and back, links, programs, whole folders that come and go.
@@ -118,6 +144,14 @@ fn set_up(place: &Path, name: &str) {
     fs::remove_file(place.join("yard/twins/a/game/scenery.dat")).unwrap();
     if name == "large rebase" {
         change_much(&place.join("yard/twins/a/game"));
+    }
+    if ["carry", "carry from outside", "renew", "edit", "repath"].contains(&name) {
+        let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/*.wjs\", \"game/*.ini\"]\n";
+        fs::write(place.join("yard/sheets/wexcombe.toml"), sheet).unwrap();
+        fs::write(place.join("outside.wjs"), "a shift from elsewhere").unwrap();
+        let panel = "[video]\nwidth = 1280\nboards = /old/place/boards\n";
+        fs::write(place.join("yard/twins/a/game/panel.ini"), panel).unwrap();
+        clone(&yard, "wexcombe@b1", "b", Sharing::All).unwrap();
     }
     if name == "rename" {
         let game = place.join("yard/twins/a/game");
@@ -202,7 +236,7 @@ fn describe(place: &Path) -> String {
             assert_eq!(blake3::hash(&bytes).as_bytes(), content.as_bytes(), "the pool is whole");
         }
     }
-    out
+    out.replace(&place.display().to_string(), "[PLACE]")
 }
 
 fn tree(folder: &Path) -> Vec<PathBuf> {

@@ -186,7 +186,8 @@ impl<'a> Looking<'a> {
 
     /// A twin's listing with what was found rewritten.
     pub(super) fn draft(&self, settled: &Settled, found: &[NamedPlace]) -> Result<Draft> {
-        let mut paths: Vec<&str> = found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
+        let mut paths: Vec<&str> =
+            found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
         paths.dedup();
         let repather = self.rewriting();
         let (mut links, mut derived) = (Vec::new(), Vec::new());
@@ -248,9 +249,14 @@ impl Lines {
     fn at(&mut self, bytes: &[u8], offset: usize) -> (u64, String) {
         self.line += bytes[self.counted..offset].iter().filter(|byte| **byte == b'\n').count() as u64;
         self.counted = offset;
-        let start = bytes[..offset].iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1 + usize::from(self.wide));
+        let start =
+            bytes[..offset].iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1 + usize::from(self.wide));
         let end = bytes[offset..].iter().position(|byte| *byte == b'\n').map_or(bytes.len(), |at| offset + at);
-        let line: Vec<u8> = bytes[start.min(end)..end].iter().copied().filter(|byte| !self.wide || !matches!(byte, 0 | 0xfe | 0xff)).collect();
+        let line: Vec<u8> = bytes[start.min(end)..end]
+            .iter()
+            .copied()
+            .filter(|byte| !self.wide || !matches!(byte, 0 | 0xfe | 0xff))
+            .collect();
         let text = String::from_utf8_lossy(&line).trim().to_owned();
         // A line that goes on for ever shows what is around the place.
         let before = offset.saturating_sub(start);
@@ -258,4 +264,3 @@ impl Lines {
         (self.line, skipped.chars().take(160).collect())
     }
 }
-

@@ -229,7 +229,8 @@ impl Yard {
     /// reached yet are as they were then, and the others are kept.
     pub fn apply_repath_folder(&self, plan: &FolderRepathPlan, ctx: &Ctx) -> Result<FolderRepathOutcome> {
         let looking = Looking::new(&plan.places);
-        let mut paths: Vec<&str> = plan.found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
+        let mut paths: Vec<&str> =
+            plan.found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
         paths.dedup();
         let kept = self.free_kept(&plan.folder)?;
         let mut staged = Vec::new();

@@ -1,0 +1,366 @@
+//! Carry, renew, config edits, variants and paths, through the real program: what a user sees, and that each belonging is
+//! where it should be, byte for byte.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod support;
+
+use std::fs;
+use std::io::Write;
+use std::os::unix::fs::symlink;
+use std::path::Path;
+
+use support::{Desk, common::look};
+
+/// A desk with a twin of the old build that was played, and one of the new one.
+fn desk() -> Desk {
+    let desk = Desk::with_twins(&["old"]);
+    let next = desk.at("next");
+    standins::write_wexcombe(&next, "2.0", &desk.root().join("yardtwin")).unwrap();
+    desk.place.give_away();
+    desk.ok(&["intake", "next", "--title", "wexcombe"]);
+    desk.ok(&["clone", "wexcombe@2.0", "new"]);
+    desk.ok(&["launch", "old", "--", "--shifts", "3"]);
+    write(&desk, &desk.game("old", "cabin/panel.ini"), "[video]\nwidth = 2560\n");
+    write(&desk, &desk.game("old", "boards/copper/board.txt"), "board copper\n");
+    write(&desk, &desk.game("old", "boards/brass/board.txt"), "board brass, polished\n");
+    desk
+}
+
+/// Writes as an editor saves: a new file in the place of the old one.
+fn write(desk: &Desk, path: &Path, text: &str) {
+    fs::create_dir_all(path.parent().unwrap()).unwrap();
+    let temp = path.with_extension("new");
+    fs::write(&temp, text).unwrap();
+    let time = std::time::SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(1_790_000_000);
+    fs::File::options().write(true).open(&temp).unwrap().set_modified(time).unwrap();
+    fs::rename(&temp, path).unwrap();
+    desk.place.give_away();
+}
+
+fn assert_answer(desk: &Desk, name: &str, answers: &[String]) {
+    let place = desk.root().canonicalize().unwrap();
+    let mut filters = insta::Settings::clone_current();
+    filters.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d", "[TIME]");
+    filters.add_filter(r"\d+ ms|\d+\.\d s", "[TOOK]");
+    filters.add_filter(r"\d+(\.\d)? MiB", "[SIZE]");
+    filters.add_filter(r"yt-\w{6}", "[PLACE]");
+    filters.add_filter(r"  +", "  ");
+    let said = answers.join("\n").replace(place.to_str().unwrap(), "[PLACE]");
+    let said: Vec<_> = said.lines().map(str::trim_end).collect();
+    filters.bind(|| insta::assert_snapshot!(name, said.join("\n")));
+}
+
+#[test]
+fn belongings_go_from_the_old_build_to_the_new_one_and_back_they_can_be_had() {
+    let desk = desk();
+    let (old, new) = (look(&desk.game("old", "")), look(&desk.game("new", "")));
+    let mut said = vec![
+        desk.ok(&["show", "old", "--belongings"]),
+        desk.ok(&["sheet", "check", "--on", "old"]),
+        desk.ok(&["carry", "shifts", "settings", "boards", "--from", "old", "--to", "new"]),
+    ];
+    for path in
+        ["cabin/shifts/shift-001.wjs", "cabin/shifts/shift-003.wjs", "cabin/panel.ini", "boards/copper/board.txt"]
+    {
+        assert_eq!(fs::read(desk.game("new", path)).unwrap(), fs::read(desk.game("old", path)).unwrap(), "{path}");
+    }
+    assert_eq!(
+        fs::read_to_string(desk.game("new", "boards/brass/board.txt")).unwrap(),
+        "board brass\nlevers 24\nfor 2.0\n"
+    );
+    assert_eq!(look(&desk.game("old", "")), old, "a carry copies");
+    let carried = look(&desk.game("new", ""));
+    said.push(desk.ok(&["carry", "shifts", "--from", "old", "--to", "new"]));
+    assert_eq!(look(&desk.game("new", "")), carried, "a second time there is nothing to do");
+    desk.ok(&["restore", "new", "1", "--all", "--yes"]);
+    assert_eq!(look(&desk.game("new", "")), new);
+    desk.ok(&["launch", "new"]);
+    said.push(desk.fails(4, &["carry", "shifts", "--from", "old", "--to", "new"]));
+    said.push(String::from_utf8(desk.run(&["carry", "shifts", "--from", "old", "--to", "new"]).stdout).unwrap());
+    said.push(desk.ok(&["carry", "shifts", "--from", "old", "--to", "new", "--on-clash", "both", "--move"]));
+    assert_eq!(fs::read_dir(desk.game("old", "cabin/shifts")).unwrap().count(), 0, "the folder stays, empty");
+    said.push(desk.run(&["diff", "old", "new", "--belongings"]).status.code().unwrap().to_string());
+    // A protected twin takes belongings, and nothing else.
+    desk.ok(&["protect", "new"]);
+    desk.ok(&["carry", "boards", "--from", "old", "--to", "new"]);
+    write(&desk, &desk.game("old", "guide/own.txt"), "own");
+    desk.fails(4, &["carry", "--files", "game/guide/*", "--from", "old", "--to", "new"]);
+    assert_answer(&desk, "carry", &said);
+}
+
+#[test]
+fn what_comes_from_outside_is_only_read_and_goes_where_its_group_is() {
+    let desk = desk();
+    let set = desk.at("downloads/night");
+    write(&desk, &set.join("board.txt"), "board night\n");
+    write(&desk, &set.join("art/lamp.txt"), "lamp\n");
+    let mut zip = zip::ZipWriter::new(fs::File::create(desk.at("downloads/tin.zip")).unwrap());
+    for (name, text) in [("tin-1.2/board.txt", "board tin\n"), ("tin-1.2/art/sign.txt", "sign\n")] {
+        zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+        zip.write_all(text.as_bytes()).unwrap();
+    }
+    zip.finish().unwrap();
+    write(&desk, &desk.at("home/.config/wexcombe/signalman.ini"), "[signalman]\nworked = 9\n");
+    let outside = look(&desk.at("downloads"));
+    let into = ["--group", "boards", "--to", "old", "--to", "new"];
+    let said = [
+        desk.ok(&[&["carry", "--from-file", "downloads/night"], &into[..]].concat()),
+        desk.ok(&[&["carry", "--from-file", "downloads/tin.zip"], &into[..2], &into[4..]].concat()),
+        desk.ok(&["carry", "--from-home", "settings", "--to", "new"]),
+        desk.fails(1, &["carry", "--from-file", "downloads/night", "--group", "exchanges", "--to", "new"]),
+    ];
+    assert_eq!(fs::read_to_string(desk.game("old", "boards/night/art/lamp.txt")).unwrap(), "lamp\n");
+    assert_eq!(fs::read_to_string(desk.game("new", "boards/tin-1.2/art/sign.txt")).unwrap(), "sign\n");
+    let home = desk.at("yard/twins/new/home/.config/wexcombe/signalman.ini");
+    assert_eq!(fs::read_to_string(home).unwrap(), "[signalman]\nworked = 9\n");
+    assert_eq!(look(&desk.at("downloads")), outside);
+    assert_answer(&desk, "outside", &said);
+    hostile_archives(&desk);
+}
+
+/// No archive writes outside its twin, or replaces anything by a trick.
+fn hostile_archives(desk: &Desk) {
+    let before = look(&desk.game("new", ""));
+    let names = ["../evil", "/abs", "a\\b", "C:x", "con.txt", "x.", "a\u{7}b"];
+    for (number, name) in names.iter().enumerate() {
+        let path = desk.at(&format!("downloads/evil{number}.zip"));
+        let mut zip = zip::ZipWriter::new(fs::File::create(&path).unwrap());
+        zip.start_file("fine.txt", zip::write::SimpleFileOptions::default()).unwrap();
+        zip.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+        zip.write_all(b"evil").unwrap();
+        zip.finish().unwrap();
+        desk.place.give_away();
+        let said = desk.fails(1, &["carry", "--from-file", path.to_str().unwrap(), "--group", "boards", "--to", "new"]);
+        assert!(said.contains("can't be used"), "{name}: {said}");
+    }
+    let whole = fs::read(desk.at("downloads/tin.zip")).unwrap();
+    for cut in [whole.len() / 2, whole.len() - 1] {
+        fs::write(desk.at("downloads/cut.zip"), &whole[..cut]).unwrap();
+        desk.fails(1, &["carry", "--from-file", "downloads/cut.zip", "--group", "boards", "--to", "new"]);
+    }
+    assert_eq!(look(&desk.game("new", "")), before);
+}
+
+#[test]
+fn a_spoiled_twin_is_renewed_around_what_is_the_players() {
+    let desk = desk();
+    let clean = look(&desk.game("new", ""));
+    let kept = ["cabin/panel.ini", "cabin/shifts/shift-002.wjs", "boards/copper/board.txt"];
+    let bytes = |path: &str| fs::read(desk.game("old", path)).unwrap();
+    let mine: Vec<_> = kept.iter().map(|path| bytes(path)).collect();
+    write(&desk, &desk.game("old", "scenery/hills.wjp"), "spoiled");
+    fs::remove_file(desk.game("old", "signals/signal-07.wjg")).unwrap();
+    write(&desk, &desk.game("old", "signals/own.wjg"), "drawn by hand");
+    let spoiled = look(&desk.game("old", ""));
+    let mut said = vec![
+        desk.fails(4, &["renew", "old", "--stock", "wexcombe@2.0"]),
+        desk.ok(&["renew", "old", "--stock", "wexcombe@2.0", "--leave-rest"]),
+    ];
+    assert_eq!(kept.iter().map(|path| bytes(path)).collect::<Vec<_>>(), mine);
+    let mut after = look(&desk.game("old", ""));
+    after.retain(|path, _| !path.starts_with("cabin") && !path.starts_with("boards"));
+    assert!(after.iter().all(|(path, what)| clean.get(path) == Some(what)), "all else is the build");
+    desk.ok(&["restore", "old", "--yes"]);
+    assert_eq!(look(&desk.game("old", "")), spoiled, "what was left behind is in the history");
+    said.push(desk.fails(2, &["renew", "old", "--stock", "pellwick@3.1"]));
+    // A copy that was changed by hand becomes a twin, and one that was completed becomes a build.
+    let by_hand = desk.at("by hand");
+    standins::write_wexcombe(&by_hand, "1.4", &desk.root().join("yardtwin")).unwrap();
+    write(&desk, &by_hand.join("signals/mine.wjg"), "mine");
+    said.push(desk.ok(&["clone", "wexcombe@1.4", "by hand", "--from-folder", "by hand"]));
+    assert_eq!(
+        desk.json(&["show", "by hand"])["changes"]["groups"][0]["new"],
+        serde_json::json!(["game/signals/mine.wjg"])
+    );
+    said.push(desk.ok(&["intake", "--twin", "by hand", "--build", "1.4-mine"]));
+    desk.ok(&["clone", "wexcombe@1.4-mine", "again"]);
+    assert_eq!(fs::read_to_string(desk.game("again", "signals/mine.wjg")).unwrap(), "mine");
+    assert_answer(&desk, "renew", &said);
+}
+
+#[test]
+fn edits_fit_variants_are_for_a_while_and_all_of_it_can_be_taken_back() {
+    let desk = Desk::with_twins(&["a", "b"]);
+    let panel = desk.game("a", "cabin/panel.ini");
+    let shipped = fs::read_to_string(&panel).unwrap();
+    let mut said = vec![
+        desk.ok(&["profile", "set", "a", "--file", "panel.ini", "video.width", "2560"]),
+        desk.ok(&["profile", "set", "a", "--file", "panel.ini", "video.lamps", "oil", "--enforce"]),
+        desk.ok(&["profile", "set", "a", "--file", "home/.config/wexcombe/signalman.ini", "signalman.night", "on"]),
+    ];
+    let edited =
+        shipped.replace("width = 1280", "width = 2560").replace("height = 800\n", "height = 800\nlamps = oil\n");
+    assert_eq!(fs::read_to_string(&panel).unwrap(), edited, "all else stays as it is");
+    desk.ok(&["profile", "set", "a", "--variant", "windowed", "--file", "panel.ini", "video.width", "800"]);
+    desk.ok(&["profile", "set", "a", "--variant", "windowed", "arguments", "--", "--shifts", "2"]);
+    // The program sees the variant's value, and afterwards the profile's is there again.
+    let run = desk.run(&["launch", "a", "--variant", "windowed"]);
+    assert!(String::from_utf8_lossy(&run.stdout).contains("panel 800 wide"));
+    assert_eq!(fs::read_to_string(&panel).unwrap(), edited);
+    write(&desk, &panel, &edited.replace("oil", "gas").replace("2560", "1000"));
+    said.push(desk.ok(&["profile", "show", "a"]));
+    let run = desk.run(&["launch", "a"]);
+    assert!(String::from_utf8_lossy(&run.stdout).contains("panel 1000 wide"), "what somebody has set stays");
+    assert!(fs::read_to_string(&panel).unwrap().contains("lamps = oil"), "but for what is enforced");
+    let home = fs::read_to_string(desk.at("yard/twins/a/home/.config/wexcombe/signalman.ini")).unwrap();
+    assert!(home.contains("worked = "), "{home}");
+    said.push(desk.ok(&["profile", "apply", "a"]));
+    assert_eq!(fs::read_to_string(&panel).unwrap(), edited);
+    said.push(desk.ok(&["profile", "use", "a", "windowed"]));
+    said.push(desk.ok(&["profile", "copy", "--from", "a", "--to", "b"]));
+    assert!(fs::read_to_string(desk.game("b", "cabin/panel.ini")).unwrap().contains("width = 800"));
+    for twin in ["a", "b"] {
+        desk.ok(&["profile", "use", twin, "--none"]);
+        for key in ["video.width", "video.lamps"] {
+            said.push(desk.ok(&["profile", "unset", twin, "--file", "panel.ini", key]));
+        }
+    }
+    let by_hand = edited.replace("oil", "gas").replace("2560", "1000");
+    assert_eq!(fs::read_to_string(&panel).unwrap(), by_hand, "what was there last comes back");
+    assert_eq!(fs::read_to_string(desk.game("b", "cabin/panel.ini")).unwrap(), shipped, "byte for byte");
+    assert_answer(&desk, "edits", &said);
+}
+
+#[test]
+fn paths_that_lead_elsewhere_are_found_in_whatever_form_and_mended() {
+    let desk = Desk::with_twins(&["a"]);
+    let folder = desk.at("yard/twins/a").canonicalize().unwrap();
+    let at = folder.to_str().unwrap().to_owned();
+    write(&desk, &desk.game("a", "cabin/plain.ini"), &format!("first\nboards = {at}/game/boards\n"));
+    write(&desk, &desk.game("a", "cabin/escaped.json"), &format!("{{\"at\":\"{}\"}}", at.replace('/', "\\/")));
+    let wide: Vec<u8> =
+        format!("\u{feff}k=\"Z:{}\"", at.replace('/', "\\")).encode_utf16().flat_map(u16::to_le_bytes).collect();
+    fs::write(desk.game("a", "cabin/wide.reg"), wide).unwrap();
+    fs::write(desk.game("a", "cabin/state.bin"), format!("\0{at}/game\0")).unwrap();
+    symlink(format!("{at}/game"), desk.at("yard/twins/a/home/own")).unwrap();
+    desk.place.give_away();
+    desk.ok(&["show", "a"]);
+    let clone = desk.run(&["clone", "a", "b"]);
+    let noted = String::from_utf8(clone.stderr).unwrap();
+    assert!(noted.contains("cabin/plain.ini") && noted.contains("yardtwin repath b"), "{noted}");
+    let found = desk.run(&["repath", "b"]);
+    assert_eq!(found.status.code(), Some(3));
+    let checked = desk.run(&["check", "b"]);
+    assert!(String::from_utf8_lossy(&checked.stdout).contains("yardtwin repath b --apply"));
+    let said = [String::from_utf8(found.stdout).unwrap(), desk.ok(&["repath", "b", "--apply"])];
+    let there = folder.parent().unwrap().join("b").to_str().unwrap().to_owned();
+    assert_eq!(
+        fs::read_to_string(desk.game("b", "cabin/plain.ini")).unwrap(),
+        format!("first\nboards = {there}/game/boards\n")
+    );
+    let json: serde_json::Value =
+        serde_json::from_slice(&fs::read(desk.game("b", "cabin/escaped.json")).unwrap()).unwrap();
+    assert_eq!(json["at"], there.as_str());
+    let again = desk.run(&["repath", "b"]);
+    assert!(String::from_utf8_lossy(&again.stdout).contains("state.bin"), "what is binary is still named");
+    // A folder outside: what was there is kept first.
+    write(&desk, &desk.at("project/list.txt"), "see /data/old/maps\nand /data/older\n");
+    desk.ok(&["repath", "--from", "/data/old", "--to", "/data/new", "--in", "project", "--apply"]);
+    assert_eq!(fs::read_to_string(desk.at("project/list.txt")).unwrap(), "see /data/new/maps\nand /data/older\n");
+    assert_eq!(
+        fs::read_to_string(desk.at("yard/kept/project 1/list.txt")).unwrap(),
+        "see /data/old/maps\nand /data/older\n"
+    );
+    assert_answer(&desk, "repath", &said);
+}
+
+#[test]
+fn a_folder_inside_a_twin_is_kept_twice_under_its_own_name() {
+    let desk = Desk::with_twins(&["a"]);
+    let rule = "\n[[rename]]\nwithin = \"game/lines\"\nkeys = [{ file = \"game/lines/{id}/{id}.json\", key = \"id\" }]\n\
+                text = [\"game/lines/{id}/*.txt\"]\n";
+    let sheet = desk.at("yard/sheets/wexcombe.toml");
+    fs::write(&sheet, fs::read_to_string(&sheet).unwrap() + rule).unwrap();
+    for (name, text) in [
+        ("north.json", "{ \"id\": \"north\", \"about\": \"north\" }\n"),
+        ("notes.txt", "north, not northern\n"),
+        ("north.map", "map"),
+    ] {
+        write(&desk, &desk.game("a", &format!("lines/north/{name}")), text);
+    }
+    let said = [
+        desk.ok(&["clone", "a", "south", "--inside", "lines/north"]),
+        desk.fails(4, &["clone", "a", "south", "--inside", "lines/north"]),
+    ];
+    let text = |path: &str| fs::read_to_string(desk.game("a", &format!("lines/{path}"))).unwrap();
+    assert_eq!(text("south/south.json"), "{ \"id\": \"south\", \"about\": \"north\" }\n");
+    assert_eq!(
+        (text("south/notes.txt"), text("north/notes.txt")),
+        ("south, not northern\n".into(), "north, not northern\n".into())
+    );
+    assert_eq!(text("south/south.map"), "map");
+    assert_answer(&desk, "inside", &said);
+}
+
+#[test]
+fn what_cannot_be_is_refused_with_one_clear_error_and_changes_nothing() {
+    let desk = desk();
+    fs::create_dir_all(desk.game("new", "boards/copper/board.txt/odd")).unwrap();
+    fs::write(desk.game("new", "boards/copper/board.txt/odd/file"), "in the way").unwrap();
+    write(&desk, &desk.game("new", "cabin/odd.json"), "{ \"a\": ");
+    fs::write(desk.game("new", "cabin/binary.ini"), b"a=1\0b").unwrap();
+    fs::File::create(desk.game("new", "cabin/huge.ini")).unwrap().set_len(200 << 20).unwrap();
+    desk.place.give_away();
+    let all = "[belongings.all]\npatterns = [\"game/**\"]\n";
+    fs::write(desk.at("all.toml"), format!("title = \"wexcombe\"\n{all}")).unwrap();
+    let shared = "[belongings.cabin]\npatterns = [\"game/cabin/**\"]\n";
+    let sheet = desk.at("yard/sheets/wexcombe.toml");
+    fs::write(&sheet, format!("{}\n{shared}", fs::read_to_string(&sheet).unwrap())).unwrap();
+    let overlap = desk.run(&["sheet", "check", "--on", "old"]);
+    assert!(
+        support::text(&overlap.stderr).contains("in cabin and in shifts too"),
+        "{}",
+        support::text(&overlap.stderr)
+    );
+    let (old, new) = (look(&desk.game("old", "")), look(&desk.game("new", "")));
+    let pair = ["--from", "old", "--to", "new"];
+    let carry = |what: &[&'static str]| [&["carry"], what, &pair].concat();
+    let edit = |file, key, value| vec!["profile", "set", "new", "--file", file, key, value];
+    desk.ok(&edit("panel.ini", "video.width", "5"));
+    let new_panel = fs::read(desk.game("new", "cabin/panel.ini")).unwrap();
+    for (code, arguments, says) in [
+        (2, vec!["carry", "shifts", "--from", "old", "--to", "old"], "both the twin"),
+        (1, carry(&["shafts"]), "no group of belongings"),
+        (2, carry(&["--files", "game/**"]), "catches all"),
+        (2, carry(&["--files", "game/nothing*"]), "catches nothing"),
+        (2, carry(&["--files", "../x"]), "can't be used"),
+        (2, vec!["carry", "boards", "--from-home", "--move", "--to", "new"], "--from"),
+        (4, carry(&["boards"]), "no folder"),
+        (1, vec!["carry", "--from-file", "nowhere", "--group", "boards", "--to", "new"], "nowhere"),
+        (1, edit("odd.json", "a", "1"), "no json file"),
+        (1, edit("binary.ini", "a", "2"), "no text"),
+        (1, edit("huge.ini", "a", "2"), "16 MiB"),
+        (2, edit("panel.ini", "VIDEO.WIDTH", "7"), "same place"),
+        (2, edit("panel.ini", "video.width", "two\nlines"), "more than one line"),
+        (2, edit("nowhere.ini", "a", "1"), "no file of the twin"),
+        (2, edit("rules.wja", "a", "1"), "no format"),
+        (1, vec!["profile", "use", "new", "none such"], "no variant"),
+        (1, vec!["launch", "new", "--variant", "none such"], "no variant"),
+        (1, vec!["profile", "copy", "--from", "old", "--to", "new", "everything"], "no part"),
+        (1, vec!["renew", "new", "--stock", "wexcombe@9"], "no stock build"),
+        (2, vec!["repath", "new", "--from", "relative", "--to", "/x"], "absolute"),
+    ] {
+        let said = desk.fails(code, &arguments);
+        assert!(said.contains(says), "{arguments:?}: {said}");
+        assert_eq!(said.matches("error:").count(), 1, "{said}");
+    }
+    assert!(desk.run(&["sheet", "check", "all.toml"]).status.code() == Some(3));
+    let mut after = look(&desk.game("new", ""));
+    assert_eq!(after.insert("cabin/panel.ini".into(), new["cabin/panel.ini"].clone()).unwrap().1, new_panel);
+    assert_eq!(after, new);
+    assert_eq!(look(&desk.game("old", "")), old);
+    // A twin that runs neither gives nor takes.
+    let mut running = desk
+        .command(&["launch", "old", "--", "--shifts", "0", "--stay"])
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(running.stdout.take().unwrap()));
+    assert!(lines.any(|line| line.unwrap().contains("relief")));
+    for arguments in [carry(&["shifts"]), vec!["renew", "old"], vec!["profile", "apply", "old"], vec!["repath", "old"]]
+    {
+        desk.fails(5, &arguments);
+    }
+    desk.ok(&["launch", "old", "--stop"]);
+    running.wait().unwrap();
+}
