@@ -214,7 +214,7 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
         assert_same(&others(&b, &not_b), &others(&b_after, &not_b), "nothing else in b has changed");
         let not_a = |path: &String| mine.contains_key(path);
         assert_same(&others(&a, &not_a), &others(&a_after, &not_a), "nothing else in a has changed");
-        assert_eq!(outcome.verified as usize, touched.len());
+        assert_eq!(outcome.verified, touched.len() as u64);
         world.restore("b2", outcome.before);
         assert_same(&b, &world.twin("b2"), "b can be had back exactly");
         let mut counts = carried.get();

@@ -103,7 +103,6 @@ impl Failure {
             Error::Carry(CarryError::Undecided { .. }) => {
                 "the same command with --on-clash skip, replace, newer or both".into()
             }
-            Error::NotFound { what: "group of belongings", .. } => "yardtwin show NAME --belongings".into(),
             Error::ContentMissing { .. } => "yardtwin intake FOLDER --title TITLE --build BUILD".into(),
             Error::Launch(LaunchError::NoProgram { twin, .. }) => {
                 format!("yardtwin profile set {} program PATH-IN-THE-GAME-FOLDER", shell(twin))

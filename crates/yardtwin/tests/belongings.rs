@@ -364,3 +364,19 @@ fn what_cannot_be_is_refused_with_one_clear_error_and_changes_nothing() {
     desk.ok(&["launch", "old", "--stop"]);
     running.wait().unwrap();
 }
+
+#[test]
+fn what_a_program_keeps_in_the_home_is_taken_in_as_a_part_of_it() {
+    let desk = Desk::new();
+    desk.ok(&["init"]);
+    standins::write_pellwick(&desk.at("micro"), "3.1", &desk.root().join("yardtwin")).unwrap();
+    write(&desk, &desk.at("home/.pellwick/reels/reel-1.tape"), "10 PRINT 1\n");
+    let micro = ["intake", "micro", "--title", "pellwick", "--build", "3.1"];
+    desk.fails(1, &[&micro[..], &["--as-home", "micro"]].concat());
+    desk.ok(&[&micro[..], &["--as-home", "home/.pellwick"]].concat());
+    desk.ok(&["clone", "pellwick@3.1", "reels"]);
+    let tape = desk.at("yard/twins/reels/home/.pellwick/reels/reel-1.tape");
+    assert_eq!(fs::read_to_string(tape).unwrap(), "10 PRINT 1\n");
+    assert_eq!(desk.json(&["show", "reels"])["changes"]["groups"], serde_json::json!([]), "it is as it was laid");
+    assert!(desk.at("home/.pellwick/reels/reel-1.tape").exists());
+}

@@ -414,7 +414,7 @@ const KINDS: [Kind; 32] = [
             symlink(other, desk.game("one", "own/link.sav")).unwrap();
         },
         finds: &["changed_since", "leads_elsewhere", "leads_elsewhere"],
-        says: "game/own/where.sav, line 2, names a folder of another twin",
+        says: "game/own/where.sav, line 2, names a folder that is not this twin's",
         mended: false,
     },
     Kind {

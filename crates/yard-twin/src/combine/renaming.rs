@@ -4,6 +4,7 @@ use super::{Derive, Draft, EditStep, Transform};
 use crate::error::{Error, Result};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
+use crate::sheet::pattern::escape;
 use crate::sheet::{PathSet, RenameRule};
 
 /// What renaming comes to.
@@ -71,7 +72,7 @@ fn holds_id(base: &Listing, rules: &[RenameRule], (old, new): (&str, &str)) -> R
                 _ => derived.push(Derive { of: entry.clone(), transform: Transform::Edit { edits: vec![step] } }),
             }
         }
-        let patterns: Vec<String> = rule.text.iter().map(|text| text.replace("{id}", &escaped(new))).collect();
+        let patterns: Vec<String> = rule.text.iter().map(|text| text.replace("{id}", &escape(new))).collect();
         let set = PathSet::new(patterns.iter().map(String::as_str), false).unwrap_or_default();
         for entry in base.entries().iter().filter(|entry| set.contains(entry.path.as_str())) {
             let known = derived.iter().any(|derive| derive.of.path == entry.path);
@@ -82,12 +83,6 @@ fn holds_id(base: &Listing, rules: &[RenameRule], (old, new): (&str, &str)) -> R
         }
     }
     Ok(derived)
-}
-
-/// The id as a pattern that matches just itself.
-fn escaped(id: &str) -> String {
-    let special = |c: char| matches!(c, '*' | '?' | '[' | ']' | '{' | '}' | '\\');
-    id.chars().flat_map(|c| special(c).then_some('\\').into_iter().chain([c])).collect()
 }
 
 #[cfg(test)]

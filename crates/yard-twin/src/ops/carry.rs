@@ -140,27 +140,25 @@ impl Yard {
     /// place, [`Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files of a protected twin
     /// would change, [`Error::Busy`] while a twin runs.
     pub fn plan_carry(&self, from: &CarryFrom, to: &TwinName, options: &CarryOptions, ctx: &Ctx) -> Result<CarryPlan> {
-        let target = self.twin_row(to, false)?;
-        let source = match from {
-            CarryFrom::Twin(name) => Some(self.twin_row(name, false)?),
-            _ if options.take_out => return Err(CarryError::OnlyFromTwins.into()),
-            _ => None,
-        };
-        if source.as_ref().is_some_and(|source| source.id == target.id) {
-            return Err(CarryError::SameTwin(to.to_string()).into());
+        if options.take_out && !matches!(from, CarryFrom::Twin(_)) {
+            return Err(CarryError::OnlyFromTwins.into());
         }
-        let mut to = self.party(target, ctx)?;
+        let mut to = self.party(self.twin_row(to, false)?, ctx)?;
         let wish = Wish::new(options, &to.sheet)?;
-        let source = source.map(|row| self.party(row, ctx)).transpose()?;
-        let found = match (from, &source) {
-            (CarryFrom::Home(home), _) => coming_from_home(home, &wish, &to.sheet, ctx)?,
-            (CarryFrom::Place(place), _) => coming_from_place(place, one_group(options)?, &to.sheet, ctx)?,
-            (CarryFrom::Twin(_), Some(source)) => {
+        let (source, found) = match from {
+            CarryFrom::Home(home) => (None, coming_from_home(home, &wish, &to.sheet, ctx)?),
+            CarryFrom::Place(place) => (None, coming_from_place(place, one_group(options)?, &to.sheet, ctx)?),
+            CarryFrom::Twin(name) => {
+                let row = self.twin_row(name, false)?;
+                if row.id == to.row.id {
+                    return Err(CarryError::SameTwin(name.to_string()).into());
+                }
+                let source = self.party(row, ctx)?;
                 let folder = self.folder_of(&source.row);
                 let twin = (&source.settled, &source.laid, folder.as_path());
-                self.coming_from_twin(twin, (&source.sheet, &to.sheet), &wish)?
+                let found = self.coming_from_twin(twin, (&source.sheet, &to.sheet), &wish)?;
+                (Some(source), found)
             }
-            (CarryFrom::Twin(name), None) => return Err(CarryError::SameTwin(name.to_string()).into()),
         };
         let nothing = options.groups.is_empty() && found.coming.is_empty() && found.left.is_empty();
         if let Some(pattern) = options.files.first().filter(|_| nothing) {

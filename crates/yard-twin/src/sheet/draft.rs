@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::env::consts::OS;
 
+use super::pattern::escape;
 use super::template;
 use crate::ident::Title;
 use crate::listing::{Entry, Listing, Node};
@@ -78,18 +79,6 @@ fn own(path: &RelPath) -> Option<(&'static str, String)> {
     let ending = path.ending()?;
     let (_, group) = ENDINGS.iter().find(|(known, _)| *known == ending)?;
     Some((group, escape(text)))
-}
-
-/// The text as a pattern that matches just itself.
-fn escape(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
-        if matches!(c, '*' | '?' | '[' | ']' | '{' | '}' | '\\') {
-            out.push('\\');
-        }
-        out.push(c);
-    }
-    out
 }
 
 /// The program that most likely starts the title, with its platform: executable, near the top, named like the title.

@@ -71,3 +71,15 @@ pub(crate) fn base(pattern: &str) -> &str {
     let special = pattern.find(['*', '?', '[', '{', '\\']).unwrap_or(pattern.len());
     pattern[..special].rsplit_once('/').map_or("", |(folder, _)| folder)
 }
+
+/// The text as a pattern that matches just itself.
+pub(crate) fn escape(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        if matches!(c, '*' | '?' | '[' | ']' | '{' | '}' | '\\') {
+            out.push('\\');
+        }
+        out.push(c);
+    }
+    out
+}

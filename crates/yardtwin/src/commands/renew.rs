@@ -55,7 +55,8 @@ fn plan_facts(plan: &RenewPlan) -> Vec<(&'static str, String)> {
     vec![
         ("kept", if plan.kept.is_empty() { nothing } else { plan.kept.summary() }),
         (rest_name, rest),
-        ("gives way", if plan.what_of_the_rest == Some(Rest::Leave) { String::new() } else { paths(&plan.left) }),
+        // What is not explained is listed above already.
+        ("gives way", if plan.rest.is_empty() { paths(&plan.left) } else { String::new() }),
         ("comes back", paths(&plan.back)),
         ("differs from the build", paths(&plan.clashes)),
         ("edits", edits(&plan.edits)),
