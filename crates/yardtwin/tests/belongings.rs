@@ -324,7 +324,7 @@ fn what_cannot_be_is_refused_with_one_clear_error_and_changes_nothing() {
         (2, carry(&["--files", "game/**"]), "catches all"),
         (2, carry(&["--files", "game/nothing*"]), "catches nothing"),
         (2, carry(&["--files", "../x"]), "can't be used"),
-        (2, vec!["carry", "boards", "--from-home", "--move", "--to", "new"], "--from"),
+        (2, vec!["carry", "boards", "--from-home", "--move", "--to", "new"], "out of its place"),
         (4, carry(&["boards"]), "no folder"),
         (1, vec!["carry", "--from-file", "nowhere", "--group", "boards", "--to", "new"], "nowhere"),
         (1, edit("odd.json", "a", "1"), "no json file"),

@@ -258,13 +258,17 @@ impl Yard {
     /// Paths that are now as they were shipped with the build that the twin is on, and were then as they were shipped with
     /// another one: they are nobody's own, wherever they lie, and go with the build.
     fn shipped(&self, settled: &Settled, then: &State, target: &Listing) -> Result<HashSet<RelPath>> {
-        if then.laid == settled.state.laid {
+        if then.build == settled.state.build {
             return Ok(HashSet::new());
         }
         let (now, before) = (self.listing(settled.state.laid)?, self.listing(then.laid)?);
         let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
+        // What a home has before the first start came with no build.
+        let prepared: HashSet<String> = crate::launch::prepared().collect();
         let both = diff(&now, &before).map(|change| change.path().clone()).filter(|path| {
-            node(&settled.listing, path) == node(&now, path) && node(target, path) == node(&before, path)
+            !prepared.contains(path.as_str())
+                && node(&settled.listing, path) == node(&now, path)
+                && node(target, path) == node(&before, path)
         });
         Ok(both.collect())
     }
