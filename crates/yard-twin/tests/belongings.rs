@@ -11,8 +11,8 @@ use std::path::Path;
 
 use common::{Dice, Place, Seen, assert_same, clone, look, take_in};
 use yard_twin::{
-    CarryFrom, CarryOptions, Class, Ctx, Does, Error, OnClash, RenewOptions, Rest, RestoreOptions, Sharing,
-    SnapshotRef, Yard,
+    CarryFrom, CarryOptions, Class, Ctx, Does, Edit, EditChange, Error, OnClash, RenewOptions, Rest, RestoreOptions,
+    Sharing, SnapshotRef, Yard,
 };
 
 const CASES: u64 = 60;
@@ -276,4 +276,111 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
         world.restore(twin, outcome.before);
         assert_same(&before, &world.twin(twin), "and it can be had back exactly");
     });
+}
+
+/// A yard with two builds of a title, whose files are given by path, and a twin of the first, `one`, and of the second, `two`.
+fn two_builds(place: &Place, sheet: &str, files: &[(&str, &str, &str)]) -> Yard {
+    let yard = Yard::init(&place.at("yard")).unwrap();
+    fs::write(place.at("yard/sheets/wexcombe.toml"), format!("title = \"wexcombe\"\n{sheet}")).unwrap();
+    for (build, twin) in [("1", "one"), ("2", "two")] {
+        for (path, first, second) in files {
+            write(&place.at(build).join(path), if build == "1" { first } else { second }, 0);
+        }
+        take_in(&yard, &place.at(build), build).unwrap();
+        clone(&yard, &format!("wexcombe@{build}"), twin, Sharing::None).unwrap();
+    }
+    yard
+}
+
+fn text(place: &Place, path: &str) -> String {
+    fs::read_to_string(place.at("yard/twins").join(path)).unwrap()
+}
+
+#[test]
+fn a_group_goes_where_the_other_build_keeps_it() {
+    let place = Place::in_memory();
+    let sheet = "[belongings.saves]\npatterns = [\"game/cabin/saves/**\"]\n[belongings.saves.builds]\n\"2*\" = [\"game/office/**\"]\n\
+                 [belongings.keys]\npatterns = [\"game/keys.ini\"]\n[belongings.keys.builds]\n\"2*\" = [\"game/conf/keys.cfg\"]\n";
+    let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
+    write(&place.at("yard/twins/one/game/cabin/saves/deep/a.sav"), "a", 0);
+    write(&place.at("yard/twins/one/game/keys.ini"), "k", 0);
+    let options = CarryOptions { groups: vec!["saves".into(), "keys".into()], ..CarryOptions::default() };
+    let (from, to, ctx) = (CarryFrom::Twin("one".parse().unwrap()), "two".parse().unwrap(), Ctx::new());
+    let plan = yard.plan_carry(&from, &to, &options, &ctx).unwrap();
+    yard.apply_carry(&plan, &ctx).unwrap();
+    assert_eq!(text(&place, "two/game/office/deep/a.sav"), "a");
+    assert_eq!(text(&place, "two/game/conf/keys.cfg"), "k");
+}
+
+#[test]
+fn what_lies_outside_must_be_as_it_was_when_the_carry_was_planned() {
+    let place = Place::in_memory();
+    let sheet = "[belongings.saves]\npatterns = [\"game/saves/**\"]\n";
+    let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
+    write(&place.at("download/one.sav"), "one", 5);
+    write(&place.at("download/two.sav"), "two", 5);
+    let options = CarryOptions { groups: vec!["saves".into()], ..CarryOptions::default() };
+    let (from, to, ctx) = (CarryFrom::Place(place.at("download")), "two".parse().unwrap(), Ctx::new());
+    let plan = yard.plan_carry(&from, &to, &options, &ctx).unwrap();
+    write(&place.at("download/two.sav"), "changed", 9);
+    let before = look(&place.at("yard/twins/two"));
+    assert!(matches!(yard.apply_carry(&plan, &ctx), Err(Error::Intake(_))));
+    assert_same(&before, &look(&place.at("yard/twins/two")), "nothing is changed");
+}
+
+#[test]
+fn an_edited_file_of_the_game_is_renewed_with_its_edits_and_has_the_new_builds_bytes_without_them() {
+    let place = Place::in_memory();
+    let yard = two_builds(
+        &place,
+        "",
+        &[("engine.cfg", "speed = 1\n", "; new\nspeed = 1\nlamps = 2\n"), ("same.cfg", "a=1\n", "a=1\n")],
+    );
+    let (name, ctx) = ("one".parse().unwrap(), Ctx::new());
+    let edit = |change: EditChange| yard.apply_edits(&yard.plan_edits(&name, &change, &ctx).unwrap(), &ctx).unwrap();
+    for (file, key, value) in [("engine.cfg", "speed", "5"), ("same.cfg", "a", "7"), ("game/later.ini", "s.k", "v")] {
+        let (file, key, value) = (file.into(), key.into(), value.into());
+        edit(EditChange::Set {
+            edit: Edit { file, key, value, format: None, encoding: None, enforce: false },
+            variant: None,
+        });
+    }
+    let renew = |build: &str| {
+        let options = RenewOptions { stock: Some(build.parse().unwrap()), rest: None };
+        yard.apply_renew(&yard.plan_renew(&name, &options, &ctx).unwrap(), &ctx).unwrap()
+    };
+    renew("wexcombe@2");
+    assert_eq!(text(&place, "one/game/engine.cfg"), "; new\nspeed = 5\nlamps = 2\n", "an edit is nothing unexplained");
+    assert_eq!(text(&place, "one/game/same.cfg"), "a=7\n");
+    // An edit waits for its file.
+    write(&place.at("yard/twins/one/game/later.ini"), "[s]\nk=0\n", 0);
+    edit(EditChange::Apply);
+    assert_eq!(text(&place, "one/game/later.ini"), "[s]\nk=v\n");
+    for (file, key) in [("engine.cfg", "speed"), ("same.cfg", "a"), ("later.ini", "s.k")] {
+        edit(EditChange::Unset { file: file.into(), key: key.into(), variant: None });
+    }
+    assert_eq!(text(&place, "one/game/engine.cfg"), "; new\nspeed = 1\nlamps = 2\n");
+    assert_eq!(text(&place, "one/game/later.ini"), "[s]\nk=0\n");
+    assert!(
+        matches!(yard.plan_renew(&name, &RenewOptions::default(), &ctx).unwrap().rest.as_slice(), [one] if one == "game/later.ini")
+    );
+}
+
+#[test]
+fn a_clone_gets_its_own_name_where_the_sheet_says_so() {
+    let place = Place::in_memory();
+    let sheet = "[[rename]]\nwithin = \"home/.config/box\"\nid = \"default\"\nkeys = [{ file = \"home/.config/box/{id}.json\", key = \"box\" }]\n";
+    let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
+    write(&place.at("yard/twins/one/home/.config/box/one.json"), "{\"box\": \"one\", \"other\": \"one\"}", 0);
+    write(&place.at("yard/twins/one/home/.config/box/one lamps/oil"), "oil", 0);
+    clone(&yard, "one", "third", Sharing::None).unwrap();
+    assert_eq!(text(&place, "third/home/.config/box/third.json"), "{\"box\": \"third\", \"other\": \"one\"}");
+    assert_eq!(text(&place, "third/home/.config/box/third lamps/oil"), "oil");
+    assert!(!place.at("yard/twins/third/home/.config/box/one.json").exists());
+    assert_eq!(text(&place, "one/home/.config/box/one lamps/oil"), "oil", "the other twin is as it was");
+    write(&place.at("yard/twins/one/home/.config/box/fourth.json"), "{}", 0);
+    assert!(
+        matches!(clone(&yard, "one", "fourth", Sharing::None), Err(Error::Exists { .. })),
+        "nothing is put over another"
+    );
 }

@@ -99,6 +99,9 @@ impl Profile {
                     Ok(_) if !inside => "its file is neither below game/ nor below home/",
                     Err(_) => "its file is no path inside the twin",
                     Ok(_) if twice => "there are two edits of one place",
+                    Ok(_) if edit.format().is_none() => {
+                        "its file's ending says no format: add format = \"ini\", or another"
+                    }
                     Ok(_) => continue,
                 };
                 let quoted = toml_edit::Value::from(edit.file.as_str()).to_string();

@@ -58,7 +58,13 @@ fn edits_of(yard: &Yard, name: &TwinName, view: &ProfileView, screen: &Screen) -
     if profile.edits.is_empty() && profile.variants.values().all(|variant| variant.edits.is_empty()) {
         return Ok(Vec::new());
     }
-    Ok(yard.edits(name, &ctx(screen))?)
+    match yard.edits(name, &ctx(screen)) {
+        Err(yard_twin::Error::Busy { .. }) => {
+            screen.warn("it is in use now: what is in the files that are edited can't be told");
+            Ok(Vec::new())
+        }
+        edits => Ok(edits?),
+    }
 }
 
 fn show(name: &TwinName, Shown { view, edits }: &Shown, screen: &Screen) {
