@@ -232,7 +232,10 @@ impl Running<'_> {
         let (profile, _) = Profile::load(&path)?;
         let row = self.yard.catalog.twin(self.row.id)?.unwrap_or_else(|| self.row.clone());
         let views = self.yard.edit_for_run(&row, held, &profile.in_use()?, ctx)?.unwrap_or_default();
-        Ok(views.into_iter().filter(|view| matches!(view.does, EditDoes::GivesBack | EditDoes::Leaves)).collect())
+        Ok(views
+            .into_iter()
+            .filter(|view| matches!(view.does, EditDoes::Set | EditDoes::GivesBack | EditDoes::Leaves))
+            .collect())
     }
 
     /// Takes in what was changed before a sealed run: what the run itself changes is in its layer.

@@ -111,6 +111,7 @@ fn row(item: &CarryItem, plan: &CarryPlan) -> Vec<String> {
     let there = match (item.found, item.there) {
         (Met::New, _) => String::new(),
         (Met::Same, _) => "the same".into(),
+        (Met::Untouched, _) => "as shipped with both".into(),
         (met, there) => {
             let what = if met == Met::Clash { "another one" } else { "as shipped" };
             let newer = there.is_some_and(|(_, time)| time > item.modified);

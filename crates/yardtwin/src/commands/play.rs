@@ -118,9 +118,10 @@ pub(super) fn attended(
 
 /// What became of config edits before the program was started, and afterwards, as far as it is worth a word.
 fn edits(outcome: &RunOutcome) -> String {
-    let line = |edit: &EditView| {
+    let line = |(again, edit): (bool, &EditView)| {
         let value = edit.value.as_deref().unwrap_or_default();
         let what = match edit.does {
+            EditDoes::Set if again => format!("set to {value} again"),
             EditDoes::Set => format!("set to {value}"),
             EditDoes::GivesBack => "taken back".into(),
             EditDoes::Waits => "not set: the file is not there yet".into(),
@@ -130,7 +131,9 @@ fn edits(outcome: &RunOutcome) -> String {
         };
         Some(format!("{} in {}: {what}", edit.key, edit.file))
     };
-    outcome.edits.iter().chain(&outcome.edits_back).filter_map(line).collect::<Vec<_>>().join("\n")
+    let before = outcome.edits.iter().map(|edit| (false, edit));
+    let after = outcome.edits_back.iter().map(|edit| (true, edit));
+    before.chain(after).filter_map(line).collect::<Vec<_>>().join("\n")
 }
 
 /// Asks whether changes are kept.

@@ -162,11 +162,26 @@ fn edits(yard: &Yard, name: &TwinName, change: &EditChange, how: DryRun, screen:
         copied(&plan.copied, screen);
         table(&outcome.edits, screen);
         screen.facts(&[
+            ("used by", used_by(name, change)),
             ("written meanwhile", listed(&outcome.late, 5)),
             ("way back", if same { String::new() } else { back(name, change, &before, outcome.before) }),
         ]);
     });
     Ok(())
+}
+
+/// When an edit of a variant holds.
+fn used_by(name: &TwinName, change: &EditChange) -> String {
+    match change {
+        EditChange::Set { variant: Some(variant), .. } => {
+            format!(
+                "{}, or for one run {}",
+                typed("profile use", &[name, variant]),
+                typed("launch --variant", &[variant, name])
+            )
+        }
+        _ => String::new(),
+    }
 }
 
 fn copied(parts: &[&str], screen: &Screen) {
