@@ -163,7 +163,7 @@ pub struct TwinDetails {
     pub changed_though_protected: Option<Counts>,
     /// How many of its states can be gone back to.
     pub states: u64,
-    /// Belongings, by group.
+    /// Belongings, by group: what of them is as it was laid does not count.
     pub belongings: Vec<Belongings>,
     /// What can't be copied along, each with its reason.
     pub not_taken: Vec<String>,
@@ -234,6 +234,11 @@ impl Yard {
         let changed = settled.state.laid != settled.state.disk;
         let laid = changed.then(|| self.listing(settled.state.laid)).transpose()?;
         let sheet = self.sheet_of(&settled.state.build)?;
+        let belongings = match (&sheet, &laid) {
+            // What is as it was laid is nobody's own.
+            (Some(sheet), Some(laid)) => sheet.belongings_beside(&settled.listing, laid),
+            _ => Vec::new(),
+        };
         let shares = ShareTotals::new(&settled.listing, &settled.rows);
         Ok(TwinDetails {
             summary: TwinSummary { busy: unsettled == Some(Unsettled::Busy), ..self.twin_summary(&row, Some(totals))? },
@@ -245,7 +250,7 @@ impl Yard {
             changes: laid.map(|laid| changes(&laid, &settled.listing, sheet.as_ref())).unwrap_or_default(),
             changed_though_protected: self.changed_though_protected(&row, &settled.listing)?,
             states: self.catalog.history(row.id)?.len() as u64,
-            belongings: sheet.map(|sheet| sheet.belongings(&settled.listing)).unwrap_or_default(),
+            belongings,
             not_taken: settled.not_taken,
             leaks: settled.leaks,
             played: self.catalog.runs(row.id)?.iter().filter_map(RunRecord::ran).sum(),

@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 use crate::edit::Format;
 use crate::error::{PathContext, Result, SheetError, position};
 use crate::ident::{BuildLabel, Title};
-use crate::listing::{Listing, Node};
+use crate::listing::{Entry, Listing, Node};
 use crate::path::RelPath;
 
 /// A title sheet, read and checked.
@@ -393,8 +393,15 @@ impl Sheet {
     /// What a listing has of each group; groups without a file are left out.
     #[must_use]
     pub fn belongings(&self, listing: &Listing) -> Vec<Belongings> {
+        self.belongings_beside(listing, &Listing::default())
+    }
+
+    /// As [`Sheet::belongings`], without what another listing has just so.
+    pub(crate) fn belongings_beside(&self, listing: &Listing, laid: &Listing) -> Vec<Belongings> {
         let mut groups: BTreeMap<&str, Belongings> = BTreeMap::new();
-        for entry in listing.entries().iter().filter(|e| matches!(e.node, Node::File { .. })) {
+        let own = |entry: &&Entry| laid.get(entry.path.as_str()).is_none_or(|laid| laid.node != entry.node);
+        let files = listing.entries().iter().filter(|entry| matches!(entry.node, Node::File { .. }));
+        for entry in files.filter(own) {
             let Some(name) = self.group_of(&entry.path) else { continue };
             let group = groups.entry(name).or_insert_with(|| Belongings {
                 group: name.into(),
