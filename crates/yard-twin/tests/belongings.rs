@@ -11,8 +11,8 @@ use std::path::Path;
 
 use common::{Dice, Place, Seen, assert_same, clone, look, take_in};
 use yard_twin::{
-    CarryFrom, CarryOptions, Class, Ctx, Does, Edit, EditChange, Error, OnClash, RenewOptions, Rest, RestoreOptions,
-    Sharing, SnapshotRef, Yard,
+    CarryFrom, CarryOptions, Class, CloneOptions, Ctx, Does, Edit, EditChange, Error, OnClash, RenewOptions, Rest,
+    RestoreOptions, Sharing, SnapshotRef, TwinIntakeOptions, Yard,
 };
 
 const CASES: u64 = 60;
@@ -383,4 +383,30 @@ fn a_clone_gets_its_own_name_where_the_sheet_says_so() {
         matches!(clone(&yard, "one", "fourth", Sharing::None), Err(Error::Exists { .. })),
         "nothing is put over another"
     );
+}
+
+#[test]
+fn a_copy_that_was_changed_by_hand_becomes_a_twin_with_changes_of_its_own() {
+    let place = Place::in_memory();
+    let yard = two_builds(&place, "", &[("bin/start", "1", "2"), ("data.dat", "same", "same")]);
+    write(&place.at("by hand/bin/start"), "1", 0);
+    write(&place.at("by hand/mine.txt"), "mine", 0);
+    let (name, ctx) = ("mine".parse().unwrap(), Ctx::new());
+    let options = CloneOptions { sharing: None, folder: Some(place.at("by hand")) };
+    let plan = yard.plan_clone(&"wexcombe@1".parse().unwrap(), &name, options, &ctx).unwrap();
+    let made = yard.apply_clone(&plan, &ctx).unwrap();
+    let differs = made.differs.unwrap();
+    assert_eq!((differs.new, differs.changed, differs.gone), (1, 0, 1));
+    assert_same(&look(&place.at("by hand")), &look(&place.at("yard/twins/mine/game")), "it is the folder");
+    // Its build is known, so that it can be renewed.
+    let plan = yard.plan_renew(&name, &RenewOptions { stock: None, rest: Some(Rest::Leave) }, &ctx).unwrap();
+    yard.apply_renew(&plan, &ctx).unwrap();
+    assert_same(&look(&place.at("1")), &look(&place.at("yard/twins/mine/game")), "without what was changed");
+    // And what a twin holds becomes a build of its own.
+    write(&place.at("yard/twins/two/game/patched.dat"), "patched", 0);
+    let options = TwinIntakeOptions { build: Some("2-patched".parse().unwrap()), ..TwinIntakeOptions::default() };
+    let plan = yard.plan_intake_twin(&"two".parse().unwrap(), options, &ctx).unwrap();
+    assert!(!yard.apply_intake_twin(&plan, &ctx).unwrap().was_there);
+    clone(&yard, "wexcombe@2-patched", "patched", Sharing::None).unwrap();
+    assert_same(&look(&place.at("yard/twins/two/game")), &look(&place.at("yard/twins/patched/game")), "the same");
 }

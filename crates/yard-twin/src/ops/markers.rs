@@ -38,9 +38,11 @@ impl Yard {
         if self.pool.has(nothing()) {
             return Ok(());
         }
-        let path = op.path().join("nothing");
+        // Whoever holds the operation may have contents of its own to stage.
+        let below = OpFolder::below(op, "nothing")?;
+        let path = below.path().join("empty");
         disk::write(&path, "")?;
-        self.take_from(nothing(), &path, op, ctx).map(|_| ())
+        self.take_from(nothing(), &path, &below, ctx).map(|_| ())
     }
 
     /// Lays the marker files and folders of the title sheet that a twin doesn't have, and says which. With `dry_run`,
