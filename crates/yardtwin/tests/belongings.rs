@@ -222,6 +222,20 @@ fn edits_fit_variants_are_for_a_while_and_all_of_it_can_be_taken_back() {
 }
 
 #[test]
+fn a_file_that_somebody_has_spoiled_keeps_nobody_from_playing_or_from_letting_go_of_an_edit() {
+    let desk = Desk::with_twins(&["a"]);
+    write(&desk, &desk.game("a", "cabin/lamps.json"), "{ \"oil\": 1 }\n");
+    desk.ok(&["profile", "set", "a", "--file", "lamps.json", "oil", "2"]);
+    write(&desk, &desk.game("a", "cabin/lamps.json"), "{ \"oil\": ");
+    desk.ok(&["launch", "a"]);
+    desk.fails(1, &["profile", "apply", "a"]);
+    assert!(desk.ok(&["profile", "show", "a"]).contains("changed since"));
+    assert!(desk.ok(&["profile", "unset", "a", "--file", "lamps.json", "oil"]).contains("left so"));
+    assert_eq!(fs::read_to_string(desk.game("a", "cabin/lamps.json")).unwrap(), "{ \"oil\": ");
+    desk.ok(&["profile", "apply", "a"]);
+}
+
+#[test]
 fn paths_that_lead_elsewhere_are_found_in_whatever_form_and_mended() {
     let desk = Desk::with_twins(&["a"]);
     let folder = desk.at("yard/twins/a").canonicalize().unwrap();

@@ -271,7 +271,7 @@ impl Yard {
         for (file, syncing) in files {
             let bytes = match there.get(file.as_str()).map(|entry| &entry.node) {
                 Some(Node::File { content, size, .. }) => {
-                    if *size > edit::MAX {
+                    if *size > edit::MAX && !syncing.wanted.is_empty() {
                         let fault = edit::EditFault::TooLarge(*size);
                         return Err(LaunchError::Edit { file: file.to_string(), fault }.into());
                     }
@@ -404,22 +404,24 @@ impl Syncing<'_> {
         // The last that was done is the first to be taken back.
         for &applied in self.applied.iter().rev() {
             if !self.wanted.iter().any(|edit| is_of(applied, edit)) {
-                bytes = take_back(applied, bytes, synced, &mut steps)?;
+                bytes = take_back(applied, bytes, synced, &mut steps);
             }
         }
         for &edit in &self.wanted {
             let before = self.applied.iter().find(|applied| is_of(applied, edit));
             let format = edit.format().unwrap_or(Format::Ini);
             let encoding = edit.encoding.as_deref();
-            let there = edit::get(&bytes, format, &edit.key, encoding)?;
-            let drifted =
-                there.as_deref() != Some(edit.value.as_str()) && before.is_some_and(|b| b.value == edit.value);
+            let there = edit::get(&bytes, format, &edit.key, encoding);
+            let stands = there.as_ref().is_ok_and(|there| there.as_deref() == Some(edit.value.as_str()));
+            let drifted = !stands && before.is_some_and(|before| before.value == edit.value);
             let set_again = again == Again::All || (again == Again::Enforced && edit.enforce);
             if let (true, false, Some(&before)) = (drifted, set_again, before) {
-                synced.views.push(view(file, edit, there, EditDoes::Drifted));
+                // Somebody may have made it a file in which nothing can be found: that is theirs to mend.
+                synced.views.push(view(file, edit, there.unwrap_or_default(), EditDoes::Drifted));
                 synced.applied.push(before.clone());
                 continue;
             }
+            let there = there?;
             let put = before.map(|before| before.put.clone());
             let set = edit::set(&bytes, format, &edit.key, &edit.value, (encoding, put.as_ref()))?;
             let does = if set.bytes == bytes { EditDoes::Nothing } else { EditDoes::Set };
@@ -448,8 +450,11 @@ impl Syncing<'_> {
             let drifted =
                 |view: &EditView| (&view.file, &view.key, view.does) == (&edit.file, &edit.key, EditDoes::Drifted);
             let format = edit.format().unwrap_or(Format::Ini);
+            if synced.views.iter().any(drifted) {
+                continue;
+            }
             let there = edit::get(bytes, format, &edit.key, edit.encoding.as_deref())?;
-            if there.as_deref() != Some(edit.value.as_str()) && !synced.views.iter().any(drifted) {
+            if there.as_deref() != Some(edit.value.as_str()) {
                 let why = "another edit of the profile is of the same place".into();
                 return Err(edit::EditFault::Key { format, key: edit.key.clone(), why });
             }
@@ -458,15 +463,11 @@ impl Syncing<'_> {
     }
 }
 
-fn take_back(
-    applied: &Applied,
-    bytes: Vec<u8>,
-    synced: &mut Synced,
-    steps: &mut Vec<EditStep>,
-) -> Result<Vec<u8>, edit::EditFault> {
+/// Takes back what an edit did. In a file that is no more what it was nothing can be found: it stays as it is.
+fn take_back(applied: &Applied, bytes: Vec<u8>, synced: &mut Synced, steps: &mut Vec<EditStep>) -> Vec<u8> {
     let encoding = applied.encoding.as_deref();
-    let there = edit::get(&bytes, applied.format, &applied.key, encoding)?;
-    let back = edit::unset(&bytes, applied.format, &applied.key, (encoding, &applied.put))?;
+    let there = edit::get(&bytes, applied.format, &applied.key, encoding).unwrap_or_default();
+    let back = edit::unset(&bytes, applied.format, &applied.key, (encoding, &applied.put)).unwrap_or_default();
     synced.views.push(EditView {
         file: applied.file.to_string(),
         key: applied.key.clone(),
@@ -479,7 +480,7 @@ fn take_back(
         let (encoding, put) = (applied.encoding.clone(), Some(applied.put.clone()));
         steps.push(EditStep { format: applied.format, key: applied.key.clone(), encoding, value: None, put });
     }
-    Ok(back.unwrap_or(bytes))
+    back.unwrap_or(bytes)
 }
 
 fn view(file: &RelPath, edit: &Edit, there: Option<String>, does: EditDoes) -> EditView {
