@@ -223,7 +223,13 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
         }
         carried.set(counts);
     });
-    assert!(carried.get().iter().all(|count| *count > 0), "each thing that can be done was done: {:?}", carried.get());
+    // One seed alone does not do everything.
+    let all = std::env::var_os("YARDTWIN_SEED").is_none();
+    assert!(
+        !all || carried.get().iter().all(|count| *count > 0),
+        "each thing that can be done was done: {:?}",
+        carried.get()
+    );
 }
 
 #[test]
@@ -409,4 +415,55 @@ fn a_copy_that_was_changed_by_hand_becomes_a_twin_with_changes_of_its_own() {
     assert!(!yard.apply_intake_twin(&plan, &ctx).unwrap().was_there);
     clone(&yard, "wexcombe@2-patched", "patched", Sharing::None).unwrap();
     assert_same(&look(&place.at("yard/twins/two/game")), &look(&place.at("yard/twins/patched/game")), "the same");
+}
+
+#[test]
+fn a_real_home_is_looked_through_once_wherever_the_patterns_overlap() {
+    let place = Place::in_memory();
+    let sheet = "[belongings.saves]\npatterns = [\"home/.config/box/saves/*.sav\"]\n\
+                 [belongings.settings]\npatterns = [\"home/.config/box/**\", \"home/.config/box/deep/**\", \"home/.linked/**\"]\n";
+    let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
+    for path in ["saves/a.sav", "z.ini", "deep/b.ini"] {
+        write(&place.at("home/.config/box").join(path), path, 5);
+    }
+    std::os::unix::fs::symlink("elsewhere", place.at("home/.linked")).unwrap();
+    let options = CarryOptions { groups: vec!["saves".into(), "settings".into()], ..CarryOptions::default() };
+    let (to, ctx) = ("two".parse().unwrap(), Ctx::new());
+    let plan = yard.plan_carry(&CarryFrom::Home(place.at("home")), &to, &options, &ctx).unwrap();
+    assert!(plan.left.len() == 1 && plan.left[0].contains(".linked"), "{:?}", plan.left);
+    assert_eq!(yard.apply_carry(&plan, &ctx).unwrap().put, 3);
+    assert_same(&look(&place.at("home/.config")), &look(&place.at("yard/twins/two/home/.config")), "all of it");
+}
+
+#[test]
+fn a_file_outside_that_is_written_to_meanwhile_is_not_replaced() {
+    let place = Place::in_memory();
+    let yard = two_builds(&place, "", &[("bin/start", "1", "2")]);
+    let folder = place.at("project");
+    for name in ["a.txt", "b.txt"] {
+        write(&folder.join(name), "see /data/old/x\n", 5);
+    }
+    let ctx = Ctx::new();
+    let named = (Path::new("/data/old"), Path::new("/data/new"));
+    let plan = yard.plan_repath_folder(&folder, None, Some(named), &ctx).unwrap();
+    write(&folder.join("b.txt"), "nothing of the kind", 9);
+    let before = look(&folder);
+    assert!(matches!(yard.apply_repath_folder(&plan, &ctx), Err(Error::Intake(_))));
+    assert_same(&before, &look(&folder), "nothing is replaced, and nothing is left beside it");
+}
+
+#[test]
+fn a_place_that_is_named_very_often_hides_no_other() {
+    let place = Place::in_memory();
+    let yard = two_builds(&place, "", &[("bin/start", "1", "2")]);
+    let at = |path: &str| place.at(path).canonicalize().unwrap().display().to_string();
+    let (other, installed) = (at("yard/twins/one"), at("2"));
+    let text = format!("{}maps = {installed}/maps\n", format!("{other}/x\n").repeat(500));
+    write(&place.at("yard/twins/two/game/paths.txt"), &text, 0);
+    let (name, ctx) = ("two".parse().unwrap(), Ctx::new());
+    let plan = yard.plan_repath(&name, None, &ctx).unwrap();
+    assert!(plan.found.len() < 500);
+    assert_eq!(yard.apply_repath(&plan, &ctx).unwrap().rewritten, 1);
+    let mended = text.replace(&format!("{installed}/maps"), &format!("{}/game/maps", at("yard/twins/two")));
+    assert_eq!(self::text(&place, "two/game/paths.txt"), mended, "the other twin's stay, and are named");
 }

@@ -11,7 +11,7 @@ pub use carrying::{CarryItem, Does, Met};
 pub(crate) use carrying::{Coming, Target, decide, time, without};
 pub(crate) use renaming::{Renamed, rename};
 pub use repath::PathForm;
-pub(crate) use repath::{Repather, is_text};
+pub(crate) use repath::{Repather, is_text, repathed};
 pub(crate) use transform::{EditStep, Transform};
 
 use crate::error::Result;

@@ -4,6 +4,10 @@ use std::ops::Range;
 
 use aho_corasick::{AhoCorasick, Input, MatchKind};
 
+use super::{Derive, Draft, Transform};
+use crate::error::Result;
+use crate::listing::{Entry, Layer, Listing, Node, overlay};
+
 /// How a path is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
 #[serde(rename_all = "snake_case")]
@@ -63,6 +67,16 @@ impl Repather {
         Self { needles, finder }
     }
 
+    /// As [`Repather::new`].
+    pub(crate) fn of_pairs(pairs: &[(String, String)]) -> Self {
+        Self::new(pairs.iter().map(|(from, to)| (from.as_str(), to.as_str())))
+    }
+
+    /// As [`Repather::replaced`], of what is text in any case.
+    pub(crate) fn replaced_text(&self, text: &str) -> Option<String> {
+        self.replaced(text.as_bytes()).and_then(|bytes| String::from_utf8(bytes).ok())
+    }
+
     /// The length of the longest thing that is looked for, with what is looked at on both sides of it.
     pub(crate) fn reach(&self) -> usize {
         self.needles.iter().map(|needle| needle.bytes.len()).max().unwrap_or(0) + 4
@@ -105,6 +119,32 @@ impl Repather {
         out.extend_from_slice(&bytes[done..]);
         Some(out)
     }
+}
+
+/// The listing with paths replaced in some of its symlinks and files.
+///
+/// # Errors
+/// None that entries of the listing can give cause to.
+pub(crate) fn repathed<'a>(
+    listing: &Listing,
+    entries: impl Iterator<Item = &'a Entry>,
+    pairs: &[(String, String)],
+) -> Result<Draft> {
+    let repather = Repather::of_pairs(pairs);
+    let (mut links, mut derived) = (Vec::new(), Vec::new());
+    for entry in entries {
+        match &entry.node {
+            Node::Symlink { target } => links.extend(repather.replaced_text(target).map(|target| {
+                let node = Node::Symlink { target: target.into() };
+                (entry.path.clone(), Some(Entry { node, ..entry.clone() }))
+            })),
+            Node::File { .. } => {
+                derived.push(Derive { of: entry.clone(), transform: Transform::Repath { pairs: pairs.to_vec() } });
+            }
+            Node::EmptyFolder => {}
+        }
+    }
+    Ok(Draft { base: overlay(listing, &Layer::new(links)?)?, derived })
 }
 
 /// Whether bytes are a text that can be rewritten: it has no NUL, or says that it is UTF-16.

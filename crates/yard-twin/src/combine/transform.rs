@@ -61,10 +61,7 @@ impl Transform {
         match self {
             Self::Word { from, to } => reworded(input, from, to),
             Self::Edit { edits } => edited(input, edits),
-            Self::Repath { pairs } => {
-                let pairs = pairs.iter().map(|(from, to)| (from.as_str(), to.as_str()));
-                Repather::new(pairs).replaced(input)
-            }
+            Self::Repath { pairs } => Repather::of_pairs(pairs).replaced(input),
         }
     }
 }

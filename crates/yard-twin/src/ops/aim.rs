@@ -13,12 +13,13 @@ use crate::archive::{Archive, Member};
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Draft, realise};
 use crate::disk::{self, Stat};
-use crate::error::{IntakeError, PathContext, Result, TwinError};
-use crate::ident::ContentId;
+use crate::error::{Error, IntakeError, PathContext, Result, TwinError};
+use crate::ident::{BuildRef, ContentId};
 use crate::listing::{Entry, Listing, Node};
 use crate::pool::hash_unchanged;
 use crate::progress::Ctx;
 use crate::scan::Row;
+use crate::sheet::Sheet;
 use crate::state::State;
 
 /// A twin as it was when a change was planned, and what it is to be.
@@ -82,16 +83,33 @@ impl Yard {
         Ok((self.catalog.twin(row.id)?.unwrap_or(row), settled))
     }
 
-    /// An error if the change would touch game files of a protected twin.
-    pub(super) fn check_protected(&self, row: &TwinRow, there: &Listing, next: &Listing, to: &State) -> Result<()> {
+    /// An error if a draft would change game files of a protected twin, by what it lays or by what it has made.
+    pub(super) fn check_protected(&self, row: &TwinRow, there: &Listing, draft: &Draft, to: &State) -> Result<()> {
         if row.protected.is_none() {
             return Ok(());
         }
         let sheet = self.sheet_of(&to.build)?;
-        match Own(sheet.as_ref()).counts(there, next).0.total() {
-            0 => Ok(()),
-            _ => Err(TwinError::Protected(row.name.to_string()).into()),
+        let own = Own(sheet.as_ref());
+        let made = draft.derived.iter().any(|derive| !own.holds(&derive.of.path));
+        if made || own.counts(there, &draft.base).0.total() > 0 {
+            return Err(TwinError::Protected(row.name.to_string()).into());
         }
+        Ok(())
+    }
+
+    /// What was laid in a twin that was settled.
+    pub(super) fn laid(&self, settled: &Settled) -> Result<Listing> {
+        // Most often it is the very same one.
+        if settled.state.laid == settled.state.disk {
+            return Ok(settled.listing.clone());
+        }
+        self.listing(settled.state.laid)
+    }
+
+    /// The sheet of a build's title, for what can't be done without one.
+    pub(super) fn sheet_needed(&self, build: &BuildRef) -> Result<Sheet> {
+        let name = build.title.to_string();
+        self.sheet_of(build)?.ok_or(Error::NotFound { what: "title sheet", name, known: Vec::new() })
     }
 
     /// Brings a twin to where it aims: contents first, then as [`Yard::change_twin`] does it.
@@ -111,7 +129,7 @@ impl Yard {
             return Err(TwinError::ChangedMeanwhile { name: row.name.to_string(), path: folder }.into());
         }
         let next = self.make(aim, ctx)?;
-        self.check_protected(&row, &aim.there, &next, &aim.to)?;
+        self.check_protected(&row, &aim.there, &next.clone().into(), &aim.to)?;
         let before = self.catalog.newest_change(row.id)?;
         let same = aim.there.is(&next) || aim.there == next;
         if same && aim.to == (State { disk: aim.to.disk, ..aim.from.clone() }) {

@@ -179,14 +179,9 @@ impl Yard {
             Err(Error::Busy { .. }) => (self.as_of_last(&row)?, true),
             Err(error) => return Err(error),
         };
+        let laid = self.laid(&settled)?;
         let Settled { state, listing, .. } = settled;
-        let laid = if state.laid == state.disk { listing.clone() } else { self.listing(state.laid)? };
-        let title = &state.build.title;
-        let sheet = self.sheet_of(&state.build)?.ok_or_else(|| Error::NotFound {
-            what: "title sheet",
-            name: title.to_string(),
-            known: Vec::new(),
-        })?;
+        let sheet = self.sheet_needed(&state.build)?;
         Ok(Held { listing, laid, build: state.build, sheet, in_use })
     }
 }

@@ -15,7 +15,7 @@ use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{CarryItem, Coming, Does, Target, decide, without};
 use crate::disk;
-use crate::error::{CarryError, Error, Result};
+use crate::error::{CarryError, Result};
 use crate::ident::{BuildRef, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
@@ -136,9 +136,9 @@ impl Yard {
     /// they go to, and nobody touched there, is no clash. Twins are settled first.
     ///
     /// # Errors
-    /// [`CarryError`], [`Error::NotFound`] for a twin or a group, [`Error::Obstructed`] where a file would take a folder's
-    /// place, [`Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files of a protected twin
-    /// would change, [`Error::Busy`] while a twin runs.
+    /// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would take a folder's
+    /// place, [`crate::Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files of a protected twin
+    /// would change, [`crate::Error::Busy`] while a twin runs.
     pub fn plan_carry(&self, from: &CarryFrom, to: &TwinName, options: &CarryOptions, ctx: &Ctx) -> Result<CarryPlan> {
         if options.take_out && !matches!(from, CarryFrom::Twin(_)) {
             return Err(CarryError::OnlyFromTwins.into());
@@ -196,11 +196,7 @@ impl Yard {
 
     fn party(&self, row: TwinRow, ctx: &Ctx) -> Result<Party> {
         let (row, settled) = self.settle_for_change(row, ctx)?;
-        let same = settled.state.laid == settled.state.disk;
-        let laid = if same { settled.listing.clone() } else { self.listing(settled.state.laid)? };
-        let title = settled.state.build.title.to_string();
-        let sheet = self.sheet_of(&settled.state.build)?;
-        let sheet = sheet.ok_or(Error::NotFound { what: "title sheet", name: title, known: Vec::new() })?;
+        let (laid, sheet) = (self.laid(&settled)?, self.sheet_needed(&settled.state.build)?);
         Ok(Party { row, settled, laid, sheet })
     }
 
@@ -221,8 +217,9 @@ impl Yard {
         let put = puts(items, entries).map(|entry| (entry.path.clone(), Some(entry.clone())));
         let next = overlay(&to.settled.listing, &Layer::new(put.collect())?)?;
         let state = to.settled.state.clone();
-        self.check_protected(&to.row, &to.settled.listing, &next, &state)?;
-        Ok(Aim::new(to.row, to.settled, state, next.into(), What::Carried { from: from.into() }))
+        let draft = next.into();
+        self.check_protected(&to.row, &to.settled.listing, &draft, &state)?;
+        Ok(Aim::new(to.row, to.settled, state, draft, What::Carried { from: from.into() }))
     }
 
     /// The other twin without what is in this one then.
@@ -231,8 +228,9 @@ impl Yard {
         let gone = carried.map(|(item, _)| RelPath::new(&item.from)).collect::<Result<Vec<_>>>()?;
         let next = without(&source.settled.listing, &source.laid, &gone.iter().collect())?;
         let state = source.settled.state.clone();
-        self.check_protected(&source.row, &source.settled.listing, &next, &state)?;
-        Ok(Aim::new(source.row, source.settled, state, next.into(), What::CarriedAway { to: to.name.to_string() }))
+        let draft = next.into();
+        self.check_protected(&source.row, &source.settled.listing, &draft, &state)?;
+        Ok(Aim::new(source.row, source.settled, state, draft, What::CarriedAway { to: to.name.to_string() }))
     }
 
     /// Carries: what comes is staged as a whole, then put in place entry by entry; then all of it is read again in the twin,
@@ -243,7 +241,7 @@ impl Yard {
     ///
     /// # Errors
     /// [`CarryError::Undecided`], [`crate::TwinError::ChangedMeanwhile`] if a twin is not as it was when this was planned,
-    /// [`crate::IntakeError::Changed`] if a file outside is not, [`Error::Busy`], [`Error::Io`]: nothing is changed then.
+    /// [`crate::IntakeError::Changed`] if a file outside is not, [`crate::Error::Busy`], [`crate::Error::Io`]: nothing is changed then.
     /// [`crate::TwinError::NotVerified`] if something else wrote there at once: nothing is taken out then.
     pub fn apply_carry(&self, plan: &CarryPlan, ctx: &Ctx) -> Result<CarryOutcome> {
         let began = Instant::now();

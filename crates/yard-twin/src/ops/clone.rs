@@ -203,10 +203,10 @@ impl Yard {
         if row.removed_at.is_some() {
             let state = self.state(row.state)?;
             let listing = self.listing(state.disk)?;
-            let listing = portable(&listing, &self.twins_folder().join(row.folder_before_removal()), self.root())?;
-            let laid = own_laid(&state);
             let folder = self.twins_folder().join(row.folder_before_removal());
-            let names_source = self.names_source(&listing, laid, &folder)?;
+            let listing = portable(&listing, &folder, self.root())?;
+            let laid = own_laid(&state);
+            let names_source = self.names_origin(&listing, laid, &folder)?;
             let (build, profile, edits, sharing) = (state.build, state.profile, state.edits, state.sharing);
             return Ok(Start {
                 build,
@@ -227,15 +227,10 @@ impl Yard {
         }
         let listing = portable(&settled.listing, &self.folder_of(&row), self.root())?;
         let laid = own_laid(&settled.state);
-        let names_source = self.names_source(&listing, laid, &self.folder_of(&row))?;
+        let names_source = self.names_origin(&listing, laid, &self.folder_of(&row))?;
         let State { build, sharing, profile, edits, .. } = settled.state;
         let (from_removed, leaks, markers) = (false, settled.leaks, Vec::new());
         Ok(Start { build, listing, laid, profile, edits, names_source, sharing, from_removed, leaks, markers })
-    }
-
-    fn names_source(&self, listing: &Listing, laid: Option<ListingId>, folder: &Path) -> Result<Vec<RelPath>> {
-        let Some(laid) = laid else { return Ok(Vec::new()) };
-        Ok(self.names_origin(listing, &self.listing(laid)?, folder))
     }
 
     /// Makes the new twin: staged whole, then renamed into place.

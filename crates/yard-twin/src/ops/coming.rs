@@ -159,11 +159,18 @@ pub(super) fn coming_from_home(home: &Path, wish: &Wish, sheet: &Sheet, ctx: &Ct
             base => folders.push(base),
         }
     }
+    // One that lies in another is looked through with that.
+    let inside = |base: &str, other: &str| base.strip_prefix(other).is_some_and(|rest| rest.starts_with('/'));
+    let all = folders.clone();
+    folders.retain(|base| !all.iter().any(|other| inside(base, other)));
     folders.sort_unstable();
     folders.dedup();
     for base in folders {
         let folder = home.join(base.strip_prefix("home/").unwrap_or_default());
-        if !folder.is_dir() {
+        if folder.is_symlink() {
+            found.left.push(format!("{} (a symlink: carry what it leads to)", folder.display()));
+        }
+        if folder.is_symlink() || !folder.is_dir() {
             continue;
         }
         let (seen, passed_over) = walk(&folder, &RelPath::new(base)?, Manner::Lenient, ctx)?;
@@ -178,7 +185,6 @@ pub(super) fn coming_from_home(home: &Path, wish: &Wish, sheet: &Sheet, ctx: &Ct
             found.add(&seen, on_disk, path, group, ctx)?;
         }
     }
-    found.coming.dedup_by(|a, b| a.entry.path == b.entry.path);
     Ok(found)
 }
 

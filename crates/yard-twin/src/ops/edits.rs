@@ -6,12 +6,12 @@ use std::fs;
 use serde::Serialize;
 
 use super::aim::{Aim, Reached};
-use super::settle::{Own, Settled};
+use super::settle::Settled;
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Derive, Draft, EditStep, Transform};
 use crate::edit::{self, Format};
-use crate::error::{LaunchError, PathContext, Result, TwinError};
+use crate::error::{LaunchError, PathContext, Result};
 use crate::ident::TwinName;
 use crate::listing::{Listing, Node};
 use crate::lock::Held;
@@ -156,7 +156,7 @@ impl Yard {
     /// # Errors
     /// [`LaunchError::Edit`] if a file is not of the format that it should be, is no text, or the value can't stand there;
     /// [`LaunchError::EditFile`], [`LaunchError::Setting`], [`LaunchError::Profile`],
-    /// [`TwinError::Protected`] if a game file of a protected twin would change, [`crate::Error::Busy`] while it runs.
+    /// [`crate::TwinError::Protected`] if a game file of a protected twin would change, [`crate::Error::Busy`] while it runs.
     pub fn plan_edits(&self, name: &TwinName, change: &EditChange, ctx: &Ctx) -> Result<EditPlan> {
         let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
         let path = self.folder_of(&row).join("profile.toml");
@@ -199,9 +199,9 @@ impl Yard {
             .in_use()?;
         let again = if *change == EditChange::Apply { Again::All } else { Again::None };
         let synced = self.sync_edits(&settled.listing, &settled.state.edits, &profile.edits, again)?;
-        self.check_edits_allowed(&row, &synced, sheet.as_ref())?;
         let views = synced.views.clone();
         let aim = aim(row, settled, next, synced);
+        self.check_protected(&aim.row, &aim.there, &aim.draft, &aim.to)?;
         Ok(EditPlan { name: name.clone(), edits: views, copied, aim })
     }
 
@@ -244,8 +244,6 @@ impl Yard {
         let settled = self.settle_held(row, held, What::Outside, ctx)?;
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
         let synced = self.sync_edits(&settled.listing, &settled.state.edits, &profile.edits, Again::Enforced)?;
-        let sheet = self.sheet_of(&settled.state.build)?;
-        self.check_edits_allowed(&row, &synced, sheet.as_ref())?;
         let views = synced.views.clone();
         let text = settled.state.profile.clone();
         self.reach_held(&aim(row, settled, text, synced), ctx)?;
@@ -288,14 +286,6 @@ impl Yard {
             }
         }
         Ok(synced)
-    }
-
-    fn check_edits_allowed(&self, row: &TwinRow, synced: &Synced, sheet: Option<&Sheet>) -> Result<()> {
-        let game = |derive: &Derive| !Own(sheet).holds(&derive.of.path);
-        if row.protected.is_some() && synced.derived.iter().any(game) {
-            return Err(TwinError::Protected(row.name.to_string()).into());
-        }
-        Ok(())
     }
 
     fn copy_parts(

@@ -237,7 +237,8 @@ impl Yard {
             profile: if options.all { then.profile } else { settled.state.profile.clone() },
             ..settled.state.clone()
         };
-        self.check_protected(&row, &settled.listing, &rebased.listing, &state)?;
+        let draft = rebased.listing.clone().into();
+        self.check_protected(&row, &settled.listing, &draft, &state)?;
         let build = (then.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
         let what = What::Restore { to: to.number, all: options.all };
         Ok(RestorePlan {
@@ -251,7 +252,7 @@ impl Yard {
             named: rebased.named,
             not_taken: std::mem::take(&mut settled.not_taken),
             leaks: std::mem::take(&mut settled.leaks),
-            aim: Aim::new(row, settled, state, rebased.listing.into(), what),
+            aim: Aim::new(row, settled, state, draft, what),
         })
     }
 

@@ -76,8 +76,7 @@ impl Yard {
         // The folder's own name is one in any case; what else holds it, only a rule can know.
         rules.push(own);
         let renamed = rename(listing, &rules, (old, new), (true, Some(&folder)))?;
-        let next = &renamed.draft.base;
-        self.check_protected(&row, listing, next, &settled.state)?;
+        self.check_protected(&row, listing, &renamed.draft, &settled.state)?;
         let state = settled.state.clone();
         let (copied, changed) = (renamed.moved, renamed.changed);
         let aim = Aim::new(row, settled, state, renamed.draft, What::ClonedInside { folder: folder.to_string() });

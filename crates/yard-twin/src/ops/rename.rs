@@ -5,14 +5,13 @@ use std::path::{Path, PathBuf};
 use serde::Serialize;
 
 use super::making::Making;
-use super::settle::Own;
 use crate::Yard;
 use crate::catalog::{Intent, Mend, TwinRow, What};
-use crate::combine::{Derive, Draft, Transform, realise};
+use crate::combine::{Repather, realise, repathed};
 use crate::disk;
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{TwinId, TwinName};
-use crate::listing::{Change, Entry, Layer, Node, diff, overlay};
+use crate::listing::{Change, Layer, diff};
 use crate::lock::Held;
 use crate::path::RelPath;
 use crate::progress::Ctx;
@@ -152,34 +151,21 @@ impl Yard {
         let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {
             return Ok(Mending { states: None, paths: Vec::new() });
         };
-        let repath = Transform::Repath { pairs: vec![(from.into(), to.into())] };
-        let text = |text: &str| repath.run(text.as_bytes()).and_then(|bytes| String::from_utf8(bytes).ok());
+        let pairs = [(from.to_owned(), to.to_owned())];
         let laid = self.listing(settled.state.laid)?;
-        let (mut links, mut derived) = (Vec::new(), Vec::new());
-        for own in diff(&laid, &settled.listing) {
-            let (Change::New(own) | Change::Changed { after: own, .. }) = own else { continue };
-            match &own.node {
-                Node::File { size, .. } if *size <= TEXT_MAX => {
-                    derived.push(Derive { of: own.clone(), transform: repath.clone() });
-                }
-                Node::Symlink { target } => links.extend(text(target).map(|target| {
-                    let node = Node::Symlink { target: target.into() };
-                    (own.path.clone(), Some(Entry { node, ..own.clone() }))
-                })),
-                _ => {}
-            }
-        }
+        let own = diff(&laid, &settled.listing).filter_map(|change| match change {
+            Change::New(own) | Change::Changed { after: own, .. } => Some(own),
+            Change::Gone(_) => None,
+        });
+        let draft = repathed(&settled.listing, own.filter(|own| own.node.size() <= TEXT_MAX), &pairs)?;
         drop(laid);
         let op = self.begin(ctx)?;
         let making = Making::new(self, &op, dry_run)?;
-        let base = overlay(&settled.listing, &Layer::new(links)?)?;
-        let next = realise(Draft { base, derived }, &making, ctx)?;
+        let next = realise(draft, &making, ctx)?;
         let paths: Vec<RelPath> = diff(&settled.listing, &next).map(|change| change.path().clone()).collect();
-        let sheet = self.sheet_of(&settled.state.build)?;
-        if row.protected.is_some() && paths.iter().any(|path| !Own(sheet.as_ref()).holds(path)) {
-            return Err(TwinError::Protected(row.name.to_string()).into());
-        }
-        let profile = text(&settled.state.profile).unwrap_or_else(|| settled.state.profile.clone());
+        self.check_protected(row, &settled.listing, &next.clone().into(), &settled.state)?;
+        let profile = Repather::of_pairs(&pairs).replaced_text(&settled.state.profile);
+        let profile = profile.unwrap_or_else(|| settled.state.profile.clone());
         if dry_run || (paths.is_empty() && profile == settled.state.profile) {
             return Ok(Mending { states: None, paths });
         }

@@ -150,8 +150,9 @@ impl Yard {
         let synced = self.edits_after(&listing, &settled, &row)?;
         let state =
             State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..settled.state.clone() };
-        self.check_protected(&row, &settled.listing, &listing, &state)?;
         let (game, _) = Own(next_sheet.as_ref()).counts(&settled.listing, &listing);
+        let draft = Draft { base: listing.clone(), derived: synced.derived };
+        self.check_protected(&row, &settled.listing, &draft, &state)?;
         Ok(RenewPlan {
             name: row.name.clone(),
             from,
@@ -166,8 +167,7 @@ impl Yard {
             game,
             totals: listing.totals(),
             leaks: std::mem::take(&mut settled.leaks),
-            aim: Aim::new(row, settled, state, Draft { base: listing, derived: synced.derived }, What::Renewed)
-                .with_laid(next),
+            aim: Aim::new(row, settled, state, draft, What::Renewed).with_laid(next),
         })
     }
 
@@ -201,9 +201,7 @@ impl Yard {
             took: began.elapsed(),
         })
     }
-}
 
-impl Yard {
     /// A twin's listing as it would be without its config edits, and the files that have some.
     fn without_edits(&self, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
         let synced = self.sync_edits(&settled.listing, &settled.state.edits, &[], Again::None)?;

@@ -9,10 +9,9 @@ use std::sync::Mutex;
 use rustix::fs::CWD;
 
 use super::{NamedPlace, Place};
-use crate::combine::{Derive, Draft, PathForm, Repather, Transform, is_text};
-use crate::disk;
-use crate::error::{PathContext, Result};
-use crate::listing::{Entry, Layer, Node, overlay};
+use crate::combine::{Draft, PathForm, Repather, is_text, repathed};
+use crate::disk::{self, Stat};
+use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::ops::settle::Settled;
 use crate::parallel::{self, lock};
 use crate::progress::{Ctx, Phase};
@@ -23,7 +22,7 @@ const WHOLE: u64 = 16 << 20;
 /// So much of a large file is looked at together.
 const PIECE: usize = 4 << 20;
 
-/// More hits than these in one file say nothing new.
+/// More hits than these of one place in one file say nothing new.
 const HITS: usize = 100;
 
 /// Something that is looked through.
@@ -40,16 +39,19 @@ pub(super) enum Seen {
 /// A look for some places.
 pub(super) struct Looking<'a> {
     places: &'a [Place],
+    /// Finds them all.
     repather: Repather,
-    /// Those that are rewritten.
+    /// Those that are rewritten, and what rewrites them.
     pairs: Vec<(String, String)>,
+    rewriter: Repather,
 }
 
 impl<'a> Looking<'a> {
     pub(super) fn new(places: &'a [Place]) -> Self {
         let all = places.iter().map(|place| (place.from.as_str(), place.to.as_deref().unwrap_or_default()));
-        let pairs = places.iter().filter_map(|place| Some((place.from.clone(), place.to.clone()?))).collect();
-        Self { places, repather: Repather::new(all), pairs }
+        let known = places.iter().filter_map(|place| Some((place.from.clone(), place.to.clone()?)));
+        let pairs: Vec<_> = known.collect();
+        Self { places, repather: Repather::new(all), rewriter: Repather::of_pairs(&pairs), pairs }
     }
 
     /// Looks through everything; what several paths share is read once.
@@ -109,7 +111,11 @@ impl<'a> Looking<'a> {
         let text = is_text(buffer);
         let wide = text && buffer.contains(&0);
         let mut lines = Lines { counted: 0, line: 1, wide };
-        let hits = self.repather.hits(buffer).take(HITS);
+        let mut counts = vec![0; self.places.len()];
+        let hits = self.repather.hits(buffer).filter(|hit| {
+            counts[hit.pair] += 1;
+            counts[hit.pair] <= HITS
+        });
         Ok(hits
             .map(|hit| {
                 let place = &self.places[hit.pair];
@@ -175,62 +181,48 @@ impl<'a> Looking<'a> {
         .collect()
     }
 
-    fn rewriting(&self) -> Repather {
-        Repather::new(self.pairs.iter().map(|(from, to)| (from.as_str(), to.as_str())))
-    }
-
     pub(super) fn profile(&self, text: &str) -> String {
-        let new = self.rewriting().replaced(text.as_bytes()).and_then(|bytes| String::from_utf8(bytes).ok());
-        new.unwrap_or_else(|| text.to_owned())
+        self.rewriter.replaced_text(text).unwrap_or_else(|| text.to_owned())
     }
 
     /// A twin's listing with what was found rewritten.
     pub(super) fn draft(&self, settled: &Settled, found: &[NamedPlace]) -> Result<Draft> {
-        let mut paths: Vec<&str> =
-            found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
-        paths.dedup();
-        let repather = self.rewriting();
-        let (mut links, mut derived) = (Vec::new(), Vec::new());
-        for entry in paths.iter().filter_map(|path| settled.listing.get(path)) {
-            match &entry.node {
-                Node::Symlink { target } => {
-                    let new = repather.replaced(target.as_bytes()).and_then(|bytes| String::from_utf8(bytes).ok());
-                    links.extend(new.map(|target| {
-                        let node = Node::Symlink { target: target.into() };
-                        (entry.path.clone(), Some(Entry { node, ..entry.clone() }))
-                    }));
-                }
-                _ => {
-                    let transform = Transform::Repath { pairs: self.pairs.clone() };
-                    derived.push(Derive { of: entry.clone(), transform });
-                }
-            }
-        }
-        Ok(Draft { base: overlay(&settled.listing, &Layer::new(links)?)?, derived })
+        let entries = rewritten(found).into_iter().filter_map(|path| settled.listing.get(path));
+        repathed(&settled.listing, entries, &self.pairs)
     }
 
-    /// Keeps what is at a path outside the yard, and writes what it is to be beside it.
-    pub(super) fn stage(&self, at: &Path, new: &Path, kept: &Path) -> Result<()> {
-        let changed = || crate::Error::from(crate::IntakeError::Changed(at.into()));
-        let repather = self.rewriting();
+    /// Keeps what is at a path outside the yard, and writes what it is to be beside it. Gives how it looked.
+    pub(super) fn stage(&self, at: &Path, new: &Path, kept: &Path) -> Result<Stat> {
+        let changed = || Error::from(IntakeError::Changed(at.into()));
+        let stat = disk::lstat(at).at("look at", at)?;
         kept.parent().map_or(Ok(()), disk::make_folders)?;
         if let Ok(target) = fs::read_link(at) {
             let target = target.to_str().ok_or_else(changed)?;
-            let next = repather.replaced(target.as_bytes()).ok_or_else(changed)?;
+            let next = self.rewriter.replaced_text(target).ok_or_else(changed)?;
             let link = |target: &str, path: &Path| {
                 disk::symlink(target, CWD, path.to_str().ok_or_else(changed)?).at("make the link", path)
             };
             link(target, kept)?;
-            return link(&String::from_utf8_lossy(&next), new);
+            link(&next, new)?;
+            return Ok(stat);
         }
         let mut file = disk::open_file(CWD, at).at("read", at)?;
         let mut bytes = Vec::new();
         file.read_to_end(&mut bytes).at("read", at)?;
-        let next = repather.replaced(&bytes).ok_or_else(changed)?;
+        let next = self.rewriter.replaced(&bytes).ok_or_else(changed)?;
         disk::write_synced(kept, &bytes)?;
         disk::write_synced(new, &next)?;
-        disk::set_mode(new, disk::fstat(&file).at("look at", at)?.mode & 0o7777)
+        disk::set_mode(new, stat.mode & 0o7777)?;
+        Ok(stat)
     }
+}
+
+/// The paths at which something is rewritten, each once.
+pub(super) fn rewritten(found: &[NamedPlace]) -> Vec<&str> {
+    let rewritten = found.iter().filter(|found| found.only_reported.is_none());
+    let mut paths: Vec<&str> = rewritten.map(|found| found.path.as_str()).collect();
+    paths.dedup();
+    paths
 }
 
 fn reported(place: &Place) -> Option<&'static str> {

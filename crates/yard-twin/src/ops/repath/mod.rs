@@ -8,18 +8,19 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use self::looking::{Look, Looking, Seen};
+use self::looking::{Look, Looking, Seen, rewritten};
 use super::aim::{Aim, Reached};
-use super::settle::Settled;
+use super::rename::TEXT_MAX;
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::combine::{Draft, PathForm, Repather};
+use crate::combine::{PathForm, Repather};
 use crate::disk;
-use crate::error::Result;
-use crate::ident::{Source, TwinName};
-use crate::listing::{Entry, Node};
+use crate::error::{Error, IntakeError, Result};
+use crate::ident::{ListingId, Source, TwinName};
+use crate::listing::{Change, Entry, Listing, Node, diff};
 use crate::path::RelPath;
 use crate::progress::Ctx;
+use crate::scan::{Kind, Manner, walk};
 use crate::state::State;
 
 /// A place that may be named, and what it should be.
@@ -137,8 +138,8 @@ impl Yard {
     /// of the pair. What leads to another twin is only reported. The twin is settled first.
     ///
     /// # Errors
-    /// [`crate::Error::NotFound`], [`crate::TwinError::Protected`] if a game file of a protected twin would be rewritten,
-    /// [`crate::Error::Busy`] while it runs, [`crate::Error::Name`] for a folder that is no absolute path.
+    /// [`Error::NotFound`], [`crate::TwinError::Protected`] if a game file of a protected twin would be rewritten,
+    /// [`Error::Busy`] while it runs, [`Error::Name`] for a folder that is no absolute path.
     pub fn plan_repath(&self, name: &TwinName, named: Option<(&Path, &Path)>, ctx: &Ctx) -> Result<RepathPlan> {
         let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
         let places = match named {
@@ -160,7 +161,7 @@ impl Yard {
         let state = State { profile: looking.profile(&settled.state.profile), ..settled.state.clone() };
         let profile = state.profile != settled.state.profile;
         let draft = looking.draft(&settled, &found)?;
-        self.check_repath(&row, &settled, &draft)?;
+        self.check_protected(&row, &settled.listing, &draft, &state)?;
         let aim = Aim::new(row, settled, state, draft, What::Mended);
         Ok(RepathPlan { name: name.clone(), places, found, files, bytes, profile, aim })
     }
@@ -176,7 +177,7 @@ impl Yard {
         let Reached { number, before, .. } = self.reach(&plan.aim, ctx)?;
         Ok(RepathOutcome {
             name: plan.name.clone(),
-            rewritten: rewritten(&plan.found),
+            rewritten: rewritten(&plan.found).len() as u64,
             number,
             before,
             took: began.elapsed(),
@@ -186,8 +187,8 @@ impl Yard {
     /// As [`Yard::plan_repath`], in a folder outside the yard: for what the twin of that name is, or for the named folder.
     ///
     /// # Errors
-    /// As [`Yard::plan_repath`]; [`crate::IntakeError::NotAFolder`], [`crate::IntakeError::InsideYard`],
-    /// [`crate::IntakeError::AroundYard`].
+    /// As [`Yard::plan_repath`]; [`IntakeError::NotAFolder`], [`IntakeError::InsideYard`],
+    /// [`IntakeError::AroundYard`].
     pub fn plan_repath_folder(
         &self,
         folder: &Path,
@@ -205,13 +206,13 @@ impl Yard {
             (None, None) => Vec::new(),
         };
         let prefix = RelPath::new("game")?;
-        let (seen, passed_over) = crate::scan::walk(&folder, &prefix, crate::scan::Manner::Lenient, ctx)?;
+        let (seen, passed_over) = walk(&folder, &prefix, Manner::Lenient, ctx)?;
         let looks = seen.into_iter().filter_map(|seen| {
             let path = seen.path.as_str().strip_prefix("game/").unwrap_or_default().to_owned();
             let what = match seen.kind {
-                crate::scan::Kind::File => Seen::File { at: folder.join(&path), size: seen.stat.size },
-                crate::scan::Kind::Symlink(target) => Seen::Link(target.into()),
-                crate::scan::Kind::EmptyFolder => return None,
+                Kind::File => Seen::File { at: folder.join(&path), size: seen.stat.size },
+                Kind::Symlink(target) => Seen::Link(target.into()),
+                Kind::EmptyFolder => return None,
             };
             Some(Look { path, what })
         });
@@ -225,30 +226,30 @@ impl Yard {
     /// `kept/`, and the new ones written beside them; then each takes its place at once.
     ///
     /// # Errors
-    /// [`crate::IntakeError::Changed`] if a file does not name a place any more, [`crate::Error::Io`]. Files that were not
-    /// reached yet are as they were then, and the others are kept.
+    /// [`IntakeError::Changed`] if a file is not as it was read, or names no such place any more: nothing is replaced then.
+    /// [`Error::Io`], where files that were not reached yet are as they were; what was there is kept in any case.
     pub fn apply_repath_folder(&self, plan: &FolderRepathPlan, ctx: &Ctx) -> Result<FolderRepathOutcome> {
         let looking = Looking::new(&plan.places);
-        let mut paths: Vec<&str> =
-            plan.found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
-        paths.dedup();
         let kept = self.free_kept(&plan.folder)?;
-        let mut staged = Vec::new();
-        let done = paths.iter().try_for_each(|path| {
+        let mut staged: Vec<(PathBuf, PathBuf)> = Vec::new();
+        let mut stats = Vec::new();
+        let done = rewritten(&plan.found).into_iter().try_for_each(|path| {
             ctx.check()?;
             let at = plan.folder.join(path);
-            let name = at.file_name().unwrap_or_default().to_string_lossy();
-            let new = at.with_file_name(format!(".{name}.new"));
-            if disk::exists(&new) {
-                return Err(crate::TwinError::FolderInTheWay(new).into());
-            }
+            let new = free_beside(&at);
             staged.push((new.clone(), at.clone()));
-            looking.stage(&at, &new, &kept.join(path))
+            stats.push(looking.stage(&at, &new, &kept.join(path))?);
+            Ok(())
+        });
+        // What somebody has written since it was read is not to be replaced.
+        let done = done.and_then(|()| {
+            staged.iter().zip(&stats).try_for_each(|((_, at), seen)| match disk::lstat(at) {
+                Ok(now) if now.same_bytes(seen) => Ok(()),
+                _ => Err(IntakeError::Changed(at.clone()).into()),
+            })
         });
         if let Err(error) = done {
-            for (new, _) in &staged {
-                disk::remove_if_there(new)?;
-            }
+            staged.iter().try_for_each(|(new, _)| disk::remove_if_there(new))?;
             return Err(error);
         }
         staged.iter().try_for_each(|(new, at)| disk::rename(new, at))?;
@@ -310,31 +311,22 @@ impl Yard {
         Ok(places)
     }
 
-    fn check_repath(&self, row: &TwinRow, settled: &Settled, draft: &Draft) -> Result<()> {
-        if row.protected.is_none() {
-            return Ok(());
-        }
-        let sheet = self.sheet_of(&settled.state.build)?;
-        let own = super::settle::Own(sheet.as_ref());
-        let links = crate::listing::diff(&settled.listing, &draft.base).map(|change| change.path().clone());
-        let files = draft.derived.iter().map(|derive| derive.of.path.clone());
-        match links.chain(files).find(|path| !own.holds(path)) {
-            Some(_) => Err(crate::TwinError::Protected(row.name.to_string()).into()),
-            None => Ok(()),
-        }
-    }
-
     /// Files and symlinks of a new twin that name the one which it was cloned from: as many as a look at what the player
     /// has of their own shows.
-    pub(super) fn names_origin(&self, listing: &crate::Listing, laid: &crate::Listing, origin: &Path) -> Vec<RelPath> {
-        let Some(origin) = origin.to_str() else { return Vec::new() };
-        let repather = Repather::new([(origin, "")]);
-        let own = crate::listing::diff(laid, listing).filter_map(|change| match change {
-            crate::Change::New(entry) | crate::Change::Changed { after: entry, .. } => Some(entry),
-            crate::Change::Gone(_) => None,
+    pub(super) fn names_origin(
+        &self,
+        listing: &Listing,
+        laid: Option<ListingId>,
+        origin: &Path,
+    ) -> Result<Vec<RelPath>> {
+        let (Some(laid), Some(origin)) = (laid, origin.to_str()) else { return Ok(Vec::new()) };
+        let (laid, repather) = (self.listing(laid)?, Repather::new([(origin, "")]));
+        let own = diff(&laid, listing).filter_map(|change| match change {
+            Change::New(entry) | Change::Changed { after: entry, .. } => Some(entry),
+            Change::Gone(_) => None,
         });
         let names = |entry: &&Entry| match &entry.node {
-            Node::File { content, size, .. } if *size <= super::rename::TEXT_MAX => {
+            Node::File { content, size, .. } if *size <= TEXT_MAX => {
                 // One that can't be read is found by a check.
                 let bytes = fs::read(self.pool.path(*content)).unwrap_or_default();
                 repather.hits(&bytes).next().is_some()
@@ -342,8 +334,16 @@ impl Yard {
             Node::Symlink { target } => repather.hits(target.as_bytes()).next().is_some(),
             _ => false,
         };
-        own.filter(names).map(|entry| entry.path.clone()).collect()
+        Ok(own.filter(names).map(|entry| entry.path.clone()).collect())
     }
+}
+
+/// A free name for a file beside another one.
+fn free_beside(at: &Path) -> PathBuf {
+    let name = at.file_name().unwrap_or_default().to_string_lossy();
+    let numbered = (2u64..).map(|number| format!(".{name}.new{number}"));
+    let names = std::iter::once(format!(".{name}.new")).chain(numbered);
+    names.map(|name| at.with_file_name(name)).find(|path| !disk::exists(path)).unwrap_or_default()
 }
 
 fn named_place((from, to): (&Path, &Path)) -> Result<Place> {
@@ -351,7 +351,7 @@ fn named_place((from, to): (&Path, &Path)) -> Result<Place> {
         Some(text) if path.is_absolute() && text.len() > 1 => Ok(text.trim_end_matches('/').to_owned()),
         _ => {
             let (name, why) = (path.display().to_string(), "it is no absolute path");
-            Err(crate::Error::Name { what: "folder to look for", name, why })
+            Err(Error::Name { what: "folder to look for", name, why })
         }
     };
     Ok(Place { from: text(from)?, to: Some(text(to)?), what: PlaceKind::Named })
@@ -362,10 +362,4 @@ fn totals(looks: &[Look]) -> (u64, u64) {
         Seen::File { size, .. } => (files + 1, bytes + size),
         Seen::Link(_) => (files, bytes),
     })
-}
-
-fn rewritten(found: &[NamedPlace]) -> u64 {
-    let mut paths: Vec<&str> = found.iter().filter(|f| f.only_reported.is_none()).map(|f| f.path.as_str()).collect();
-    paths.dedup();
-    paths.len() as u64
 }

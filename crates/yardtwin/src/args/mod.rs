@@ -1,12 +1,15 @@
 //! The command line's arguments.
 
+mod carry;
+mod profile;
+
 use std::ffi::OsString;
 use std::path::PathBuf;
 
+pub(crate) use carry::Carry;
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
-use yard_twin::{
-    BuildLabel, BuildRef, Format, OnClash, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName,
-};
+pub(crate) use profile::Profile;
+use yard_twin::{BuildLabel, BuildRef, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,
@@ -358,62 +361,6 @@ fn date(text: &str) -> Result<String, String> {
     }
 }
 
-#[derive(Group)]
-pub(crate) struct Carry {
-    /// Groups of belongings, as the title sheet names them
-    #[arg(required_unless_present_any = ["files", "from_file"])]
-    pub(crate) group: Vec<String>,
-    /// The twin that they come from
-    #[arg(long, value_name = "NAME", required_unless_present_any = ["from_home", "from_file"])]
-    pub(crate) from: Option<TwinName>,
-    /// They come from your own home, where the title was played before; it is only read
-    #[arg(long, conflicts_with_all = ["from", "from_file"])]
-    pub(crate) from_home: bool,
-    /// They come from a folder or file that you downloaded, into the group that --group names
-    #[arg(long, value_name = "PATH", requires = "into", conflicts_with_all = ["from", "group", "files"])]
-    pub(crate) from_file: Option<PathBuf>,
-    /// The group that a downloaded folder or file goes into
-    #[arg(long = "group", value_name = "GROUP", id = "into", requires = "from_file")]
-    pub(crate) into: Option<String>,
-    /// The twin that they go to (may be given more than once)
-    #[arg(long, value_name = "NAME", required = true)]
-    pub(crate) to: Vec<TwinName>,
-    /// Carry what the player added or changed that matches, as in 'game/cabin/*.ini' (may be given more than once)
-    #[arg(long, value_name = "PATTERN")]
-    pub(crate) files: Vec<String>,
-    /// What to do where both twins have something of the player's own in one place
-    #[arg(long, value_enum)]
-    pub(crate) on_clash: Option<ClashRule>,
-    /// Take them out of the twin that they come from, once they are verified in the other
-    #[arg(long = "move", requires = "from")]
-    pub(crate) take_out: bool,
-    #[command(flatten)]
-    pub(crate) how: DryRun,
-}
-
-#[derive(Clone, Copy, ValueEnum)]
-pub(crate) enum ClashRule {
-    /// What is there stays
-    Skip,
-    /// What comes replaces it; the history has what was there
-    Replace,
-    /// The newer one of the two
-    Newer,
-    /// What comes gets a free name beside what is there
-    Both,
-}
-
-impl From<ClashRule> for OnClash {
-    fn from(rule: ClashRule) -> Self {
-        match rule {
-            ClashRule::Skip => Self::Skip,
-            ClashRule::Replace => Self::Replace,
-            ClashRule::Newer => Self::Newer,
-            ClashRule::Both => Self::Both,
-        }
-    }
-}
-
 #[derive(Subcommand)]
 pub(crate) enum Stock {
     /// List the stock builds
@@ -472,117 +419,6 @@ pub(crate) enum SheetCommand {
         #[command(flatten)]
         how: DryRun,
     },
-}
-
-#[derive(Subcommand)]
-pub(crate) enum Profile {
-    /// Show what is set, and what is started
-    Show {
-        /// The twin
-        name: TwinName,
-    },
-    /// Change a setting (program, arguments, note, isolation, network, yard, wrapper, before, after, environment.NAME), or
-    /// with --file one value in a config file
-    Set {
-        /// The twin
-        name: TwinName,
-        /// The setting; with --file, the place in the file: section.key, the beginning of a line, outer.inner, /outer/@name
-        setting: String,
-        /// Its value; several for arguments, wrapper, before and after (behind -- if they begin with -)
-        #[arg(required = true)]
-        value: Vec<String>,
-        /// A config file of the twin: the end of its path, or all of it from game/ or home/ on
-        #[arg(long)]
-        file: Option<String>,
-        /// Its format [default: by its ending]
-        #[arg(long, value_enum, requires = "file")]
-        format: Option<FileFormat>,
-        /// Its encoding, where that can't be told: windows-1251, utf-16le, ...
-        #[arg(long, requires = "file")]
-        encoding: Option<String>,
-        /// Set it again at each launch, if anything has changed it
-        #[arg(long, requires = "file")]
-        enforce: bool,
-        /// In this variant only
-        #[arg(long)]
-        variant: Option<String>,
-        #[command(flatten)]
-        how: DryRun,
-    },
-    /// Take a setting out, so that the title sheet's holds again, or with --file an edit: what was there before comes back
-    Unset {
-        /// The twin
-        name: TwinName,
-        /// The setting; with --file, the place in the file
-        setting: String,
-        /// The config file of the edit
-        #[arg(long)]
-        file: Option<String>,
-        /// In this variant only
-        #[arg(long)]
-        variant: Option<String>,
-        #[command(flatten)]
-        how: DryRun,
-    },
-    /// Set all config edits again that something has changed since, and those that waited for their file
-    Apply {
-        /// The twin
-        name: TwinName,
-        #[command(flatten)]
-        how: DryRun,
-    },
-    /// Use a variant of the profile, with its config edits
-    Use {
-        /// The twin
-        name: TwinName,
-        /// The variant
-        #[arg(required_unless_present = "none")]
-        variant: Option<String>,
-        /// Use none
-        #[arg(long, conflicts_with = "variant")]
-        none: bool,
-        #[command(flatten)]
-        how: DryRun,
-    },
-    /// Take another twin's profile over, or parts of it
-    Copy {
-        /// Parts: arguments, environment, edits, variants, ... [default: all but the note]
-        part: Vec<String>,
-        /// The twin whose profile it is
-        #[arg(long, value_name = "NAME")]
-        from: TwinName,
-        /// The twin that gets it
-        #[arg(long, value_name = "NAME")]
-        to: TwinName,
-        #[command(flatten)]
-        how: DryRun,
-    },
-}
-
-#[derive(Clone, Copy, ValueEnum)]
-pub(crate) enum FileFormat {
-    /// Sections, key = value or key: value
-    Ini,
-    /// A key, then its value, on a line of its own
-    Lines,
-    /// JSON, with comments too
-    Json,
-    /// TOML
-    Toml,
-    /// XML
-    Xml,
-}
-
-impl From<FileFormat> for Format {
-    fn from(format: FileFormat) -> Self {
-        match format {
-            FileFormat::Ini => Self::Ini,
-            FileFormat::Lines => Self::Lines,
-            FileFormat::Json => Self::Json,
-            FileFormat::Toml => Self::Toml,
-            FileFormat::Xml => Self::Xml,
-        }
-    }
 }
 
 #[derive(Subcommand)]

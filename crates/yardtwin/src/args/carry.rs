@@ -1,0 +1,64 @@
+//! Arguments of `carry`.
+
+use std::path::PathBuf;
+
+use clap::{Args as Group, ValueEnum};
+use yard_twin::{OnClash, TwinName};
+
+use super::DryRun;
+
+#[derive(Group)]
+pub(crate) struct Carry {
+    /// Groups of belongings, as the title sheet names them
+    #[arg(required_unless_present_any = ["files", "from_file"])]
+    pub(crate) group: Vec<String>,
+    /// The twin that they come from
+    #[arg(long, value_name = "NAME", required_unless_present_any = ["from_home", "from_file"])]
+    pub(crate) from: Option<TwinName>,
+    /// They come from your own home, where the title was played before; it is only read
+    #[arg(long, conflicts_with_all = ["from", "from_file"])]
+    pub(crate) from_home: bool,
+    /// They come from a folder or file that you downloaded, into the group that --group names
+    #[arg(long, value_name = "PATH", requires = "into", conflicts_with_all = ["from", "group", "files"])]
+    pub(crate) from_file: Option<PathBuf>,
+    /// The group that a downloaded folder or file goes into
+    #[arg(long = "group", value_name = "GROUP", id = "into", requires = "from_file")]
+    pub(crate) into: Option<String>,
+    /// The twin that they go to (may be given more than once)
+    #[arg(long, value_name = "NAME", required = true)]
+    pub(crate) to: Vec<TwinName>,
+    /// Carry what the player added or changed that matches, as in 'game/cabin/*.ini' (may be given more than once)
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) files: Vec<String>,
+    /// What to do where both twins have something of the player's own in one place
+    #[arg(long, value_enum)]
+    pub(crate) on_clash: Option<ClashRule>,
+    /// Take them out of the twin that they come from, once they are verified in the other
+    #[arg(long = "move", requires = "from")]
+    pub(crate) take_out: bool,
+    #[command(flatten)]
+    pub(crate) how: DryRun,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum ClashRule {
+    /// What is there stays
+    Skip,
+    /// What comes replaces it; the history has what was there
+    Replace,
+    /// The newer one of the two
+    Newer,
+    /// What comes gets a free name beside what is there
+    Both,
+}
+
+impl From<ClashRule> for OnClash {
+    fn from(rule: ClashRule) -> Self {
+        match rule {
+            ClashRule::Skip => Self::Skip,
+            ClashRule::Replace => Self::Replace,
+            ClashRule::Newer => Self::Newer,
+            ClashRule::Both => Self::Both,
+        }
+    }
+}
