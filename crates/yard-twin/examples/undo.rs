@@ -16,7 +16,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         _ => return Err("usage: undo YARD TWIN [NUMBER-OR-LABEL]".into()),
     };
     let (yard, twin, ctx) = (Yard::open(Path::new(yard))?, TwinName::new(twin)?, Ctx::new());
-    let plan = yard.plan_restore(&twin, &RestoreOptions { to, all: false }, &ctx)?;
+    let plan = yard.plan_restore(&twin, &RestoreOptions { to, all: false, ..RestoreOptions::default() }, &ctx)?;
     for step in &plan.steps {
         println!("{:?} {}", step.doing, step.path);
     }

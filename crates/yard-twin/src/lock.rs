@@ -49,7 +49,15 @@ fn open(path: &Path) -> Result<File> {
 
 /// Takes the lock if it is free.
 pub(crate) fn try_take(path: &Path, mode: Mode) -> Result<Option<Held>> {
-    let file = open(path)?;
+    try_lock(open(path)?, path, mode)
+}
+
+/// As [`try_take`], of a lock file that must be there.
+pub(crate) fn try_take_there(path: &Path, mode: Mode) -> Result<Option<Held>> {
+    try_lock(File::options().read(true).write(true).open(path).at("open", path)?, path, mode)
+}
+
+fn try_lock(file: File, path: &Path, mode: Mode) -> Result<Option<Held>> {
     let tried = match mode {
         Mode::Shared => file.try_lock_shared(),
         Mode::Alone => file.try_lock(),

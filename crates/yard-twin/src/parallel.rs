@@ -1,5 +1,6 @@
 //! Work shared out to threads.
 
+use std::cell::Cell;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex};
 
@@ -18,9 +19,12 @@ pub(crate) fn for_each<'a, T: Sync, S>(
         let mut state = state();
         while !stop.load(Ordering::Relaxed) {
             let Some(item) = items.get(next.fetch_add(1, Ordering::Relaxed)) else { break };
-            if let Err(error) = work(&mut state, item) {
-                stop.store(true, Ordering::Relaxed);
-                lock(&failure).get_or_insert(error);
+            let ended = StopUnless { stop: &stop, well: Cell::new(false) };
+            match work(&mut state, item) {
+                Ok(()) => ended.well.set(true),
+                Err(error) => {
+                    lock(&failure).get_or_insert(error);
+                }
             }
         }
     };
@@ -33,11 +37,43 @@ pub(crate) fn for_each<'a, T: Sync, S>(
     failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner).map_or(Ok(()), Err)
 }
 
+/// Has no new item begun if one did not end well, also where it panicked.
+struct StopUnless<'a> {
+    stop: &'a AtomicBool,
+    well: Cell<bool>,
+}
+
+impl Drop for StopUnless<'_> {
+    fn drop(&mut self) {
+        if !self.well.get() {
+            self.stop.store(true, Ordering::Relaxed);
+        }
+    }
+}
+
 /// Jobs that are left, and how many threads are at one just now: it is over when both are none.
 struct Queue<J> {
     jobs: Vec<J>,
     busy: usize,
     failed: bool,
+}
+
+/// A thread at a job. When it is dropped the job is over, also where it panics: so that the others don't wait for ever.
+struct AtWork<'a, J> {
+    queue: &'a Mutex<Queue<J>>,
+    more: &'a Condvar,
+    below: &'a mut Vec<J>,
+    failed: bool,
+}
+
+impl<J> Drop for AtWork<'_, J> {
+    fn drop(&mut self) {
+        let mut queue = lock(self.queue);
+        queue.busy -= 1;
+        queue.failed |= self.failed;
+        queue.jobs.append(self.below);
+        self.more.notify_all();
+    }
 }
 
 /// Does `first` and all jobs that come of it, on `threads` threads, each with state of its own; returns those states.
@@ -67,13 +103,10 @@ pub(crate) fn crawl<J: Send, S: Send>(
     let run = || {
         let (mut state, mut below) = (state(), Vec::new());
         while let Some(job) = next() {
-            let done = work(&mut state, job, &mut below);
-            let mut queue = lock(&queue);
-            queue.busy -= 1;
-            queue.failed |= done.is_err();
-            queue.jobs.append(&mut below);
-            more.notify_all();
-            drop(queue);
+            let mut at = AtWork { queue: &queue, more: &more, below: &mut below, failed: true };
+            let done = work(&mut state, job, at.below);
+            at.failed = done.is_err();
+            drop(at);
             done?;
         }
         Ok(state)

@@ -140,6 +140,14 @@ impl PartialOrd for RelPath {
     }
 }
 
+impl std::str::FromStr for RelPath {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self> {
+        Self::new(text)
+    }
+}
+
 impl fmt::Display for RelPath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)

@@ -123,6 +123,11 @@ impl Ctx {
         self
     }
 
+    /// The same, for what has to be done whether the caller asked to stop or not.
+    pub(crate) fn without_cancel(&self) -> Self {
+        Self { cancel: Cancel::default(), ..self.clone() }
+    }
+
     pub(crate) fn threads(&self) -> usize {
         self.threads
     }

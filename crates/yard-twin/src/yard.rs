@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::cell::RefCell;
 use std::collections::HashSet;
 use std::fs;
-use std::io::Read;
+use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -16,6 +16,7 @@ use crate::ident::{BuildRef, ContentId, ListingId, StateId, Title, TwinId, TwinN
 use crate::listing::delta::{self, Packed};
 use crate::listing::{Entry, Layer, Listing, Totals};
 use crate::lock::{self, Held, Mode};
+use crate::ops::Recovered;
 use crate::pool::{Pool, Sharing};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
@@ -91,7 +92,7 @@ pub struct Yard {
     /// The listing that was read last, of those that are kept whole: states of one twin differ from the same one.
     last_whole: RefCell<Option<(ListingId, Listing)>>,
     /// What the opening found half done, and finished or undid.
-    pub(crate) recovered: Vec<String>,
+    pub(crate) recovered: Recovered,
 }
 
 impl Yard {
@@ -140,6 +141,15 @@ impl Yard {
     /// # Errors
     /// [`YardError`], [`Error::Catalogue`] if the catalogue is damaged, or [`Error::Io`].
     pub fn open(root: &Path) -> Result<Self> {
+        Self::open_with(root, &Ctx::new())
+    }
+
+    /// As [`Yard::open`]; finishing what was left half done can be stopped, and shows its progress. What can't be finished is
+    /// named by [`Yard::check`] and [`Yard::list_twins`], and keeps nobody from the rest of the yard.
+    ///
+    /// # Errors
+    /// As [`Yard::open`], and [`Error::Cancelled`].
+    pub fn open_with(root: &Path, ctx: &Ctx) -> Result<Self> {
         let path = root.join("yard.toml");
         let text = match fs::read_to_string(&path) {
             Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
@@ -159,11 +169,13 @@ impl Yard {
             }
         }
         let pool = Pool::new(root.join("pool"));
-        let (last_whole, recovered) = (RefCell::default(), Vec::new());
+        let (last_whole, recovered) = (RefCell::default(), Recovered::default());
         let mut yard = Self { settings, catalog, pool, root, last_whole, recovered };
-        yard.recovered = yard.recover()?;
-        // Once it is elsewhere, files that name this place can be found.
-        yard.catalog.roots(&yard.root.to_string_lossy())?;
+        yard.recovered = yard.recover(ctx)?;
+        // Once it is elsewhere, files that name this place can be found; a full disk is no reason not to open it.
+        if let Err(error) = yard.catalog.roots(&yard.root.to_string_lossy()) {
+            tracing::info!(%error, "where the yard is could not be written down");
+        }
         Ok(yard)
     }
 
@@ -222,14 +234,19 @@ impl Yard {
         self.root.join("removed")
     }
 
+    /// The file that is locked by whoever holds the yard.
+    pub(crate) fn lock_path(&self) -> PathBuf {
+        self.root.join("locks/yard")
+    }
+
     /// Holds the yard together with other readers.
     pub(crate) fn shared(&self, ctx: &Ctx) -> Result<Held> {
-        lock::take(&self.root.join("locks/yard"), Mode::Shared, "the yard", ctx)
+        lock::take(&self.lock_path(), Mode::Shared, "the yard", ctx)
     }
 
     /// Holds the yard alone: to publish, to link and unlink pool files.
     pub(crate) fn alone(&self, ctx: &Ctx) -> Result<Held> {
-        lock::take(&self.root.join("locks/yard"), Mode::Alone, "the yard", ctx)
+        lock::take(&self.lock_path(), Mode::Alone, "the yard", ctx)
     }
 
     pub(crate) fn twin_lock_path(&self, twin: TwinId) -> PathBuf {
@@ -255,7 +272,23 @@ impl Yard {
     /// A folder below `tmp/` for one operation.
     pub(crate) fn begin(&self, ctx: &Ctx) -> Result<OpFolder> {
         let _held = self.shared(ctx)?;
+        self.op_folder()
+    }
+
+    /// As [`Yard::begin`], by one who holds the yard.
+    pub(crate) fn op_folder(&self) -> Result<OpFolder> {
         OpFolder::make(&self.root.join("tmp"))
+    }
+
+    /// Whether no other operation is under way, by one who holds the yard alone.
+    pub(crate) fn is_only_operation(&self, op: &OpFolder) -> Result<bool> {
+        let tmp = self.root.join("tmp");
+        for entry in fs::read_dir(&tmp).at("list", &tmp)? {
+            if entry.at("list", &tmp)?.path() != op.path() {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// As [`Yard::begin`], by one who holds the yard alone; refuses while another operation is under way.
@@ -481,9 +514,26 @@ impl Yard {
     }
 }
 
-/// The id of the twin whose folder this is.
-pub(crate) fn folder_id(folder: &Path) -> Option<TwinId> {
-    fs::read_to_string(folder.join("id")).ok()?.trim().parse().ok()
+/// The id of the twin whose folder this is; `None` where there is none, or the file that says so holds something else.
+///
+/// # Errors
+/// [`Error::Io`] if that can't be told.
+pub(crate) fn folder_id(folder: &Path) -> Result<Option<TwinId>> {
+    /// Ids are short; whatever else stands here may be endless.
+    const ENOUGH: u64 = 256;
+    let path = folder.join("id");
+    let file = match disk::open_file(rustix::fs::CWD, &path) {
+        Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => return Ok(None),
+        // A symlink is no file of ours.
+        Err(error) if error.raw_os_error() == Some(rustix::io::Errno::LOOP.raw_os_error()) => return Ok(None),
+        file => file.at("read", &path)?,
+    };
+    if !disk::fstat(&file).at("look at", &path)?.is_file() {
+        return Ok(None);
+    }
+    let mut text = Vec::new();
+    file.take(ENOUGH).read_to_end(&mut text).at("read", &path)?;
+    Ok(std::str::from_utf8(&text).ok().and_then(|text| text.trim().parse().ok()))
 }
 
 fn read_settings(text: &str, path: &Path) -> Result<Settings> {
@@ -537,6 +587,11 @@ impl OpFolder {
         self.leave = true;
     }
 
+    /// Whether it stays for whoever finishes what it is for.
+    pub(crate) fn is_left(&self) -> bool {
+        self.leave
+    }
+
     pub(crate) fn path(&self) -> &Path {
         &self.path
     }
@@ -544,16 +599,22 @@ impl OpFolder {
     /// Deletes what a process that is no more has left. The caller holds the yard alone.
     pub(crate) fn remove_if_left(path: &Path) -> Result<bool> {
         let lock = path.join(Self::LOCK);
-        if disk::exists(&lock) && lock::try_take(&lock, Mode::Alone)?.is_none() {
+        // Whoever ends just now takes its folder away itself.
+        let gone = |error: &Error| matches!(error, Error::Io { source, .. } if source.kind() == ErrorKind::NotFound);
+        match lock::try_take_there(&lock, Mode::Alone) {
+            Ok(None) => return Ok(false),
+            Err(error) if !gone(&error) => return Err(error),
+            _ => {}
+        }
+        if !disk::exists(path) {
             return Ok(false);
         }
         tracing::info!(path = %path.display(), "left by a command that died: deleted");
-        if path.is_dir() {
-            disk::remove_tree(path)?
-        } else {
-            disk::remove_file(path)?
+        let removed = if path.is_dir() { disk::remove_tree(path) } else { disk::remove_file(path) };
+        match removed {
+            Err(error) if gone(&error) => Ok(false),
+            removed => removed.map(|()| true),
         }
-        Ok(true)
     }
 }
 

@@ -123,7 +123,7 @@ impl World {
     }
 
     fn restore(&self, twin: &str, to: u32) {
-        let options = RestoreOptions { to: Some(SnapshotRef::Number(to)), all: true };
+        let options = RestoreOptions { to: Some(SnapshotRef::Number(to)), all: true, ..RestoreOptions::default() };
         let plan = self.yard.plan_restore(&twin.parse().unwrap(), &options, &Ctx::new()).unwrap();
         self.yard.apply_restore(&plan, &Ctx::new()).unwrap();
     }

@@ -100,12 +100,16 @@ fn every_kind_of_entry_becomes_every_other_one_and_comes_back() {
         yard.snapshot(&twin, Some(&"after".parse().unwrap()), false, &ctx).unwrap();
         for (label, holds) in [("before", &before), ("after", &after), ("before", &before)] {
             let to = Some(SnapshotRef::Label(label.parse().unwrap()));
-            let plan = yard.plan_restore(&twin, &RestoreOptions { to, all: false }, &ctx).unwrap();
+            let plan = yard
+                .plan_restore(&twin, &RestoreOptions { to, all: false, ..RestoreOptions::default() }, &ctx)
+                .unwrap();
             assert!(!plan.steps.is_empty());
             yard.apply_restore(&plan, &ctx).unwrap();
             assert_same(holds, &game(&place.at("yard")), &format!("{filesystem}: back to {label}"));
             let to = Some(SnapshotRef::Label(label.parse().unwrap()));
-            let again = yard.plan_restore(&twin, &RestoreOptions { to, all: false }, &ctx).unwrap();
+            let again = yard
+                .plan_restore(&twin, &RestoreOptions { to, all: false, ..RestoreOptions::default() }, &ctx)
+                .unwrap();
             assert!(again.steps.is_empty(), "{filesystem}: twice plans no step, but {:?}", again.steps);
         }
         // Where stamps are coarse, what was just written is looked at again; then nothing is.

@@ -169,7 +169,7 @@ impl World {
         let number = *pick(&mut self.dice, &known).unwrap();
         let all = self.dice.roll(2) == 0;
         self.log.push(format!("restore {name} {number} all {all}"));
-        let options = RestoreOptions { to: Some(SnapshotRef::Number(number)), all };
+        let options = RestoreOptions { to: Some(SnapshotRef::Number(number)), all, ..RestoreOptions::default() };
         let plan = self.yard.plan_restore(&twin(&name), &options, &Ctx::new()).unwrap();
         let done = self.yard.apply_restore(&plan, &Ctx::new()).unwrap();
         assert!(done.late.is_empty() && done.set_aside.is_empty());

@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::Command;
 
 use common::{Place, clone, files_read, take_in, tree};
-use yard_twin::{Class, Ctx, Sharing, TwinDetails, Yard};
+use yard_twin::{Class, Ctx, RestoreOptions, Sharing, SnapshotRef, TwinDetails, Yard};
 
 fn yard_with(place: &Place, sharing: Sharing) -> Yard {
     tree(&place.at("source"), 5);
@@ -113,30 +113,54 @@ fn a_write_through_a_lifted_guard_is_found_and_repaired_or_named() {
         return;
     }
     clone(&yard, "wexcombe@1.4", "b", Sharing::All).unwrap();
-    let path = place.at("yard/twins/a/game/same.dat");
-    fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
-    fs::write(&path, "leaked").unwrap();
-    fs::set_permissions(&path, fs::Permissions::from_mode(0o444)).unwrap();
+    let [path, other] = ["a", "b"].map(|twin| place.at(&format!("yard/twins/{twin}/game/same.dat")));
+    let write = |path: &std::path::Path, text: &str| {
+        let mtime = fs::metadata(path).unwrap().modified().unwrap();
+        fs::set_permissions(path, fs::Permissions::from_mode(0o644)).unwrap();
+        fs::write(path, text).unwrap();
+        fs::set_permissions(path, fs::Permissions::from_mode(0o444)).unwrap();
+        // As if nothing had happened: the same size, and the time put back.
+        fs::File::open(path).unwrap().set_modified(mtime).unwrap();
+    };
+    write(&path, "leaked");
     let found = details(&yard, "a").leaks;
     assert_eq!((found.paths.as_slice(), found.damaged.len()), (["game/same.dat".to_owned()].as_slice(), 0));
     assert_eq!(found.repaired, [("b".to_owned(), "game/same.dat".to_owned())], "from where it was taken in");
-    let other = place.at("yard/twins/b/game/same.dat");
-    assert_eq!(fs::read(&other).unwrap(), b"before");
-    assert_eq!(fs::read(&path).unwrap(), b"leaked", "who wrote it keeps it");
+    for path in [&path, &other] {
+        assert_eq!(fs::read(path).unwrap(), b"before", "nobody can say whose it was: all have the right bytes");
+    }
+    let only = RestoreOptions {
+        to: found.number.map(SnapshotRef::Number),
+        only: vec!["game/same.dat".parse().unwrap()],
+        ..RestoreOptions::default()
+    };
+    let ctx = Ctx::new();
+    yard.apply_restore(&yard.plan_restore(&"a".parse().unwrap(), &only, &ctx).unwrap(), &ctx).unwrap();
+    assert_eq!((fs::read(&path).unwrap(), fs::read(&other).unwrap()), (b"leaked".to_vec(), b"before".to_vec()));
+    assert!(details(&yard, "a").leaks.is_empty() && details(&yard, "b").leaks.is_empty());
 
-    // The same again, with the right bytes nowhere else.
-    fs::remove_dir_all(place.at("source")).unwrap();
-    fs::set_permissions(&other, fs::Permissions::from_mode(0o644)).unwrap();
-    assert_eq!(details(&yard, "b").leaks.guarded, ["game/same.dat"], "no byte is changed yet");
-    assert_eq!(fs::metadata(&other).unwrap().permissions().mode() & 0o777, 0o444);
+    // Where one twin alone shares the file, what it wrote is its own.
+    write(&other, "writen");
+    assert_eq!(details(&yard, "b").leaks.own, ["game/same.dat"]);
+    assert_eq!(fs::read(&other).unwrap(), b"writen");
     clone(&yard, "wexcombe@1.4", "d", Sharing::All).unwrap();
-    fs::set_permissions(&other, fs::Permissions::from_mode(0o644)).unwrap();
-    fs::write(&other, "leaked").unwrap();
-    let found = details(&yard, "b").leaks;
-    assert_eq!(found.damaged, ["game/same.dat of the twin d", "game/same.dat of the stock build wexcombe@1.4"]);
+    assert_eq!(fs::read(place.at("yard/twins/d/game/same.dat")).unwrap(), b"before");
+
+    // A guard that is lifted, with no byte changed.
+    let shared = place.at("yard/twins/d/game/same.dat");
+    fs::set_permissions(&shared, fs::Permissions::from_mode(0o600)).unwrap();
+    assert_eq!(details(&yard, "d").leaks.guarded, ["game/same.dat"]);
+    assert_eq!(fs::metadata(&shared).unwrap().permissions().mode() & 0o777, 0o444);
+
+    // The right bytes are nowhere else.
+    fs::remove_dir_all(place.at("source")).unwrap();
+    clone(&yard, "wexcombe@1.4", "e", Sharing::All).unwrap();
+    write(&shared, "leaked");
+    let found = details(&yard, "d").leaks;
+    assert!(found.damaged.contains(&"game/same.dat of the stock build wexcombe@1.4".to_owned()), "{:?}", found.damaged);
     // Whichever command comes first says so.
-    let plan = yard.plan_remove(&"d".parse().unwrap(), &Ctx::new()).unwrap();
-    assert_eq!(plan.leaks.paths, ["game/same.dat"], "the sibling's file is the same one");
+    let plan = yard.plan_remove(&"e".parse().unwrap(), &Ctx::new()).unwrap();
+    assert!(!plan.leaks.damaged.is_empty(), "the sibling's file is the same one");
     // The pool doesn't hand out wrong bytes: it has lost the content, and says so.
     let error = clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap_err();
     assert!(matches!(error, yard_twin::Error::ContentMissing { .. }), "{error}");
@@ -145,7 +169,12 @@ fn a_write_through_a_lifted_guard_is_found_and_repaired_or_named() {
     let again = take_in(&yard, &place.at("source"), "1.4").unwrap();
     assert_eq!(again.new_contents, 1);
     clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap();
-    assert_eq!(fs::read(place.at("yard/twins/c/game/same.dat")).unwrap(), b"before");
+    for twin in ["c", "d", "e"] {
+        details(&yard, twin);
+        assert_eq!(fs::read(place.at(&format!("yard/twins/{twin}/game/same.dat"))).unwrap(), b"before", "{twin}");
+    }
+    assert!(details(&yard, "d").leaks.is_empty());
+    assert_eq!(fs::read_dir(place.at("yard/pool/aside")).unwrap().count(), 0, "nobody shares the wrong one any more");
 }
 
 #[test]

@@ -186,11 +186,14 @@ fn a_pool_that_was_meddled_with_is_named_and_the_twin_stays_as_it_is() {
     let content = pool_file(&desk, "release.json");
     let bytes = fs::read(&content).unwrap();
     change(&desk, "a");
+    // While the folder that it came from is there, it is taken from that.
+    fs::rename(desk.at("installed"), desk.at("elsewhere")).unwrap();
     fs::set_permissions(&content, fs::Permissions::from_mode(0o644)).unwrap();
     fs::write(&content, "meddled with").unwrap();
     fails(&desk, 1, content.file_name().unwrap().to_str().unwrap(), || restore(&desk));
-    fs::remove_file(&content).unwrap();
+    assert!(!content.exists(), "what holds something else is in nobody's way");
     fails(&desk, 1, content.file_name().unwrap().to_str().unwrap(), || restore(&desk));
+    fs::rename(desk.at("elsewhere"), desk.at("installed")).unwrap();
     // As the message says: the same build taken in again brings it back.
     desk.ok(&["intake", "installed", "--title", "wexcombe"]);
     assert_eq!(fs::read(&content).unwrap(), bytes);
@@ -214,6 +217,9 @@ fn yesterdays_catalogue_a_copied_yard_and_a_wrong_clock() {
     }
     fs::write(&catalogue, yesterday).unwrap();
     desk.place.give_away();
+    assert!(desk.fails(4, &["sweep"]).contains("today"), "a twin that the catalogue doesn't know is needed by nobody");
+    desk.run(&["check", "--fix"]);
+    desk.ok(&["remove", "today", "--forget", "--yes"]);
     assert!(desk.ok(&["sweep"]).contains("backup"), "it is noticed, and nothing is let go");
     assert!(desk.ok(&["history", "a"]).contains("changed from outside"));
     assert_same(&today, &look(&desk.game("a", "")), "what came since is found as a change from outside");

@@ -183,9 +183,12 @@ fn a_yard_that_was_tampered_with_is_said_to_be_so() {
     let pool = look(&desk.at("yard/pool"));
     let (path, _) = pool.iter().find(|(_, what)| what.1 == hills).unwrap();
     fs::remove_file(desk.at("yard/pool").join(path)).unwrap();
+    // While the folder that it came from is there, it is taken from that.
+    fs::rename(desk.at("installed"), desk.at("elsewhere")).unwrap();
     let id = &path[3..];
     let clone = complaints(&desk, &[&["clone", "wexcombe@1.4", "c"]]).replace(id, "[CONTENT]");
     write!(said, "== a pool file is deleted by hand\n{}", clone.replace(&path[..3], "[AB]/")).unwrap();
+    fs::rename(desk.at("elsewhere"), desk.at("installed")).unwrap();
     let put_right = desk.ok(&["intake", "installed", "--title", "wexcombe"]);
     assert!(put_right.contains("1 content that the pool had lost"), "{put_right}");
     desk.ok(&["clone", "wexcombe@1.4", "c"]);

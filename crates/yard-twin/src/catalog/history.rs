@@ -48,7 +48,9 @@ pub enum What {
         /// The run.
         run: i64,
     },
-    /// Files that were written through a guard, in this twin or another, got their bytes back.
+    /// Somebody wrote directly to files that twins share: what this one had there since.
+    WrittenDirectly,
+    /// Files that twins share, and that somebody wrote to directly, have their bytes again.
     Repaired,
     /// Files and folders were laid that keep the program inside its folder.
     Marked,

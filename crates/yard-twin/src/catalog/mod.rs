@@ -13,7 +13,7 @@ pub use history::{Counts, HistoryEntry, What};
 pub use records::RunRecord;
 pub(crate) use records::{EntryRow, Intent, Mend, StockRow, TwinRow};
 
-use crate::error::{Error, Result, YardError};
+use crate::error::{Error, PathContext, Result, YardError};
 
 /// An open catalogue.
 pub(crate) struct Catalog {
@@ -32,10 +32,22 @@ impl<T> DbContext<T> for rusqlite::Result<T> {
             Some(rusqlite::ErrorCode::DatabaseBusy) => {
                 Error::Busy { what: format!("the catalogue {}", catalog.display()), holders: Vec::new() }
             }
-            _ if says_full(&error) => Error::io("write", catalog, std::io::ErrorKind::StorageFull.into()),
+            _ if says_full(&error) || (cannot_open(&error) && is_full(catalog)) => {
+                Error::io("write", catalog, std::io::ErrorKind::StorageFull.into())
+            }
             _ => Error::Catalogue { path: catalog.into(), source: Box::new(error) },
         })
     }
+}
+
+fn cannot_open(error: &rusqlite::Error) -> bool {
+    error.sqlite_error_code() == Some(rusqlite::ErrorCode::CannotOpen)
+}
+
+/// Whether the filesystem has no room: on some, SQLite only says that it can't open its file.
+fn is_full(catalog: &Path) -> bool {
+    let folder = catalog.parent().unwrap_or(catalog);
+    rustix::fs::statvfs(folder).is_ok_and(|stat| stat.f_bavail.saturating_mul(stat.f_frsize) < 1 << 20)
 }
 
 /// Whether SQLite had no room: for the catalogue, or for the file by which processes share memory.
@@ -55,14 +67,20 @@ impl Catalog {
         if !crate::disk::exists(path) {
             return Err(YardError::CatalogueMissing(path.into()).into());
         }
-        Self::connect(path, OpenFlags::empty())
+        // A file of no bytes would be taken for a new database.
+        let size = crate::disk::lstat(path).at("look at", path)?.size;
+        if size == 0 {
+            return Err(YardError::CatalogueEmpty(path.into()).into());
+        }
+        let catalog = Self::connect(path, OpenFlags::empty())?;
+        Ok(catalog)
     }
 
     fn connect(path: &Path, more: OpenFlags) -> Result<Self> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX | more;
         let db = Connection::open_with_flags(path, flags).of(path)?;
         let mut catalog = Self { db, path: path.into() };
-        catalog.prepare()?;
+        catalog.prepare(more.contains(OpenFlags::SQLITE_OPEN_CREATE))?;
         Ok(catalog)
     }
 
@@ -78,11 +96,11 @@ impl Catalog {
         self.run("REINDEX", []).map(|_| ())
     }
 
-    fn prepare(&mut self) -> Result<()> {
+    fn prepare(&mut self, new: bool) -> Result<()> {
         // FULL: a commit has survived a power loss when it returns. Another command's commit takes milliseconds.
         self.db
             .execute_batch("PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")
             .of(&self.path)?;
-        schema::migrate(&mut self.db, &self.path)
+        schema::migrate(&mut self.db, &self.path, new)
     }
 }

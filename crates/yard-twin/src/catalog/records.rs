@@ -14,9 +14,6 @@ use crate::error::Result;
 use crate::ident::{BuildRef, ListingId, StateId, TwinId, TwinName};
 use crate::listing::Totals;
 
-/// Windows that are kept; older ones are forgotten, which costs reading some linked files again.
-const WINDOWS_KEPT: u32 = 512;
-
 /// A stock build.
 #[derive(Clone, Debug)]
 pub(crate) struct StockRow {
@@ -121,6 +118,17 @@ pub(crate) enum Intent {
 }
 
 impl Intent {
+    /// The twin that it is about.
+    pub(crate) fn twin(&self) -> Option<TwinId> {
+        Some(match self {
+            Self::Clone { twin } => twin.id,
+            Self::Remove { twin, .. }
+            | Self::Forget { twin }
+            | Self::Rename { twin, .. }
+            | Self::Change { twin, .. } => *twin,
+        })
+    }
+
     /// What was under way, in a few words.
     pub(crate) fn doing(&self) -> String {
         match self {
@@ -523,19 +531,5 @@ impl Catalog {
     pub(crate) fn intent_done(&self, id: i64) -> Result<()> {
         self.run("DELETE FROM intents WHERE id = ?1", [id])?;
         Ok(())
-    }
-
-    /// Records when one of our commands linked or unlinked pool files, by the filesystem's clock.
-    pub(crate) fn add_window(&self, started: i64, ended: i64) -> Result<()> {
-        self.run("INSERT INTO windows (started, ended) VALUES (?1, ?2)", [started, ended])?;
-        self.run(
-            "DELETE FROM windows WHERE rowid NOT IN (SELECT rowid FROM windows ORDER BY rowid DESC LIMIT ?1)",
-            [WINDOWS_KEPT],
-        )?;
-        Ok(())
-    }
-
-    pub(crate) fn windows(&self) -> Result<Vec<(i64, i64)>> {
-        self.all("SELECT started, ended FROM windows", [], |row| Ok((row.get(0)?, row.get(1)?)))
     }
 }

@@ -2,13 +2,13 @@
 
 use std::path::Path;
 
-use rusqlite::Connection;
+use rusqlite::{Connection, TransactionBehavior};
 
 use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-const STEPS: [&str; 5] = [
+const STEPS: [&str; 6] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -132,6 +132,9 @@ const STEPS: [&str; 5] = [
         root TEXT PRIMARY KEY
     ) STRICT, WITHOUT ROWID;
 ",
+    "
+    DROP TABLE windows;
+",
 ];
 
 /// The version that this crate writes, and the newest one that it reads.
@@ -139,16 +142,22 @@ fn newest() -> u32 {
     u32::try_from(STEPS.len()).unwrap_or(u32::MAX)
 }
 
-/// Takes the missing steps, in one transaction.
-pub(super) fn migrate(db: &mut Connection, path: &Path) -> Result<()> {
-    let version: u32 = db.query_row("PRAGMA user_version", [], |row| row.get(0)).of(path)?;
+/// Takes the missing steps, in one transaction that keeps others from doing the same. Only a `new` catalogue may have none
+/// behind it: one that lost its tables is damaged.
+pub(super) fn migrate(db: &mut Connection, path: &Path, new: bool) -> Result<()> {
+    let version = |db: &Connection| db.query_row("PRAGMA user_version", [], |row| row.get(0));
+    if version(db).of(path)? == newest() {
+        return Ok(());
+    }
+    let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate).of(path)?;
+    let version: u32 = version(&transaction).of(path)?;
     if version > newest() {
         return Err(YardError::NewerFormat { path: path.into(), found: version, known: newest() }.into());
     }
-    if version == newest() {
-        return Ok(());
+    let tables: u32 = transaction.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0)).of(path)?;
+    if tables == 0 && !new {
+        return Err(YardError::CatalogueEmpty(path.into()).into());
     }
-    let transaction = db.transaction().of(path)?;
     for step in STEPS.iter().skip(version as usize) {
         transaction.execute_batch(step).of(path)?;
     }

@@ -4,10 +4,10 @@
 
 use std::fs::{self, File};
 use std::io::{self, Write};
-use std::os::fd::{AsFd, BorrowedFd};
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd};
 use std::path::Path;
 
-use rustix::fs::{AtFlags, CWD, Mode, OFlags, RenameFlags, Timespec, Timestamps};
+use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, RenameFlags, Timespec, Timestamps};
 use rustix::io::Errno;
 use serde::Serializer as _;
 
@@ -170,6 +170,36 @@ pub(crate) fn remove_folder_at(at: At<'_>) -> io::Result<()> {
     Ok(rustix::fs::unlinkat(at.0, at.1, AtFlags::REMOVEDIR)?)
 }
 
+/// Deletes a file or symlink in an open folder.
+pub(crate) fn remove_file_at(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::unlinkat(at, name, AtFlags::empty())?)
+}
+
+/// Deletes an empty folder in an open one.
+pub(crate) fn remove_folder_in(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::unlinkat(at, name, AtFlags::REMOVEDIR)?)
+}
+
+/// Makes a folder in an open one, whatever its name.
+pub(crate) fn make_folder_in(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::mkdirat(at, name, Mode::from_raw_mode(0o777))?)
+}
+
+/// Renames within open folders, replacing what is there.
+pub(crate) fn rename_at<N: rustix::path::Arg>(from: (impl AsFd, N), to: (impl AsFd, N)) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::renameat(from.0, from.1, to.0, to.1)?)
+}
+
+/// Gives a file or folder an extended attribute.
+pub(crate) fn set_attribute(file: impl AsFd, name: &str, value: &[u8]) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::fsetxattr(file, name, value, rustix::fs::XattrFlags::empty())?)
+}
+
 /// Makes the contents and names of everything on the filesystem of `folder` survive a power loss.
 pub(crate) fn sync_filesystem(folder: &Path) -> Result<()> {
     let fd = open_folder(CWD, folder).at("open", folder)?;
@@ -187,15 +217,49 @@ pub(crate) fn sync_folder(folder: &Path) -> Result<()> {
     step().and_then(|()| Ok(rustix::fs::fsync(fd)?)).at("sync", folder)
 }
 
-/// Gives a file its mode and its time back, unless another one stands at its path now.
-pub(crate) fn put_right(path: &Path, ino: u64, mode: u32, mtime: i64) -> Result<()> {
-    let file = super::open_file(CWD, path).at("open", path)?;
-    if super::fstat(&file).at("look at", path)?.ino == ino {
-        let mode = Mode::from_raw_mode(mode & 0o7777);
-        step().and_then(|()| Ok(rustix::fs::fchmod(&file, mode)?)).at("set the mode of", path)?;
-        set_mtime(&file, mtime).at("set the time of", path)?;
+/// Opens a file of ours for reading, also where somebody took the right to read it away: it gets that back.
+pub(crate) fn open_own(path: &Path) -> io::Result<File> {
+    match super::open_file(CWD, path) {
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+            change_mode(CWD, path, |mode| mode | 0o400)?;
+            super::open_file(CWD, path)
+        }
+        opened => opened,
     }
-    Ok(())
+}
+
+/// Sets the mode of a file or folder by what it is now, following no symlink, whatever it may be opened for.
+pub(crate) fn change_mode(
+    at: impl AsFd,
+    name: impl rustix::path::Arg,
+    mode: impl FnOnce(u32) -> u32,
+) -> io::Result<()> {
+    let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let fd = rustix::fs::openat(at, name, flags, Mode::empty())?;
+    let now = super::fstat(&fd)?.mode;
+    if FileType::from_raw_mode(now) == FileType::Symlink {
+        return Err(Errno::LOOP.into());
+    }
+    // A descriptor of this kind has no mode to be set but by this name of it.
+    let by_descriptor = format!("/proc/self/fd/{}", fd.as_fd().as_raw_fd());
+    step()?;
+    Ok(rustix::fs::chmod(by_descriptor, Mode::from_raw_mode(mode(now & 0o7777)))?)
+}
+
+/// Gives an open file of ours just this mode and time, and takes attributes and access lists off that somebody gave it.
+pub(crate) fn make_guarded(file: &File, mode: u32, mtime: i64) -> io::Result<()> {
+    let names = super::attributes(file)?;
+    let mut given = super::given(&names).peekable();
+    if given.peek().is_some() {
+        // They can only be taken off what may be written.
+        step().and_then(|()| Ok(rustix::fs::fchmod(file, Mode::from_raw_mode(mode | 0o600))?))?;
+        for name in given {
+            step()?;
+            rustix::fs::fremovexattr(file, name)?;
+        }
+    }
+    step().and_then(|()| Ok(rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?))?;
+    set_mtime(file, mtime)
 }
 
 /// Sets the mode of a file or folder, which is no symlink.
@@ -214,40 +278,18 @@ pub(crate) fn give(path: &Path, user: u32, group: u32) -> Result<()> {
     Ok(())
 }
 
-/// Takes an extended attribute off, if it is there; of a symlink itself.
-pub(crate) fn remove_attribute(path: &Path, name: &str) -> Result<()> {
-    match step().and_then(|()| Ok(rustix::fs::lremovexattr(path, name)?)) {
-        Err(error) if Errno::from_io_error(&error) == Some(Errno::NODATA) => Ok(()),
-        removed => removed.at("take an attribute off", path),
+/// Takes an extended attribute off, if it is there.
+pub(crate) fn remove_attribute(path: &str, name: &str) -> io::Result<()> {
+    step()?;
+    match rustix::fs::removexattr(path, name) {
+        Err(Errno::NODATA) => Ok(()),
+        removed => Ok(removed?),
     }
 }
 
 /// Deletes a folder and all below it, following no link. Folders that their owner may not write are opened up first.
 pub(crate) fn remove_tree(path: &Path) -> Result<()> {
-    match step().and_then(|()| fs::remove_dir_all(path)) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
-        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
-            open_up(path)?;
-            fs::remove_dir_all(path).at("delete", path)
-        }
-        result => result.at("delete", path),
-    }
-}
-
-fn open_up(folder: &Path) -> Result<()> {
-    let fd = open_folder(CWD, folder).at("open", folder);
-    // The mode is set by path where the folder may not even be opened.
-    match &fd {
-        Ok(fd) => rustix::fs::fchmod(fd, Mode::RWXU).at("make writable", folder)?,
-        Err(_) => rustix::fs::chmod(folder, Mode::RWXU).at("make writable", folder)?,
-    }
-    for entry in fs::read_dir(folder).at("list", folder)? {
-        let entry = entry.at("list", folder)?;
-        if entry.file_type().at("look at", entry.path())?.is_dir() {
-            open_up(&entry.path())?;
-        }
-    }
-    Ok(())
+    super::remove_tree_telling(path, &|_, _| {})
 }
 
 /// Adds to the end of a file, which is made if it isn't there.

@@ -5,21 +5,27 @@
 mod change;
 #[cfg(test)]
 pub(crate) mod fault;
+mod hands;
+mod tree;
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
-use rustix::fs::{CWD, Mode, OFlags};
+use rustix::fs::{CWD, FileType, Mode, OFlags};
 use rustix::io::Errno;
 
 pub(crate) use change::{
-    At, append, create_exact, create_file, exchange, give, link, make_folder, make_folder_at, make_folders, move_new,
-    put_right, reflink, remove_attribute, remove_file, remove_folder, remove_folder_at, remove_if_there, remove_tree,
-    rename, rename_new, set_mode, set_mtime, symlink, sync, sync_filesystem, sync_folder, sync_rename, write,
+    At, append, change_mode, create_exact, create_file, exchange, give, link, make_folder, make_folder_at,
+    make_folder_in, make_folders, make_guarded, move_new, open_own, reflink, remove_attribute, remove_file,
+    remove_file_at, remove_folder, remove_folder_at, remove_folder_in, remove_if_there, remove_tree, rename, rename_at,
+    rename_new, set_attribute, set_mode, set_mtime, symlink, sync, sync_filesystem, sync_folder, sync_rename, write,
     write_json, write_loose, write_synced, write_whole,
 };
+
+pub(crate) use hands::{flush, in_other_hands};
+pub(crate) use tree::remove_tree as remove_tree_telling;
 
 use crate::error::{Error, PathContext, Result};
 
@@ -30,7 +36,7 @@ pub(crate) const BUFFER: usize = 256 << 10;
 pub(crate) const LARGE: u64 = 4 << 20;
 
 /// What the system knows about a file without reading it. Times are nanoseconds since 1970.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Stat {
     pub(crate) dev: u64,
     pub(crate) ino: u64,
@@ -39,6 +45,8 @@ pub(crate) struct Stat {
     pub(crate) ctime: i64,
     pub(crate) mode: u32,
     pub(crate) nlink: u64,
+    /// Which device it is, if it is one.
+    pub(crate) rdev: u64,
     pub(crate) uid: u32,
     /// Bytes that its blocks take on disk; fewer than `size` if it has holes.
     pub(crate) allocated: u64,
@@ -48,6 +56,11 @@ impl Stat {
     /// Whether a file with this mode counts as executable.
     pub(crate) fn executable(&self) -> bool {
         self.mode & 0o111 != 0
+    }
+
+    /// Whether it is an ordinary file.
+    pub(crate) fn is_file(&self) -> bool {
+        FileType::from_raw_mode(self.mode) == FileType::RegularFile
     }
 
     /// Whether nobody wrote to the file between two looks at it. Another link to it does not count.
@@ -70,6 +83,7 @@ impl From<rustix::fs::Stat> for Stat {
             ctime: nanos(stat.st_ctime as i64, stat.st_ctime_nsec as i64),
             mode: stat.st_mode as u32,
             nlink: stat.st_nlink as u64,
+            rdev: stat.st_rdev as u64,
             uid: stat.st_uid,
             allocated: (stat.st_blocks as u64).saturating_mul(512),
         }
@@ -86,6 +100,44 @@ pub(crate) fn lstat(path: &Path) -> io::Result<Stat> {
     Ok(rustix::fs::lstat(path)?.into())
 }
 
+/// The stat of a name in an open folder, of the link itself if it is one.
+pub(crate) fn stat_at(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<Stat> {
+    Ok(rustix::fs::statat(at, name, rustix::fs::AtFlags::SYMLINK_NOFOLLOW)?.into())
+}
+
+/// The names of an open file's extended attributes; none where the filesystem has no such thing.
+pub(crate) fn attributes(file: impl AsFd) -> io::Result<Vec<String>> {
+    attribute_names(|list| rustix::fs::flistxattr(&file, list))
+}
+
+/// The same of what is at a path, which is followed.
+pub(crate) fn attributes_by_path(path: &str) -> io::Result<Vec<String>> {
+    attribute_names(|list| rustix::fs::listxattr(path, list))
+}
+
+fn attribute_names(listed: impl Fn(&mut [u8]) -> rustix::io::Result<usize>) -> io::Result<Vec<String>> {
+    let mut list = Vec::new();
+    loop {
+        let size = match listed(&mut []) {
+            Err(Errno::OPNOTSUPP) => return Ok(Vec::new()),
+            size => size?,
+        };
+        list.resize(size, 0);
+        match listed(&mut list) {
+            // It has more of them by now.
+            Err(Errno::RANGE) => continue,
+            length => list.truncate(length?),
+        }
+        let names = list.split(|byte| *byte == 0).filter(|name| !name.is_empty());
+        return Ok(names.map(|name| String::from_utf8_lossy(name).into_owned()).collect());
+    }
+}
+
+/// Those of a file's attributes that somebody gave it, other than the system by itself.
+pub(crate) fn given(names: &[String]) -> impl Iterator<Item = &str> {
+    names.iter().map(String::as_str).filter(|name| name.starts_with("user.") || *name == "system.posix_acl_access")
+}
+
 /// Whether something is there, a broken symlink too.
 pub(crate) fn exists(path: &Path) -> bool {
     path.symlink_metadata().is_ok()
@@ -94,6 +146,12 @@ pub(crate) fn exists(path: &Path) -> bool {
 /// Opens a folder; a symlink to one is refused.
 pub(crate) fn open_folder(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<OwnedFd> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    Ok(rustix::fs::openat(at, name, flags, Mode::empty())?)
+}
+
+/// A descriptor of whatever is at a name, which no mode forbids; for looking at it only.
+pub(crate) fn hold(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<OwnedFd> {
+    let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     Ok(rustix::fs::openat(at, name, flags, Mode::empty())?)
 }
 
@@ -197,6 +255,37 @@ pub(crate) fn keeps_modes(folder: &Path) -> Result<bool> {
     let stat = lstat(&path).at("look at", &path)?;
     remove_file(&path)?;
     Ok(stat.mode & 0o700 == ODD)
+}
+
+/// The types of filesystems (statfs(2)) whose files keep the number of their inode for as long as they are there, and
+/// whose ctime moves with each write. No trial can tell that, since it may hold until the filesystem is mounted anew.
+const STABLE: [i64; 8] = [
+    0xef53,      // ext2, ext3, ext4
+    0x9123_683e, // btrfs
+    0x5846_5342, // xfs
+    0x0102_1994, // tmpfs
+    0xf2f5_2010, // f2fs
+    0xca45_1a4e, // bcachefs
+    0x2fc1_2fc1, // zfs
+    0x3153_464a, // jfs
+];
+
+const TMPFS: i64 = 0x0102_1994;
+
+fn kind_of(folder: &Path) -> i64 {
+    rustix::fs::statfs(folder).map_or(0, |stat| stat.f_type)
+}
+
+/// Whether the number of an inode, and what is linked, can be relied on in a folder's filesystem.
+pub(crate) fn trusts_inodes(folder: &Path) -> bool {
+    STABLE.contains(&kind_of(folder))
+}
+
+/// For how long after its last time stamp a file can be written to in a folder's filesystem without any sign of it, by one
+/// who has it mapped: until the system has written it out. In nanoseconds; `None`: for ever.
+pub(crate) fn unseen_for(folder: &Path) -> Option<i64> {
+    const WRITTEN_OUT: i64 = 120_000_000_000;
+    (kind_of(folder) != TMPFS).then_some(WRITTEN_OUT)
 }
 
 /// The kernel's tick at its slowest, in nanoseconds.

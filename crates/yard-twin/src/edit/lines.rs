@@ -44,6 +44,7 @@ fn check(key: &str) -> Result<()> {
         key if key.trim() != key || key.contains(['\n', '\r', '\0']) => {
             "a key has no line end, and no space at its ends"
         }
+        key if key.starts_with('\u{feff}') => "a mark of the encoding is no key",
         key if key.starts_with(['#', ';']) || key.starts_with("//") => "a comment is no key",
         _ => return Ok(()),
     };

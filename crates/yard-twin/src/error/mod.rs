@@ -201,6 +201,12 @@ pub enum YardError {
     /// The catalogue is gone.
     #[error("the yard's catalogue {} is missing", .0.display())]
     CatalogueMissing(PathBuf),
+    /// The catalogue is there, and nothing is in it: it was cut off, or another file took its place.
+    #[error("the yard's catalogue {} is empty: what was in it is lost", .0.display())]
+    CatalogueEmpty(PathBuf),
+    /// Twins are there that the catalogue doesn't know, so that it can't say what is needed.
+    #[error("the catalogue doesn't know what these folders are: {}", .0.iter().map(|folder| folder.display().to_string()).collect::<Vec<_>>().join(", "))]
+    UnknownTwins(Vec<PathBuf>),
 }
 
 /// What is wrong with a title sheet, and where.
@@ -314,6 +320,16 @@ pub enum TwinError {
         folder: PathBuf,
         /// Where it is now, if it was found.
         found: Option<PathBuf>,
+    },
+    /// What stands where its folder should be is not what its commands may work on.
+    #[error("{} is not the folder of the twin {name:?}: {why}", folder.display())]
+    NotItsFolder {
+        /// The twin.
+        name: String,
+        /// Where its folder should be.
+        folder: PathBuf,
+        /// What is there.
+        why: &'static str,
     },
     /// It holds what can't be taken along.
     #[error("the twin {name:?} holds what can't be copied: {}", paths.join(", "))]
@@ -529,6 +545,7 @@ impl Error {
                 | TwinError::Protected(_)
                 | TwinError::Unexplained { .. },
             )
+            | Self::Yard(YardError::UnknownTwins(_))
             | Self::Carry(CarryError::Undecided { .. })
             | Self::Obstructed { .. }
             | Self::Clash { .. }

@@ -81,7 +81,11 @@ impl YardError {
             Self::NotEmpty(_) => "Choose an empty folder, or one that doesn't exist yet.",
             Self::AlreadyAYard(_) | Self::Settings { .. } => return None,
             Self::NewerFormat { .. } => "Update this program; the yard was not touched.",
-            Self::CatalogueMissing(_) => {
+            Self::UnknownTwins(_) => {
+                "Nothing was let go. A check says what can be done about each: yardtwin check --fix writes twins into the \
+                 catalogue again; a folder that is none of the yard's belongs elsewhere."
+            }
+            Self::CatalogueMissing(_) | Self::CatalogueEmpty(_) => {
                 "Nothing else was touched: each twins/NAME/game is a plain folder. Put catalog.db back from a backup; \
                  without one, make a new yard elsewhere and take those folders in there."
             }
@@ -117,6 +121,10 @@ impl TwinError {
                 found.display(),
                 folder.file_name().unwrap_or_default()
             ),
+            Self::NotItsFolder { .. } => {
+                "Nothing was changed. Put its own folder back there, with its game in it as a folder; yardtwin check says more."
+                    .into()
+            }
             Self::FolderMissing { .. } => {
                 "Put the folder back. If it is gone for good, remove the twin: its last known \
                 state stays, and a new twin can be cloned from it."

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::fold::How;
+use super::layer::How;
 use crate::listing::{Change, Entry, Listing, Node, diff};
 use crate::path::RelPath;
 use crate::sheet::Sheet;

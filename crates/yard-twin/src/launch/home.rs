@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fs;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use crate::disk;
-use crate::error::Result;
+use crate::error::{Error, Result};
 
 /// The base folders of the XDG Base Directory Specification, by variable, below the home.
 const BASES: [(&str, &str); 4] = [
@@ -33,8 +34,11 @@ pub(super) fn prepare(home: &Path) -> Result<bool> {
     let mut made = false;
     for folder in BASES.iter().chain(&FOLDERS).map(|(_, folder)| home.join(folder)) {
         if !folder.is_dir() {
-            disk::make_folders(&folder)?;
-            made = true;
+            match disk::make_folders(&folder) {
+                Ok(()) => made = true,
+                Err(error) if is_in_the_way(&error) => tracing::debug!(%error, "something else is there: it stays"),
+                Err(error) => return Err(error),
+            }
         }
     }
     let file = home.join(".config/user-dirs.dirs");
@@ -44,7 +48,16 @@ pub(super) fn prepare(home: &Path) -> Result<bool> {
     let none =
         ["XDG_DESKTOP_DIR", "XDG_PUBLICSHARE_DIR", "XDG_TEMPLATES_DIR"].map(|name| format!("{name}=\"$HOME/\"\n"));
     let own = FOLDERS.map(|(name, folder)| format!("{name}=\"$HOME/{folder}\"\n"));
-    disk::write(&file, none.concat() + &own.concat()).map(|()| true)
+    match disk::write(&file, none.concat() + &own.concat()) {
+        Err(error) if !is_in_the_way(&error) => Err(error),
+        written => Ok(made || written.is_ok()),
+    }
+}
+
+/// Whether a file stands where a folder should be: a program put it there, and it is its own.
+fn is_in_the_way(error: &Error) -> bool {
+    let kind = |error: &std::io::Error| matches!(error.kind(), ErrorKind::AlreadyExists | ErrorKind::NotADirectory);
+    matches!(error, Error::Io { source, .. } if kind(source))
 }
 
 /// The paths that [`prepare`] makes, below the twin's folder.

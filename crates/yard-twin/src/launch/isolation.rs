@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use super::fold::{About as LayerAbout, RunLayer};
+use super::layer::{About as LayerAbout, Fate, RunLayer};
 use super::seal::{self, FencePlan, Keeping, Refusal, TrialPlan};
 use super::surroundings::{About, Surroundings};
 use crate::Yard;
@@ -159,7 +159,7 @@ impl Yard {
         disk::write(&file, "as it was")?;
         disk::set_mode(&file, 0o444)?;
         let layer = RunLayer::of(&twin);
-        layer.make(&LayerAbout { run: 0, placeholders: Vec::new() })?;
+        layer.make(&LayerAbout { run: 0, placeholders: Vec::new(), fate: Fate::Kept, direct: None })?;
         let outside = op.path().join("outside");
         disk::write(&outside, "as it was")?;
         let about =

@@ -9,11 +9,11 @@ use std::time::Instant;
 
 use jiff::Timestamp;
 
-use super::fold::{About, RunLayer};
 use super::home;
 use super::isolation::Isolation;
+use super::layer::{About, Fate, RunLayer};
 use super::output::{Log, Stream, collect};
-use super::plan::{LaunchOptions, LaunchPlan};
+use super::plan::{Keep, LaunchOptions, LaunchPlan};
 use super::running::{RunReport, Running, Signaller};
 use super::seal::{self, Helper, Keeping, Kept, Refusal};
 use super::watch::Watch;
@@ -56,7 +56,9 @@ impl Yard {
         let mut before = None;
         if let Some(held) = &held {
             held.for_long(&self.twin_lock_path(plan.row.id))?;
-            if home::prepare(&plan.home)? || layer.exists() || plan.isolation != Isolation::Sealed {
+            let fresh = home::prepare(&plan.home)?;
+            let looks = layer.exists()? || plan.isolation != Isolation::Sealed || self.has_wrong(&plan.row)?;
+            if fresh || looks {
                 let settled = self.settle_held(&plan.row, held, What::Outside, ctx)?;
                 self.lay_home(&plan.row, &settled, ctx)?;
                 before = Some((settled.listing, settled.leaks));
@@ -68,7 +70,7 @@ impl Yard {
         let run_folder = folder.join("runs").join(id.to_string());
         let begun = Log::create(&run_folder).and_then(|log| {
             let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(self.root()));
-            let kept = self.start(plan, &layer, id, held.as_ref(), &options.helper)?;
+            let kept = self.start(plan, &layer, self.about_run(plan, options, id)?, held.as_ref(), &options.helper)?;
             match self.catalog.loosely(|| self.catalog.set_keeper(id, kept.child.id())) {
                 Ok(()) => Ok((log, watch, kept)),
                 Err(error) => {
@@ -129,17 +131,29 @@ impl Yard {
         })
     }
 
+    /// What is written down of a run before it begins: so that a launcher that is killed changes nothing of it.
+    fn about_run(&self, plan: &LaunchPlan, options: &LaunchOptions, run: i64) -> Result<About> {
+        let fate = match options.keep {
+            Keep::Always => Fate::Kept,
+            Keep::Ask(_) => Fate::Asked,
+            Keep::Never => Fate::ThrownAway,
+        };
+        let state = self.catalog.twin(plan.row.id)?.map_or(plan.row.state, |row| row.state);
+        let direct = (plan.isolation != Isolation::Sealed).then_some(state);
+        Ok(About { run, placeholders: plan.around.placeholders.clone(), fate, direct })
+    }
+
     /// Starts the program, kept inside as the plan says.
     fn start(
         &self,
         plan: &LaunchPlan,
         layer: &RunLayer,
-        run: i64,
+        about: About,
         held: Option<&Held>,
         helper: &Helper,
     ) -> Result<Kept> {
-        if plan.isolation != Isolation::Redirected && held.is_some() {
-            layer.make(&About { run, placeholders: plan.around.placeholders.clone() })?;
+        if held.is_some() {
+            layer.make(&about)?;
             plan.around.lay_cookie(layer)?;
             if let Some((user, group)) = plan.around.owner {
                 disk::give(layer.root(), user, group)?;

@@ -13,8 +13,8 @@ use rustix::process::{Pid, Signal, kill_process};
 use serde::{Deserialize, Serialize};
 
 use super::changes::{Changes, changes};
-use super::fold::RunLayer;
 use super::isolation::Isolation;
+use super::layer::RunLayer;
 use super::plan::{Keep, LaunchPlan};
 use super::seal::{END_ALL, Kept};
 use super::stop::descendants;
@@ -26,8 +26,8 @@ use crate::error::{Holder, PathContext, Result};
 use crate::ident::TwinName;
 use crate::listing::Listing;
 use crate::lock::Held;
+use crate::ops::Leaks;
 use crate::ops::{EditDoes, EditView};
-use crate::ops::{Leaks, Own, Settled};
 use crate::parallel::lock;
 use crate::profile::Profile;
 use crate::progress::Ctx;
@@ -256,16 +256,15 @@ impl Running<'_> {
             report.exact = false;
             return Ok(report);
         };
+        self.layer.tidy()?;
         if self.isolation != Isolation::Redirected {
-            self.layer.tidy()?;
             report.outside = self.layer.left_in_temporary();
         }
         if let Some(watch) = self.watch.take() {
             (report.outside, report.all_watched) = watch.end();
         }
-        match self.isolation {
-            Isolation::Sealed => self.take_in_layer(&mut report, &held, sheet.as_ref(), ctx)?,
-            _ => self.take_in_folder(&mut report, &held, sheet.as_ref(), ctx)?,
+        if self.keeps(&mut report, &held, sheet.as_ref(), ctx)? {
+            self.take_in_kept(&mut report, &held, sheet.as_ref(), ctx)?;
         }
         self.held = Some(held);
         let path = self.yard.run_folder(&self.row, self.record.id).join("report.json");
@@ -274,51 +273,45 @@ impl Running<'_> {
         Ok(report)
     }
 
-    /// A sealed run: what it changed is in its layer.
-    fn take_in_layer(&mut self, report: &mut RunReport, held: &Held, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
-        if self.layer.is_empty() {
-            return self.layer.remove();
+    /// Whether what a sealed run wrote is to be folded back; what isn't goes.
+    fn keeps(&mut self, report: &mut RunReport, held: &Held, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<bool> {
+        if self.isolation != Isolation::Sealed {
+            return Ok(true);
         }
-        let (before, leaks) = self.before.take().map_or_else(|| self.settle_before(held, ctx), Ok)?;
-        report.leaks = leaks;
-        let keeps = match &self.keep {
-            Keep::Always => true,
-            keep => {
-                let folder = self.yard.present_folder(&self.row)?;
-                let found = self.layer.changes(&folder, &before)?;
-                report.changes = Changes::new(found.into_iter(), sheet);
-                answer(keep, &report.changes)
+        if self.layer.is_empty()? {
+            return self.layer.remove().map(|()| false);
+        }
+        if !matches!(self.keep, Keep::Always) {
+            let (before, leaks) = self.settle_before(held, ctx)?;
+            report.leaks = leaks;
+            let folder = self.yard.present_folder(&self.row)?;
+            report.changes = Changes::new(self.layer.changes(&folder, &before)?.into_iter(), sheet);
+            if !answer(&self.keep, &report.changes) {
+                report.discarded = true;
+                return self.layer.remove().map(|()| false);
             }
-        };
-        if !keeps {
-            report.discarded = true;
-            return self.layer.remove();
         }
-        let what = What::Run { run: self.record.id };
-        let settled = self.yard.settle_folded(&self.row, held, what, &self.layer, ctx)?;
-        report.changes = changes(&before, &settled.listing, sheet);
-        report.put_back.clone_from(&settled.dropped);
-        note(report, settled);
-        Ok(())
+        Ok(true)
     }
 
-    /// A run that wrote into the twin's folder itself.
-    fn take_in_folder(&mut self, report: &mut RunReport, held: &Held, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
+    /// Takes in what the run wrote, in its layer or in the twin's folder itself.
+    fn take_in_kept(&mut self, report: &mut RunReport, held: &Held, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
         let run = self.record.id;
+        let direct = self.isolation != Isolation::Sealed;
         let from = self.yard.catalog.twin(self.row.id)?.map_or(self.row.state, |row| row.state);
+        // What was changed from outside while a sealed run wrote elsewhere is no change of its.
+        let before = if direct { self.before.take() } else { None };
+        let (before, leaks) = before.map_or_else(|| self.settle_before(held, ctx), Ok)?;
+        report.leaks.extend(leaks);
         let mut settled = self.yard.settle_folded(&self.row, held, What::Run { run }, &self.layer, ctx)?;
-        let (before, leaks) = self.before.take().unwrap_or_default();
-        report.leaks = leaks;
+        report.put_back.clone_from(&settled.dropped);
         report.changes = changes(&before, &settled.listing, sheet);
-        if !answer(&self.keep, &report.changes) {
+        if direct && !answer(&self.keep, &report.changes) {
             report.discarded = true;
             (settled, _) = self.yard.put_back(&self.row, settled, from, run, |_| true, ctx)?;
-        } else if self.row.protected.is_some() {
-            let own = Own(sheet);
-            (settled, report.put_back) =
-                self.yard.put_back(&self.row, settled, from, run, |path| !own.holds(path), ctx)?;
         }
-        note(report, settled);
+        report.leaks.extend(settled.leaks);
+        report.not_taken = settled.not_taken;
         Ok(())
     }
 
@@ -334,11 +327,6 @@ impl Running<'_> {
         *lock(&self.signaller.0) = None;
         self.kept.child.wait()
     }
-}
-
-fn note(report: &mut RunReport, settled: Settled) {
-    report.leaks.extend(settled.leaks);
-    report.not_taken = settled.not_taken;
 }
 
 /// Whether changes are kept; nothing is asked about nothing.

@@ -7,8 +7,8 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use super::Isolation;
-use super::fold::{AREAS, RunLayer, TEMPORARY};
 use super::home;
+use super::layer::{AREAS, RunLayer, TEMPORARY};
 use super::seal::FencePlan;
 use super::seal::plan::{Overlay, View, Wanted, view};
 use crate::disk;

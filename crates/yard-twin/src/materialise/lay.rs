@@ -1,22 +1,20 @@
 //! Lays a listing out in a new folder: folders first, then a folder at a time, shared out to the threads.
 
-use std::collections::HashSet;
 use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Mutex;
-use std::sync::atomic::{AtomicU64, Ordering};
 
-use rustix::fs::{AtFlags, CWD};
+use rustix::fs::CWD;
 
-use crate::disk::{self, Stat, Writer};
+use crate::disk::{self, Writer};
 use crate::error::{Error, PathContext, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Listing, Node};
 use crate::parallel::{self, lock};
 use crate::path::RelPath;
-use crate::pool::{Policy, Pool, Share};
+use crate::pool::{Ledger, Linked, Policy, Pool, Share, hash_unchanged};
 use crate::progress::{Ctx, Phase};
 use crate::scan::Row;
 
@@ -24,9 +22,12 @@ use crate::scan::Row;
 const REPORT: u64 = 1 << 20;
 
 /// What is needed to lay a listing out.
+#[derive(Clone, Copy)]
 pub(crate) struct Laying<'a> {
     pub(crate) pool: &'a Pool,
     pub(crate) policy: &'a Policy<'a>,
+    /// What is known of the pool's files.
+    pub(crate) ledger: &'a Ledger,
     /// The operation's folder: for the pool's executable files, which are made on demand.
     pub(crate) op: &'a Path,
     pub(crate) ctx: &'a Ctx,
@@ -36,7 +37,7 @@ pub(crate) struct Laying<'a> {
 pub(crate) struct Laid {
     /// One for each entry of the listing.
     pub(crate) rows: Vec<Row>,
-    /// The latest ctime among them.
+    /// The latest ctime of files that are no links.
     pub(crate) latest: i64,
 }
 
@@ -52,23 +53,23 @@ pub(super) struct Placer<'a> {
     pool: OwnedFd,
     /// The folder that paths are told against in messages.
     into: &'a Path,
-    /// Executables that have their own file in the pool, or get it now.
-    executables: Mutex<HashSet<ContentId>>,
-    number: AtomicU64,
+}
+
+/// An entry that becomes a link: which one of the listing, and where.
+#[derive(Clone, Copy)]
+pub(super) struct ToLink<'a> {
+    pub(super) at: usize,
+    pub(super) entry: &'a Entry,
+    pub(super) name: &'a str,
 }
 
 impl Laying<'_> {
     pub(super) fn placer<'a>(&'a self, into: &'a Path) -> Result<Placer<'a>> {
-        Ok(Placer {
-            laying: self,
-            pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?,
-            into,
-            executables: Mutex::default(),
-            number: AtomicU64::new(0),
-        })
+        Ok(Placer { laying: self, pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?, into })
     }
 
-    /// Lays `listing` out below the empty folder `into`, which gets a `game` and a `home` whatever the listing has.
+    /// Lays `listing` out below the empty folder `into`, which gets a `game` and a `home` whatever the listing has: all but
+    /// the links, which [`Laying::lay_links`] adds. Nobody is kept from the yard.
     pub(crate) fn lay(&self, listing: &Listing, into: &Path) -> Result<Laid> {
         let units = units(listing);
         for unit in &units {
@@ -92,6 +93,92 @@ impl Laying<'_> {
         let rows = rows.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
         Ok(Laid { latest: rows.iter().map(|row| row.ctime).max().unwrap_or_default(), rows })
     }
+
+    /// Adds the links that aren't there yet, as far as the pool's files look as `current` says, the ledger as it is now that
+    /// the caller holds the yard alone. Returns the contents of those that don't.
+    pub(crate) fn lay_links(
+        &self,
+        current: &Ledger,
+        listing: &Listing,
+        into: &Path,
+        laid: &mut Laid,
+    ) -> Result<Vec<ContentId>> {
+        if !self.policy.links() {
+            return Ok(Vec::new());
+        }
+        let units = units(listing);
+        let placer = self.placer(into)?;
+        let rows = &laid.rows;
+        let (done, doubtful) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
+        let linked = parallel::for_each(&units, self.ctx.threads(), Vec::new, |buffer, unit| {
+            let to_link: Vec<_> = unit
+                .entries
+                .iter()
+                .map(|&at| ToLink { at, entry: &listing.entries()[at], name: listing.entries()[at].path.name() })
+                .filter(|link| rows[link.at].share.is_none() && self.policy.way(link.entry) == Share::Link)
+                .collect();
+            if to_link.is_empty() {
+                return Ok(());
+            }
+            let path = into.join(unit.folder);
+            let folder = disk::open_folder(CWD, &path).at("open", &path)?;
+            let linked = placer.link_all(current, folder.as_fd(), &to_link, buffer)?;
+            lock(&done).extend(linked.rows);
+            lock(&doubtful).extend(linked.doubtful);
+            Ok(())
+        });
+        for (at, row) in done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
+            laid.rows[at] = row;
+        }
+        linked?;
+        Ok(doubtful.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+    }
+
+    /// Moves the executables that were staged for the pool into it. The caller holds the yard alone.
+    pub(crate) fn store_executables(&self, current: &Ledger, staged: &[ContentId]) -> Result<()> {
+        for &content in staged {
+            let (from, to) = (self.staged_executable(content), self.pool.root().join(Pool::name(content, true)));
+            if let Ok(stat) = disk::lstat(&to) {
+                if current.holds(content, &stat) {
+                    continue;
+                }
+                self.pool.set_aside(current, content, stat.ino)?;
+            }
+            disk::rename_new(&from, &to).at("store", &to)?;
+            current.set(content, &disk::lstat(&to).at("look at", &to)?);
+        }
+        Ok(())
+    }
+
+    fn staged_executable(&self, content: ContentId) -> std::path::PathBuf {
+        self.op.join(format!("x-{content}"))
+    }
+
+    /// Stages the executable file of a content for the pool: mode belongs to the inode, so it is a second one.
+    pub(crate) fn stage_executable(&self, content: ContentId) -> Result<()> {
+        let (path, temp) = (self.pool.path(content), self.staged_executable(content));
+        let from = disk::open_own(&path).at("open", &path)?;
+        disk::remove_if_there(&temp)?;
+        let file = disk::create_exact(&temp, 0o555).at("make", &temp)?;
+        if !disk::reflink(&from, &file).at("clone into", &temp)? {
+            copy(&from, &file, &temp, &mut Vec::new())?;
+        }
+        let stat = disk::fstat(&from).at("look at", &path)?;
+        disk::set_mtime(&file, stat.mtime).at("set the time of", &temp)?;
+        disk::sync(&file, &temp)?;
+        let written = disk::open_file(CWD, &temp).at("read", &temp)?;
+        let seen = disk::fstat(&written).at("look at", &temp)?;
+        if hash_unchanged(&written, &seen, &temp, &mut vec![0; disk::BUFFER], self.ctx)? == content {
+            return Ok(());
+        }
+        Err(Error::Damaged { path, why: "it doesn't hold what its name says".into() })
+    }
+}
+
+/// What came of linking.
+pub(super) struct LinkedAll {
+    pub(super) rows: Vec<(usize, Row)>,
+    pub(super) doubtful: Vec<ContentId>,
 }
 
 /// The folders of a listing, each after its parent, with the places of the entries in them.
@@ -136,7 +223,9 @@ impl Placer<'_> {
         for &at in &unit.entries {
             self.laying.ctx.check()?;
             let entry = &listing.entries()[at];
-            rows.push((at, self.place(folder.as_fd(), entry.path.name(), entry, buffer)?));
+            if self.laying.policy.way(entry) != Share::Link {
+                rows.push((at, self.place(folder.as_fd(), entry.path.name(), entry, buffer)?));
+            }
             done = (done.0 + 1, done.1 + entry.node.size());
             if done.1 >= REPORT {
                 self.laying.ctx.progress().advance(done.0, done.1);
@@ -147,7 +236,7 @@ impl Placer<'_> {
         Ok(rows)
     }
 
-    /// Puts an entry that is no folder into `folder` under `name`.
+    /// Puts an entry that is no folder into `folder` under `name`, as a file of its own if it is one.
     pub(super) fn place(&self, folder: BorrowedFd<'_>, name: &str, entry: &Entry, buffer: &mut Vec<u8>) -> Result<Row> {
         match &entry.node {
             Node::File { content, executable, .. } => self.file(folder, name, entry, *content, *executable, buffer),
@@ -172,34 +261,35 @@ impl Placer<'_> {
         executable: bool,
         buffer: &mut Vec<u8>,
     ) -> Result<Row> {
-        let way = self.laying.policy.way(entry);
-        if way == Share::Link && self.link(folder, name, entry, content, executable)? {
-            let stat =
-                rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW).at("look at", self.on_disk(&entry.path))?;
-            return self.checked(entry, content, Row::new(&Stat::from(stat), Share::Link), stat.st_size);
-        }
+        let Laying { policy, ledger, ctx, .. } = *self.laying;
         let from = disk::open_file(&self.pool, Pool::name(content, false))
             .map_err(|error| self.pool_error("open", entry, content, error))?;
+        let before = disk::fstat(&from).at("look at", self.laying.pool.path(content))?;
         let mode = if executable { 0o777 } else { 0o666 };
         let path = || self.on_disk(&entry.path);
         let to = disk::create_file(folder, name, mode).at("make", path())?;
-        let cloned = way == Share::Reflink && disk::reflink(&from, &to).at("clone into", path())?;
+        let cloned = policy.way(entry) == Share::Reflink && disk::reflink(&from, &to).at("clone into", path())?;
         if !cloned {
             copy(&from, &to, &path(), buffer)?;
         }
+        let after = disk::fstat(&from).at("look at", self.laying.pool.path(content))?;
+        if before != after || !ledger.holds(content, &before) {
+            // Another command links it just now, or somebody writes to it: what was copied tells.
+            buffer.resize(disk::BUFFER, 0);
+            let copied = disk::open_file(folder, name).at("read", path())?;
+            let seen = disk::fstat(&copied).at("look at", path())?;
+            if hash_unchanged(&copied, &seen, &path(), buffer, ctx)? != content {
+                return Err(self.wrong(entry, content));
+            }
+        }
         disk::set_mtime(&to, entry.mtime).at("set the time of", path())?;
         let stat = disk::fstat(&to).at("look at", path())?;
-        let share = if cloned { Share::Reflink } else { Share::Copy };
-        self.checked(entry, content, Row::new(&stat, share), stat.size.cast_signed())
+        Ok(Row::new(&stat, if cloned { Share::Reflink } else { Share::Copy }))
     }
 
-    /// The row, if the file has the size that its content must have.
-    fn checked(&self, entry: &Entry, content: ContentId, row: Row, size: i64) -> Result<Row> {
-        if u64::try_from(size).is_ok_and(|size| size == entry.node.size()) {
-            return Ok(row);
-        }
-        let why = format!("it has {size} bytes and should have {}; {} needs it", entry.node.size(), entry.path);
-        Err(Error::Damaged { path: self.laying.pool.path(content), why })
+    fn wrong(&self, entry: &Entry, content: ContentId) -> Error {
+        let why = format!("it doesn't hold what its name says; {} needs it", entry.path);
+        Error::Damaged { path: self.laying.pool.path(content), why }
     }
 
     fn pool_error(&self, doing: &'static str, entry: &Entry, content: ContentId, error: io::Error) -> Error {
@@ -211,46 +301,28 @@ impl Placer<'_> {
         }
     }
 
-    /// Links the pool's file; `false` where that can't be done here.
-    fn link(
+    /// Links entries into a folder; where that can't be done here, they become files of their own.
+    pub(super) fn link_all(
         &self,
+        current: &Ledger,
         folder: BorrowedFd<'_>,
-        name: &str,
-        entry: &Entry,
-        content: ContentId,
-        executable: bool,
-    ) -> Result<bool> {
-        if executable {
-            self.make_executable(entry, content)?;
+        entries: &[ToLink<'_>],
+        buffer: &mut Vec<u8>,
+    ) -> Result<LinkedAll> {
+        let mut all = LinkedAll { rows: Vec::with_capacity(entries.len()), doubtful: Vec::new() };
+        for ToLink { at, entry, name } in entries {
+            self.laying.ctx.check()?;
+            let Node::File { content, executable, .. } = entry.node else { continue };
+            let from = Pool::name(content, executable);
+            match current.link(content, (&self.pool, &from), (folder, name)) {
+                Ok(Linked::Done(stat)) => all.rows.push((*at, Row::new(&stat, Share::Link))),
+                Ok(Linked::Doubtful) => all.doubtful.push(content),
+                Ok(Linked::Unsupported) => all.rows.push((*at, self.place(folder, name, entry, buffer)?)),
+                Err(error) if error.kind() == io::ErrorKind::NotFound => all.doubtful.push(content),
+                Err(error) => return Err(self.pool_error("link", entry, content, error)),
+            }
         }
-        match disk::link(&self.pool, Pool::name(content, executable), folder, name) {
-            Ok(()) => Ok(true),
-            Err(error) if disk::link_unsupported(&error) => Ok(false),
-            Err(error) => Err(self.pool_error("link", entry, content, error)),
-        }
-    }
-
-    /// Sees to it that the pool has the content as an executable file: mode belongs to the inode, so it is a second one.
-    fn make_executable(&self, entry: &Entry, content: ContentId) -> Result<()> {
-        // Held while it is made, so that two threads don't make it at once; there are few of them.
-        let mut executables = lock(&self.executables);
-        let to = self.laying.pool.root().join(Pool::name(content, true));
-        if executables.contains(&content) || disk::exists(&to) {
-            return Ok(());
-        }
-        let from = disk::open_file(&self.pool, Pool::name(content, false))
-            .map_err(|error| self.pool_error("open", entry, content, error))?;
-        let temp = self.laying.op.join(format!("x{}", self.number.fetch_add(1, Ordering::Relaxed)));
-        let file = disk::create_exact(&temp, 0o555).at("make", &temp)?;
-        if !disk::reflink(&from, &file).at("clone into", &temp)? {
-            copy(&from, &file, &temp, &mut Vec::new())?;
-        }
-        let mtime = disk::fstat(&from).at("look at", &temp)?.mtime;
-        disk::set_mtime(&file, mtime).at("set the time of", &temp)?;
-        disk::sync(&file, &temp)?;
-        disk::rename_new(&temp, &to).at("store", &to)?;
-        executables.insert(content);
-        Ok(())
+        Ok(all)
     }
 }
 

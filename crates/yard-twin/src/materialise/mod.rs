@@ -3,11 +3,15 @@
 mod change;
 mod folders;
 mod lay;
+mod out;
+mod publish;
 mod steps;
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 mod tests;
 
-pub(crate) use change::{Changing, Doubtful, PATHS, Published, Staged};
+pub(crate) use change::{Changing, PATHS, Staged, TOGETHER, is_file_or_link, slot};
 pub(crate) use lay::{Laid, Laying};
+pub(crate) use out::Discard;
+pub(crate) use publish::{Doubtful, GivenUp, Published};
 pub use steps::{Doing, Step, steps};

@@ -32,6 +32,13 @@ pub struct Step {
     pub doing: Doing,
 }
 
+impl Step {
+    /// Whether a file or symlink comes by it.
+    pub(crate) fn comes(&self) -> bool {
+        matches!(self.doing, Doing::Put | Doing::Replace)
+    }
+}
+
 /// The steps from `there` to `next`, in the order in which they can be done: what goes, folders from below, folders that
 /// come from above, what comes. What is as it should be takes no step.
 #[must_use]

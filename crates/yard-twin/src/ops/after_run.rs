@@ -1,81 +1,120 @@
-//! What follows a run: its layer is folded back, what it must not have changed goes back, what it wrote through a guard
-//! is repaired.
+//! What follows a run: what it wrote is taken in as a line of the history, and what it must not have changed goes back.
 
 use std::path::Path;
 
-use super::change::{Goal, Start};
-use super::check::Wrong;
+use super::change::Start;
 use super::settle::{Own, Settled};
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::disk::{self, FsClock};
 use crate::error::Result;
-use crate::ident::{ContentId, StateId};
-use crate::launch::RunLayer;
-use crate::listing::{Listing, Node, rebase};
+use crate::ident::StateId;
+use crate::launch::{Fate, Fold, LayerAbout, RunLayer};
+use crate::listing::rebase;
+use crate::lock::Held;
+use crate::materialise::Doubtful;
 use crate::path::RelPath;
+use crate::pool::Ledger;
 use crate::progress::Ctx;
 
-/// Shared files that were found to be written through their guard, and what became of them.
-#[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-pub struct Leaks {
-    /// Where that was found, in the twin that was looked at: there it counts as its change.
-    pub paths: Vec<String>,
-    /// Files of other twins that have their bytes again: the twin, and the path in it.
-    pub repaired: Vec<(String, String)>,
-    /// What still holds the wrong bytes, or could not be looked at: what it is, and why.
-    pub damaged: Vec<String>,
-    /// Files of the twin that was looked at whose guard was lifted, or whose time was set, with no byte changed: they, and
-    /// all that share them, are as they were.
-    #[serde(default)]
-    pub guarded: Vec<String>,
-}
-
-impl Leaks {
-    /// Whether there are none.
-    #[must_use]
-    pub fn is_empty(&self) -> bool {
-        self.paths.is_empty() && self.guarded.is_empty()
-    }
-
-    /// These and others.
-    pub(crate) fn extend(&mut self, other: Self) {
-        self.paths.extend(other.paths);
-        self.repaired.extend(other.repaired);
-        self.damaged.extend(other.damaged);
-        self.guarded.extend(other.guarded);
-    }
-}
-
-/// A content that was overwritten: what it was, and the file with the wrong bytes.
-pub(crate) struct Leaked {
-    pub(crate) path: RelPath,
-    pub(crate) inode: u64,
-    pub(crate) content: ContentId,
-}
-
 impl Yard {
-    /// Folds the layer of a run back into the twin, which the caller holds and has settled. Says which changes were dropped
-    /// since the twin is protected.
+    /// Takes in what a run wrote that nobody saw end: as it was said before it began.
+    pub(super) fn settle_cut_off(
+        &self,
+        row: &TwinRow,
+        held: &Held,
+        what: What,
+        layer: &RunLayer,
+        ctx: &Ctx,
+    ) -> Result<Settled> {
+        let Some(LayerAbout { run, fate, direct, .. }) = layer.about()? else {
+            // Nothing was started yet when this was made, or somebody has spoiled it: what is in it is somebody's.
+            return self.settle_folded(row, held, what, layer, ctx);
+        };
+        tracing::info!(twin = %row.name, run, ?fate, "nobody saw this run end");
+        let (settled, told) = match (fate, direct) {
+            (Fate::ThrownAway, None) => {
+                layer.remove()?;
+                (self.settle_and_repair(row, held, what, ctx)?, "thrown away, as it was to be")
+            }
+            (Fate::ThrownAway, Some(from)) => {
+                let settled = self.settle_and_repair(row, held, What::Run { run }, ctx)?;
+                let settled = self.put_back(row, settled, from, run, |_| true, ctx)?.0;
+                layer.remove()?;
+                (settled, "thrown away, as it was to be")
+            }
+            (Fate::Asked, _) => {
+                let settled = self.settle_folded(row, held, What::Run { run }, layer, ctx)?;
+                (settled, "what it wrote is kept, since nobody could be asked any more")
+            }
+            (Fate::Kept, _) => {
+                (self.settle_folded(row, held, What::Run { run }, layer, ctx)?, "what it wrote was taken in afterwards")
+            }
+        };
+        self.catalog.summarise_run(run, &format!("cut off; {told}"))?;
+        Ok(settled)
+    }
+
+    /// Folds a layer back into the twin, takes that in, and puts back what a protected twin doesn't allow.
+    ///
+    /// What is there is settled first: somebody may have changed the folder while the program wrote into the layer.
+    pub(crate) fn settle_folded(
+        &self,
+        row: &TwinRow,
+        held: &Held,
+        what: What,
+        layer: &RunLayer,
+        ctx: &Ctx,
+    ) -> Result<Settled> {
+        let mut not_folded = Vec::new();
+        if !layer.is_empty()? {
+            let before = self.settle_and_repair(row, held, What::Outside, ctx)?;
+            not_folded = self.fold_layer(row, layer, &before, ctx)?;
+        }
+        let from = self.catalog.twin(row.id)?.map_or(row.state, |row| row.state);
+        let from = layer.about()?.and_then(|about| about.direct).unwrap_or(from);
+        let run = if let What::Run { run } = what { Some(run) } else { None };
+        let mut settled = self.settle_and_repair(row, held, what, ctx)?;
+        if let (true, Some(run)) = (row.protected.is_some(), run) {
+            let sheet = self.sheet_of(&settled.state.build)?;
+            let own = Own(sheet.as_ref());
+            let (back, dropped) = self.put_back(row, settled, from, run, |path| !own.holds(path), ctx)?;
+            settled = Settled { dropped, ..back };
+        }
+        settled.not_taken.extend(not_folded);
+        layer.remove()?;
+        Ok(settled)
+    }
+
+    /// Folds the layer of a run back into the twin, which the caller holds and has settled. Says what could not be.
     ///
     /// Every step can be done again: a crash leaves the rest to the next call.
-    pub(super) fn fold_layer(&self, row: &TwinRow, layer: &RunLayer, ctx: &Ctx) -> Result<Vec<String>> {
-        let folder = self.present_folder(row)?;
+    fn fold_layer(&self, row: &TwinRow, layer: &RunLayer, before: &Settled, ctx: &Ctx) -> Result<Vec<String>> {
+        let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+        let folder = self.present_folder(&row)?;
         let op = self.begin(ctx)?;
-        let mut dropped = Vec::new();
-        if row.protected.is_some() {
-            let sheet = self.sheet_of(&self.state(row.state)?.build)?;
-            let own = Own(sheet.as_ref());
-            dropped = layer.keep_only(&folder, |path| own.holds(path))?;
-        }
-        let clock = FsClock::new(op.path())?;
         // Taking a linked file out moves the time stamps of the others, as every change of ours does.
         let _alone = self.alone(ctx)?;
-        let started = clock.now()?;
-        layer.fold(&folder, &op)?;
-        disk::remove_tree(&op.path().join("out"))?;
-        self.catalog.add_window(started, clock.now()?)?;
-        Ok(dropped)
+        let ledger = Ledger::load(&self.pool)?;
+        let start = Start::of(&row, before);
+        let mut times = 0;
+        let mut late = |late: &[Doubtful]| {
+            times += 1;
+            let below = crate::yard::OpFolder::below(&op, &format!("late{times}"))?;
+            let found = self.take_late(late, |path| before.listing.get(path.as_str()), &below, Some(&ledger), ctx)?;
+            self.keep_meanwhile(&start, &found, &below)
+        };
+        let expected = |path: &str, stat: &crate::disk::Stat| before.is_as_settled(path, stat, &ledger);
+        let kept = self.kept_folder(&row)?;
+        let mut fold =
+            Fold { folder: &folder, op: op.path(), kept: &kept, ledger: &ledger, expected: &expected, late: &mut late };
+        let folded = layer.fold(&mut fold);
+        let discarded = folded.and_then(|folded| {
+            let out: Vec<&RelPath> = folded.out.iter().collect();
+            let open = self.discard_paths(op.path(), &out, &row, Some(&ledger))?;
+            Ok([folded.not_folded, open].concat())
+        });
+        ledger.save(op.path())?;
+        discarded
     }
 
     /// Puts back what differs between a twin as it is now and the state `to`, in the paths that `goes_back` holds. What is
@@ -96,61 +135,22 @@ impl Yard {
         if paths.is_empty() {
             return Ok((settled, paths));
         }
-        let what = What::PutBack { run };
-        let next = rebased.listing.clone();
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        self.change_settled(&row, &settled, next, what, ctx)?;
-        let state = self.state(self.catalog.twin(row.id)?.map_or(row.state, |row| row.state))?;
-        Ok((Settled { state, listing: rebased.listing, ..settled }, paths))
+        let settled = self.change_to(&row, settled, rebased.listing, What::PutBack { run }, ctx)?;
+        Ok((settled, paths))
     }
 
-    /// Changes a twin from how it was settled to another listing.
-    fn change_settled(&self, row: &TwinRow, settled: &Settled, next: Listing, what: What, ctx: &Ctx) -> Result<()> {
-        let start = Start::of(row, settled);
-        let goal = Goal { state: settled.state.clone(), next, what: Some(what), intent: None };
-        self.change_twin(&start, goal, ctx).map(|_| ())
-    }
-
-    /// Gets the right bytes of contents that were overwritten through a guard into the pool again, from any twin that has
-    /// them in a file of its own or from where they were taken in, and gives them back to every other twin that shares the
-    /// overwritten file. What can't be had anywhere is named, with all that it touches.
-    pub(crate) fn repair_leaks(&self, leaked: &[Leaked], writer: &TwinRow, ctx: &Ctx) -> Result<Leaks> {
-        let paths = leaked.iter().map(|leak| leak.path.to_string()).collect();
-        let mut leaks = Leaks { paths, ..Leaks::default() };
-        if leaked.is_empty() {
-            return Ok(leaks);
-        }
-        let mut wrong = Wrong::default();
-        leaked.iter().for_each(|leak| wrong.add(leak.content, Some(leak.inode)));
-        let repair = self.repair(&wrong, Some(writer.id), &[], ctx)?;
-        leaks.repaired = repair.repaired.iter().map(|(twin, path)| (twin.to_string(), path.to_string())).collect();
-        leaks.damaged = repair.failed;
-        leaks.damaged.extend(repair.left.iter().map(|(twin, path)| format!("{path} of the twin {twin}")));
-        leaks.damaged.extend(self.stock_with(&repair.lost)?);
-        Ok(leaks)
-    }
-
-    /// What stock builds lack without those contents.
-    fn stock_with(&self, lost: &[ContentId]) -> Result<Vec<String>> {
-        let mut named = Vec::new();
-        if lost.is_empty() {
-            return Ok(named);
-        }
-        for stock in self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
-            for entry in self.listing(stock.listing)?.entries() {
-                if let Node::File { content, .. } = entry.node
-                    && lost.contains(&content)
-                {
-                    named.push(format!("{} of the stock build {}", entry.path, stock.build));
-                }
-            }
-        }
-        Ok(named)
+    /// Whether a twin shares files that are known to hold wrong bytes.
+    pub(crate) fn has_wrong(&self, row: &TwinRow) -> Result<bool> {
+        let aside = self.pool.aside()?;
+        Ok(!aside.is_empty()
+            && self.linked_inodes(row).is_none_or(|linked| linked.iter().any(|inode| aside.contains_key(inode))))
     }
 }
 
-/// Whether the layer of a run waits to be folded back.
-pub(super) fn pending(folder: &Path) -> Option<RunLayer> {
+/// The layer of a run that waits to be folded back, if there is one.
+pub(super) fn pending(folder: &Path) -> Result<Option<RunLayer>> {
     // It is there only during a run, and after one that nobody saw end.
-    Some(RunLayer::of(folder)).filter(RunLayer::exists)
+    let layer = RunLayer::of(folder);
+    Ok(layer.exists()?.then_some(layer))
 }

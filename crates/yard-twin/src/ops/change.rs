@@ -2,20 +2,21 @@
 
 use std::collections::HashSet;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use rustix::fs::CWD;
 
 use super::settle::{Own, Settled, index_path};
 use crate::Yard;
 use crate::catalog::{Intent, NewChange, TwinRow, What};
-use crate::disk::{self, FsClock};
+use crate::disk::{self, FsClock, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
-use crate::ident::StateId;
+use crate::ident::{ContentId, StateId};
 use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
-use crate::materialise::{Changing, Doubtful, Laying, Published, Staged, steps};
+use crate::lock::Held;
+use crate::materialise::{Changing, Discard, Doubtful, GivenUp, Laying, Published, Staged, steps};
 use crate::path::RelPath;
-use crate::pool::{Facts, Policy, Putter, Share};
+use crate::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
 use crate::progress::Ctx;
 use crate::scan::{Index, Row};
 use crate::sheet::{PathSet, Sheet};
@@ -59,8 +60,12 @@ pub(crate) struct Changed {
     pub(crate) number: Option<u32>,
     /// Paths that others wrote to meanwhile: what they held is in the history.
     pub(crate) late: Vec<RelPath>,
-    /// What stood in the way and could not be kept in the pool: where it is now.
+    /// What stood in the way and could not be kept in the pool, or what somebody still has open: where it is now.
     pub(crate) set_aside: Vec<String>,
+    /// What is there now, and how it looks since when.
+    pub(crate) next: Listing,
+    pub(crate) rows: Vec<Row>,
+    pub(crate) looked_at: i64,
 }
 
 /// A change that is staged, and written down as what comes next.
@@ -71,6 +76,9 @@ struct Intended<'a> {
     intent: i64,
     folder: &'a Path,
 }
+
+/// How often what the pool holds is looked at again because something came in between.
+pub(super) const VOUCHES: usize = 3;
 
 /// A change that is committed.
 struct Committed {
@@ -94,11 +102,9 @@ impl Yard {
         let mut op = self.begin(ctx)?;
         let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
         let clock = FsClock::new(op.path())?;
-        let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
-        let held = if links { self.alone(ctx)? } else { self.shared(ctx)? };
-        let started = clock.now()?;
+        let asked = Ledger::load(&self.pool)?;
         let op_path = op.path().to_path_buf();
-        let laying = Laying { pool: &self.pool, policy: &policy, op: &op_path, ctx };
+        let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
         let worthless = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
         let none = Listing::default();
         let about = Changing {
@@ -117,27 +123,111 @@ impl Yard {
             planned = steps(start.there, &goal.next);
         }
         let changing = Changing { next: &goal.next, ..about };
-        let staged = changing.stage(planned)?;
+        let coming: Vec<&Entry> =
+            planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
+        let executables = self.vouch(&coming, &laying)?;
+        let mut staged = changing.stage(planned)?;
         let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
-        ctx.check()?;
-        let intent = self.intend_change(start, to, &goal, &op)?;
-        let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
-        // The yard may be wanted by what comes now, in either mode.
-        let alone = links.then_some(held);
-        let (published, committed) = self.carry_out(&intended, &changing, &staged, &mut op, alone.is_some(), ctx)?;
+        // Whoever links, or takes links out, holds the yard alone: from here on.
+        let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
+        let alone = if links { Some(self.link_staged(&changing, &mut staged, executables, &coming)?) } else { None };
+        let ledger = alone.as_ref().map(|(_, ledger)| ledger);
+        let done = ctx.check().and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
+            let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
+            self.carry_out(&intended, &changing, &staged, &mut op, ledger, ctx)
+        });
+        let (published, committed) = match done {
+            Ok(done) => done,
+            Err(error) => {
+                // What was staged as a link goes again: the ledger is told.
+                if let Some((_, ledger)) = &alone
+                    && !op.is_left()
+                {
+                    let discarded = self.discard(&op_path, &staged, start.row, Some(ledger));
+                    if let Err(error) = discarded.and_then(|_| ledger.save(&op_path)) {
+                        tracing::warn!(%error, "what was staged is left for the next command");
+                    }
+                }
+                return Err(error);
+            }
+        };
         let Committed { number, late, next } = committed;
         let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
-        let latest = staged.rows(&published).map(|(_, row)| row.ctime).max().unwrap_or_default();
-        let set_aside = published.set_aside.clone();
-        drop((staged, published));
+        let own = staged.rows(&published).filter(|(_, row)| row.share != Some(Share::Link));
+        let latest = own.map(|(_, row)| row.ctime).max().unwrap_or_default();
+        let mut set_aside = published.set_aside.clone();
         // What follows is advisory: a change that is committed has not failed any more.
-        let tidied = self.tidy(&op, &folder, &next, rows, latest, &clock).and_then(|ended| {
-            if links { self.catalog.loosely(|| self.catalog.add_window(started, ended)) } else { Ok(()) }
+        let tidied = self.discard(&op_path, &staged, start.row, ledger).and_then(|kept| {
+            set_aside.extend(kept);
+            ledger.map_or(Ok(()), |ledger| ledger.save(&op_path))
+        });
+        drop(alone);
+        let mut looked_at = 0;
+        let tidied = tidied.and_then(|()| {
+            looked_at = clock.wait_past(latest)?;
+            let index = Index { listing: next.id(), pool: self.pool.inode()?, looked_at, rows: rows.clone() };
+            index.save(&index_path(&folder), &op_path.join("index"))
         });
         if let Err(error) = tidied {
             tracing::warn!(%error, "the next look at the twin will read more than it had to");
         }
-        Ok(Changed { number, late, set_aside })
+        Ok(Changed { number, late, set_aside, next, rows, looked_at })
+    }
+
+    /// Takes the yard alone and stages the links of a change.
+    fn link_staged(
+        &self,
+        changing: &Changing<'_>,
+        staged: &mut Staged,
+        mut executables: Vec<ContentId>,
+        coming: &[&Entry],
+    ) -> Result<(Held, Ledger)> {
+        let laying = changing.laying;
+        for _ in 0..VOUCHES {
+            let alone = self.alone(laying.ctx)?;
+            let current = Ledger::load(&self.pool)?;
+            current.take_over(laying.ledger, &self.pool);
+            laying.store_executables(&current, &executables)?;
+            if changing.stage_links(staged, &current)?.is_empty() {
+                return Ok((alone, current));
+            }
+            current.save(laying.op)?;
+            drop(alone);
+            // Something came in between; nothing is read while the yard is held alone.
+            let again = Ledger::load(&self.pool)?;
+            executables = self.vouch(coming, &Laying { ledger: &again, ..*laying })?;
+            laying.ledger.learn(again);
+        }
+        Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
+    }
+
+    /// Deletes what a change has staged or taken out; what somebody has open is kept, and named.
+    fn discard(&self, op: &Path, staged: &Staged, row: &TwinRow, ledger: Option<&Ledger>) -> Result<Vec<String>> {
+        let paths: Vec<&RelPath> = staged.paths().collect();
+        self.discard_paths(op, &paths, row, ledger)
+    }
+
+    /// The same, of what lies in the areas of an operation's folder, by the paths that it is of.
+    pub(super) fn discard_paths(
+        &self,
+        op: &Path,
+        paths: &[&RelPath],
+        row: &TwinRow,
+        ledger: Option<&Ledger>,
+    ) -> Result<Vec<String>> {
+        let moved = |before: &Stat, after: &Stat| {
+            if let Some(ledger) = ledger {
+                ledger.moved(before, after);
+            }
+        };
+        Discard { op, kept: &self.kept_folder(row)?, moved: &moved }.areas(paths)
+    }
+
+    /// A folder below `kept/` that isn't there yet, for what is kept of a twin.
+    pub(super) fn kept_folder(&self, row: &TwinRow) -> Result<PathBuf> {
+        let kept = self.root().join("kept");
+        let free = (1..).map(|number| kept.join(format!("{} {number}", row.name))).find(|path| !disk::exists(path));
+        Ok(free.unwrap_or(kept))
     }
 
     /// Publishes what is staged, and moves the pointer. If either fails, what was done is undone.
@@ -147,33 +237,57 @@ impl Yard {
         changing: &Changing<'_>,
         staged: &Staged,
         op: &mut OpFolder,
-        alone: bool,
+        ledger: Option<&Ledger>,
         ctx: &Ctx,
     ) -> Result<(Published, Committed)> {
-        let &Intended { start, goal, intent, folder, .. } = intended;
+        let &Intended { start, goal, folder, .. } = intended;
         let (before, after) = (&start.state.profile, &goal.state.profile);
-        let published = match changing.publish(staged) {
+        let published = match changing.publish(staged, ledger) {
             Ok(published) => published,
-            Err((error, true)) => {
-                self.give_up(goal, intent)?;
-                return Err(error);
-            }
-            Err((error, false)) => return Err(half_done(start.row, &error, op)),
+            Err(GivenUp { error, undone }) => return Err(self.given_up(intended, error, undone, op, ledger, ctx)),
         };
         let committed = self
             .shift_profile(folder, before, after, op)
-            .and_then(|()| self.commit(intended, &published, op, alone, ctx));
+            .and_then(|()| self.commit(intended, &published, op, ledger, ctx));
         let error = match committed {
             Ok(committed) => return Ok((published, committed)),
             Err(error) => error,
         };
-        let undone = self.shift_profile(folder, after, before, op).and_then(|()| changing.undo(staged, &published));
-        if let Err(failed) = undone {
-            tracing::warn!(%failed, "a change that could not be committed could not be undone either");
-            return Err(half_done(start.row, &error, op));
+        let undone = self
+            .shift_profile(folder, after, before, op)
+            .and_then(|()| changing.undo(staged, &published, ledger))
+            .inspect_err(
+                |failed| tracing::warn!(%failed, "a change that could not be committed could not be undone either"),
+            );
+        Err(self.given_up(intended, error, undone.ok(), op, ledger, ctx))
+    }
+
+    /// The error of a change that was undone, once what others wrote into it meanwhile is kept; of one that was not, since
+    /// half of it is done, and `op` holds the rest.
+    fn given_up(
+        &self,
+        intended: &Intended<'_>,
+        error: Error,
+        undone: Option<Vec<Doubtful>>,
+        op: &mut OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Error {
+        let &Intended { start, goal, intent, .. } = intended;
+        let Some(late) = undone else { return half_done(start.row, &error, op) };
+        let ctx = ctx.without_cancel();
+        let known = |path: &RelPath| goal.next.get(path.as_str());
+        let kept = self
+            .take_late(&late, known, op, ledger, &ctx)
+            .and_then(|late| self.keep_meanwhile(start, &late, op))
+            .and_then(|()| self.give_up(goal, intent));
+        match kept {
+            Ok(()) => error,
+            Err(why) => {
+                tracing::warn!(%why, "what was written meanwhile is not kept yet");
+                half_done(start.row, &error, op)
+            }
         }
-        self.give_up(goal, intent)?;
-        Err(error)
     }
 
     /// A change that is undone is not intended any more; one that only had to be finished still is.
@@ -216,11 +330,11 @@ impl Yard {
         intended: &Intended<'_>,
         published: &Published,
         op: &OpFolder,
-        alone: bool,
+        ledger: Option<&Ledger>,
         ctx: &Ctx,
     ) -> Result<Committed> {
         let &Intended { start, goal, to, intent, .. } = intended;
-        let late = self.take_late(&published.doubtful, |path| start.there.get(path.as_str()), op, alone, ctx)?;
+        let late = self.take_late(&published.doubtful, |path| start.there.get(path.as_str()), op, ledger, ctx)?;
         let next = with_folders(goal.next.clone(), published.left.clone())?;
         let to = if published.left.is_empty() { to } else { self.put_goal(start, &goal.state, &next, op)? };
         let meanwhile = self.put_meanwhile(start, &late, op)?;
@@ -271,13 +385,14 @@ impl Yard {
         self.catalog.set_state(start.row.id, start.row.state)
     }
 
-    /// Reads what came out of a folder and may be something new; what is goes into the pool.
+    /// Reads what came out of a folder and may be something new; what is goes into the pool. Whoever holds the yard alone
+    /// has its ledger.
     pub(super) fn take_late<'a>(
         &self,
         doubtful: &[Doubtful],
         known: impl Fn(&RelPath) -> Option<&'a Entry>,
         op: &OpFolder,
-        alone: bool,
+        ledger: Option<&Ledger>,
         ctx: &Ctx,
     ) -> Result<Vec<(RelPath, Entry)>> {
         if doubtful.is_empty() {
@@ -305,28 +420,27 @@ impl Yard {
                 late.push((path.clone(), Entry { path: path.clone(), node, mtime: stat.mtime }));
             }
         }
-        let _alone = if alone { None } else { Some(self.alone(ctx)?) };
-        putter.publish(ctx)?;
+        self.publish(putter, op, ledger, ctx)?;
         Ok(late)
     }
 
-    /// Saves the index and deletes what came out; says when all of that was over.
-    fn tidy(
+    /// Publishes what a putter has staged: with the ledger of one who holds the yard alone, else it is taken for that.
+    pub(super) fn publish(
         &self,
+        putter: Putter<'_>,
         op: &OpFolder,
-        folder: &Path,
-        next: &Listing,
-        rows: Vec<Row>,
-        latest: i64,
-        clock: &FsClock,
-    ) -> Result<i64> {
-        for area in ["new", "old"] {
-            disk::remove_tree(&op.path().join(area))?;
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Result<PutTotals> {
+        if let Some(ledger) = ledger {
+            return putter.publish(ledger, ctx);
         }
-        let looked_at = clock.wait_past(latest)?;
-        let index = Index { listing: next.id(), pool: self.pool.inode()?, looked_at, rows };
-        index.save(&index_path(folder), &op.path().join("index"))?;
-        clock.now()
+        putter.sync()?;
+        let _alone = self.alone(ctx)?;
+        let ledger = Ledger::load(&self.pool)?;
+        let published = putter.publish(&ledger, ctx)?;
+        ledger.save(op.path())?;
+        Ok(published)
     }
 }
 

@@ -9,6 +9,7 @@ use serde::Serialize;
 
 use super::Leaks;
 use super::ShareTotals;
+use super::change::VOUCHES;
 use super::making::Making;
 use super::markers::with_markers;
 use super::settle::index_path;
@@ -18,13 +19,13 @@ use crate::catalog::{Counts, Intent, TwinRow};
 use crate::combine::{Derive, Draft, Renamed, realise, rename};
 use crate::disk::{self, FsClock};
 use crate::error::{Error, Result, TwinError};
-use crate::ident::{BuildRef, ListingId, Source, TwinId, TwinName};
+use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::lock::Held;
 use crate::materialise::{Laid, Laying};
 use crate::path::RelPath;
-use crate::pool::{Facts, Policy, Putter, Sharing, Unshared};
+use crate::pool::{Facts, Ledger, Policy, Putter, Sharing, Unshared};
 use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::Index;
@@ -256,11 +257,13 @@ impl Yard {
         let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
         let policy = Policy::new(plan.sharing, Facts::probe(op.path())?, listing, written);
         let clock = FsClock::new(op.path())?;
-        let held = if policy.links() { self.alone(ctx)? } else { self.shared(ctx)? };
-        let started = clock.now()?;
         let stage = op.path().join("twin");
         disk::make_folder(&stage)?;
-        let laid = Laying { pool: &self.pool, policy: &policy, op: op.path(), ctx }.lay(listing, &stage)?;
+        let asked = Ledger::load(&self.pool)?;
+        let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
+        let needed: Vec<&Entry> = listing.entries().iter().collect();
+        let executables = self.vouch(&needed, &laying)?;
+        let mut laid = laying.lay(listing, &stage)?;
         let row = TwinRow {
             id: TwinId::random()?,
             name: plan.name.clone(),
@@ -273,10 +276,24 @@ impl Yard {
             unsynced: disk::boot_id(),
         };
         let looked_at = clock.wait_past(laid.latest)?;
-        self.furnish(&stage, &row, plan, (listing, &laid), looked_at)?;
+        self.furnish(&stage, &row, plan)?;
         ctx.check()?;
-        let window = policy.links().then_some((started, looked_at));
-        let row = self.publish_twin(held, row, &stage, window, ctx)?;
+        // Copying keeps nobody from the yard. Links, and the rename that makes the twin, are done alone.
+        let (alone, ledger) = self.link_new(&laying, listing, &stage, &mut laid, (executables, &needed))?;
+        let published = ctx.check().and_then(|()| {
+            let index = Index { listing: listing.id(), pool: self.pool.inode()?, looked_at, rows: laid.rows.clone() };
+            index.save(&index_path(&stage), &stage.join("index.new"))?;
+            self.publish_twin(row, &stage)
+        });
+        let row = match published {
+            Ok(row) => row,
+            Err(error) => {
+                self.take_links_back(&stage, &ledger, op.path());
+                return Err(error);
+            }
+        };
+        ledger.save(op.path())?;
+        drop(alone);
         Ok(CloneOutcome {
             name: plan.name.clone(),
             id: row.id,
@@ -287,6 +304,48 @@ impl Yard {
             unshared: policy.unshared(),
             took: began.elapsed(),
         })
+    }
+
+    /// Takes the yard alone and adds the links of a new twin.
+    fn link_new(
+        &self,
+        laying: &Laying<'_>,
+        listing: &Listing,
+        stage: &Path,
+        laid: &mut Laid,
+        (mut executables, needed): (Vec<ContentId>, &[&Entry]),
+    ) -> Result<(Held, Ledger)> {
+        for _ in 0..VOUCHES {
+            let alone = self.alone(laying.ctx)?;
+            let current = Ledger::load(&self.pool)?;
+            current.take_over(laying.ledger, &self.pool);
+            laying.store_executables(&current, &executables)?;
+            let doubtful = match laying.lay_links(&current, listing, stage, laid) {
+                Ok(doubtful) => doubtful,
+                Err(error) => {
+                    self.take_links_back(stage, &current, laying.op);
+                    return Err(error);
+                }
+            };
+            if doubtful.is_empty() {
+                return Ok((alone, current));
+            }
+            current.save(laying.op)?;
+            drop(alone);
+            // Something came in between; nothing is read while the yard is held alone.
+            let again = Ledger::load(&self.pool)?;
+            executables = self.vouch(needed, &Laying { ledger: &again, ..*laying })?;
+            laying.ledger.learn(again);
+        }
+        Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
+    }
+
+    /// Takes back the links of a twin that comes to nothing, so that they needn't be read again.
+    fn take_links_back(&self, stage: &Path, ledger: &Ledger, op: &Path) {
+        let taken = disk::remove_tree_telling(stage, &|before, after| ledger.moved(before, after));
+        if let Err(error) = taken.and_then(|()| ledger.save(op)) {
+            tracing::warn!(%error, "what was staged is left for the next command");
+        }
     }
 
     fn put_first_state(&self, plan: &ClonePlan, listing: &Listing, op: &OpFolder) -> Result<crate::StateId> {
@@ -320,44 +379,20 @@ impl Yard {
     fn read_folder(&self, taking: &Taking, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
         let putter = Putter::new(&self.pool, op.path(), self.known_sizes()?)?;
         let taken = taking.read(&putter, self.root(), ctx)?;
-        let _alone = self.alone(ctx)?;
-        putter.publish(ctx)?;
+        self.publish(putter, op, None, ctx)?;
         with_markers(taken.listing, sheet).map(|(listing, _)| listing)
     }
 
     /// Puts what belongs beside `game` and `home` into the stage of a new twin.
-    fn furnish(
-        &self,
-        stage: &Path,
-        row: &TwinRow,
-        plan: &ClonePlan,
-        (listing, laid): (&Listing, &Laid),
-        looked_at: i64,
-    ) -> Result<()> {
+    fn furnish(&self, stage: &Path, row: &TwinRow, plan: &ClonePlan) -> Result<()> {
         // The game's files may reach the disk later, since the pool has them; nothing else has these.
         disk::write_synced(&stage.join("id"), format!("{}\n", row.id).as_bytes())?;
         disk::write_synced(&stage.join("profile.toml"), plan.profile.as_bytes())?;
-        disk::make_folder(&stage.join("runs"))?;
-        let index = Index { listing: listing.id(), pool: self.pool.inode()?, looked_at, rows: laid.rows.clone() };
-        index.save(&index_path(stage), &stage.join("index.new"))
+        disk::make_folder(&stage.join("runs"))
     }
 
-    /// Renames a staged twin into place and records it: the instant at which it exists.
-    fn publish_twin(
-        &self,
-        held: Held,
-        mut row: TwinRow,
-        stage: &Path,
-        window: Option<(i64, i64)>,
-        ctx: &Ctx,
-    ) -> Result<TwinRow> {
-        // A lock that is held with others can't be turned into one held alone without letting go.
-        let _alone = if window.is_some() {
-            held
-        } else {
-            drop(held);
-            self.alone(ctx)?
-        };
+    /// Renames a staged twin into place and records it: the instant at which it exists. The caller holds the yard alone.
+    fn publish_twin(&self, mut row: TwinRow, stage: &Path) -> Result<TwinRow> {
         self.check_free(&row.name)?;
         row.folder = self.free_folder(&row.name)?;
         let folder = self.twins_folder().join(&row.folder);
@@ -369,9 +404,6 @@ impl Yard {
         disk::sync_rename(stage, &folder)?;
         self.catalog.together(|| {
             self.catalog.add_twin(&row)?;
-            if let Some((started, ended)) = window {
-                self.catalog.add_window(started, ended)?;
-            }
             self.catalog.intent_done(intent)
         })?;
         Ok(row)

@@ -304,22 +304,23 @@ impl Yard {
         if one == other || before.size().max(after.size()) > TEXT_MAX {
             return Ok(None);
         }
-        let one = self.bytes_of(&difference.from, &differing.path, one)?;
-        let other = self.bytes_of(&difference.to, &differing.path, other)?;
+        let one = self.bytes_at(&difference.from, &differing.path, one)?;
+        let other = self.bytes_at(&difference.to, &differing.path, other)?;
         if one.contains(&0) || other.contains(&0) {
             return Ok(None);
         }
         Ok(Some(hunks(&String::from_utf8_lossy(&one), &String::from_utf8_lossy(&other))))
     }
 
-    fn bytes_of(&self, side: &Compared, path: &RelPath, content: ContentId) -> Result<Vec<u8>> {
-        let pool = self.pool.path(content);
-        // What a look found new is not in the pool.
-        let file = match &side.folder {
-            Some(folder) if !self.pool.has(content) => path.below(folder),
-            _ => pool,
-        };
-        fs::read(&file).at("read", file)
+    fn bytes_at(&self, side: &Compared, path: &RelPath, content: ContentId) -> Result<Vec<u8>> {
+        match (self.bytes_of(content), &side.folder) {
+            // What a look found new is not in the pool.
+            (Err(_), Some(folder)) => {
+                let file = path.below(folder);
+                fs::read(&file).at("read", file)
+            }
+            (bytes, _) => bytes,
+        }
     }
 
     fn side(&self, side: &Side, ctx: &Ctx) -> Result<Looked> {

@@ -1,7 +1,6 @@
 //! Config edits: the profile says which values stand in which files, and this sees to it.
 
 use std::collections::BTreeMap;
-use std::fs;
 
 use serde::Serialize;
 
@@ -11,7 +10,7 @@ use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Derive, Draft, EditStep, Transform};
 use crate::edit::{self, Format};
-use crate::error::{LaunchError, PathContext, Result};
+use crate::error::{LaunchError, Result};
 use crate::ident::TwinName;
 use crate::listing::{Listing, Node};
 use crate::lock::Held;
@@ -273,8 +272,7 @@ impl Yard {
                         let fault = edit::EditFault::TooLarge(*size);
                         return Err(LaunchError::Edit { file: file.to_string(), fault }.into());
                     }
-                    let path = self.pool.path(*content);
-                    Some(fs::read(&path).at("read", &path)?)
+                    Some(self.bytes_of(*content)?)
                 }
                 _ => None,
             };

@@ -1,6 +1,7 @@
 //! Finishing a change of a twin that was cut off: always forward.
 
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use super::change::{Goal, Start, unfinished};
@@ -15,8 +16,9 @@ use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::lock::Held;
 use crate::materialise::{Doubtful, PATHS};
 use crate::path::RelPath;
+use crate::pool::Ledger;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Found};
+use crate::scan::Now;
 use crate::yard::OpFolder;
 
 impl Yard {
@@ -50,22 +52,42 @@ impl Yard {
             // Nothing that an index says is believed then.
             disk::remove_if_there(&index_path(&folder))?;
         }
-        let Look { before, rows, mut found, .. } = self.look(&row, &folder, &op, Doubt::Nothing, ctx)?;
+        let Look { before, rows, mut found, .. } = self.look(&row, &folder, &op, ctx)?;
         let wanted = self.listing(to.disk)?.sharing_paths(&before);
         let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
-        let mut late = late_in(&found, &before, &wanted, &damaged);
         let looked_at = found.looked_at;
+        let changed = std::mem::take(&mut found.changed);
+        found.changed.clone_from(&changed);
         let (there, rows) = found.merged(before.clone(), rows)?;
-        late.extend(self.late_out(cut, &before, &wanted, &op, ctx)?);
+        let next = overlay(&overlay(&there, &damaged)?, &Layer::between(&before, &wanted))?;
+        let next = without_left_over(next, &before, &wanted)?;
+        let mut late = late_in(&changed, &next, &damaged);
+        let paths = cut.paths()?;
+        late.extend(self.late_out(cut, paths.as_deref().unwrap_or_default(), &before, &wanted, &op, ctx)?);
         late.sort_by(|a, b| a.0.cmp(&b.0));
         late.dedup_by(|a, b| a.0 == b.0);
         let start = Start { row: &row, state: &from, there: &before, rows: &[], looked_at };
         self.keep_meanwhile(&start, &late, &op)?;
-        let next = overlay(&overlay(&there, &damaged)?, &Layer::between(&before, &wanted))?;
-        let next = without_left_over(next, &before, &wanted)?;
         let start = Start { row: &row, state: &from, there: &there, rows: &rows, looked_at };
         let goal = Goal { state: to, next, what: cut.what.clone(), intent: Some(cut.id) };
         self.change_twin(&start, goal, ctx)?;
+        self.discard_cut_off(&row, cut, paths, ctx)
+    }
+
+    /// Deletes what a change that was cut off had staged and taken out; what somebody has open is kept. So is all of it
+    /// where nothing tells what it is of.
+    fn discard_cut_off(&self, row: &TwinRow, cut: &CutOff, paths: Option<Vec<RelPath>>, ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        let Some(paths) = paths else {
+            let kept = self.kept_folder(row)?;
+            disk::make_folders(&self.root().join("kept"))?;
+            return disk::rename(&cut.stage, &kept);
+        };
+        let ledger = Ledger::load(&self.pool)?;
+        let paths: Vec<&RelPath> = paths.iter().collect();
+        let kept = self.discard_paths(&cut.stage, &paths, row, Some(&ledger))?;
+        ledger.save(&cut.stage)?;
+        kept.iter().for_each(|kept| tracing::warn!(kept, "came out of a twin, and is still open"));
         disk::remove_tree(&cut.stage)
     }
 
@@ -73,6 +95,7 @@ impl Yard {
     fn late_out(
         &self,
         cut: &CutOff,
+        paths: &[RelPath],
         before: &Listing,
         wanted: &Listing,
         op: &OpFolder,
@@ -80,7 +103,7 @@ impl Yard {
     ) -> Result<Vec<(RelPath, Entry)>> {
         let known = |path: &RelPath| before.get(path.as_str()).or_else(|| wanted.get(path.as_str()));
         let second = OpFolder::below(op, "late")?;
-        let mut out = self.take_late(&came_out(&cut.stage)?, known, &second, false, ctx)?;
+        let mut out = self.take_late(&came_out(&cut.stage, paths)?, known, &second, None, ctx)?;
         out.retain(|(path, entry)| {
             [before, wanted].iter().all(|listing| listing.get(path.as_str()).is_none_or(|is| is.node != entry.node))
         });
@@ -88,17 +111,14 @@ impl Yard {
     }
 }
 
-/// What is in the folder, and is neither as it was nor as it should be: someone else wrote it, unless it is a folder that
-/// was half way, or an empty file that a power loss left.
-fn late_in(found: &Found, before: &Listing, wanted: &Listing, damaged: &Layer) -> Vec<(RelPath, Entry)> {
-    let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
-    found
-        .changed
-        .iter()
-        .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
+/// What is in the folder now, was not there before, and will not be there in the end: someone else wrote it, unless it is a
+/// folder that was half way, or an empty file that a power loss left.
+fn late_in(changed: &[(RelPath, Now)], next: &Listing, damaged: &Layer) -> Vec<(RelPath, Entry)> {
+    let there = changed.iter().filter_map(|(path, now)| Some((path, &now.as_ref()?.0)));
+    there
         .filter(|(path, now)| now.node != Node::EmptyFolder && (!damaged.has(path) || now.node.size() > 0))
-        .filter(|(path, now)| node(wanted, path).as_ref() != Some(&now.node))
-        .filter(|(path, _)| node(before, path) != node(wanted, path) || damaged.has(path))
+        .filter(|(path, now)| next.get(path.as_str()).map(|entry| &entry.node) != Some(&now.node))
+        .map(|(path, now)| (path.clone(), now.clone()))
         .collect()
 }
 
@@ -123,17 +143,24 @@ struct CutOff {
     what: Option<What>,
 }
 
+impl CutOff {
+    /// The paths that its steps are about; `None` if what says so can't be understood.
+    fn paths(&self) -> Result<Option<Vec<RelPath>>> {
+        let path = self.stage.join(PATHS);
+        match fs::read(&path) {
+            // It is tidied up already.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Some(Vec::new())),
+            text => Ok(serde_json::from_slice(&text.at("read", &path)?).ok()),
+        }
+    }
+}
+
 /// What a change that was cut off had taken out of the folder, or not put into it yet.
-fn came_out(stage: &Path) -> Result<Vec<Doubtful>> {
-    let Ok(text) = fs::read(stage.join(PATHS)) else { return Ok(Vec::new()) };
-    let paths: Vec<RelPath> = serde_json::from_slice(&text).unwrap_or_default();
+fn came_out(stage: &Path, paths: &[RelPath]) -> Result<Vec<Doubtful>> {
     let mut found = Vec::new();
-    for area in ["new", "old"] {
-        let Ok(chunks) = fs::read_dir(stage.join(area)) else { continue };
-        for chunk in chunks {
-            let chunk = chunk.at("list", stage)?.path();
-            for out in fs::read_dir(&chunk).at("list", &chunk)? {
-                let out = out.at("list", &chunk)?.path();
+    for area in ["new", "old"].map(|area| stage.join(area)) {
+        for chunk in listed(&area)? {
+            for out in listed(&chunk)? {
                 let number = out.file_name().and_then(|name| name.to_str()?.parse::<usize>().ok());
                 if let Some(path) = number.and_then(|number| paths.get(number)) {
                     found.push(Doubtful { path: path.clone(), out });
@@ -142,4 +169,12 @@ fn came_out(stage: &Path) -> Result<Vec<Doubtful>> {
         }
     }
     Ok(found)
+}
+
+/// What is in a folder; nothing if it isn't there.
+fn listed(folder: &Path) -> Result<Vec<PathBuf>> {
+    match fs::read_dir(folder) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+        entries => entries.at("list", folder)?.map(|entry| Ok(entry.at("list", folder)?.path())).collect(),
+    }
 }

@@ -42,6 +42,8 @@ pub struct RestoreOptions {
     pub to: Option<SnapshotRef>,
     /// Belongings, live paths, the home and the profile go back too, instead of staying as they are now.
     pub all: bool,
+    /// Only what is at and below these paths goes back, whatever it is: `game/bin/rules.wja`. Default: no such limit.
+    pub only: Vec<RelPath>,
 }
 
 /// What a restore will do.
@@ -223,23 +225,24 @@ impl Yard {
         let sheet = self.sheet_of(&then.build)?;
         let own = Own(sheet.as_ref());
         let shipped = self.shipped(&settled, &then, &target)?;
-        let stays = |path: &RelPath| !options.all && own.holds(path) && !shipped.contains(path);
+        let some = !options.only.is_empty();
+        check_only(&options.only, &target, &settled.listing)?;
+        let wanted = |path: &RelPath| options.only.iter().any(|only| path.is_at_or_below(only));
+        let own_stays = |path: &RelPath| !options.all && own.holds(path) && !shipped.contains(path);
+        let stays = |path: &RelPath| if some { !wanted(path) } else { own_stays(path) };
         let rebased = rebase(&target, &settled.listing, &target, stays)?;
-        let (game, others) = own.counts(&settled.listing, &target);
+        let (game, others) = own.counts(&settled.listing, if some { &rebased.listing } else { &target });
         // An edit goes with its file.
-        let stays = |edit: &Applied| !options.all && own.holds(&edit.file);
+        let stays = |edit: &Applied| if some { !wanted(&edit.file) } else { !options.all && own.holds(&edit.file) };
         let now = settled.state.edits.iter().filter(|edit| stays(edit));
         let edits = then.edits.iter().filter(|edit| !stays(edit)).chain(now).cloned().collect();
-        let state = State {
-            edits,
-            build: then.build.clone(),
-            laid: then.laid,
-            profile: if options.all { then.profile } else { settled.state.profile.clone() },
-            ..settled.state.clone()
-        };
+        let profile = if options.all { then.profile } else { settled.state.profile.clone() };
+        let (build, laid) =
+            if some { (settled.state.build.clone(), settled.state.laid) } else { (then.build.clone(), then.laid) };
+        let state = State { edits, build, laid, profile, ..settled.state.clone() };
         let draft = rebased.listing.clone().into();
         self.check_protected(&row, &settled.listing, &draft, &state)?;
-        let build = (then.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
+        let build = (state.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
         let what = What::Restore { to: to.number, all: options.all };
         Ok(RestorePlan {
             name: row.name.clone(),
@@ -295,5 +298,13 @@ impl Yard {
             set_aside: reached.set_aside,
             took: began.elapsed(),
         })
+    }
+}
+
+/// An error for a path that has nothing at or below it, now or then.
+fn check_only(only: &[RelPath], then: &Listing, now: &Listing) -> Result<()> {
+    match only.iter().find(|path| !then.has(path.as_str()) && !now.has(path.as_str())) {
+        Some(path) => Err(Error::NotFound { what: "path", name: path.to_string(), known: Vec::new() }),
+        None => Ok(()),
     }
 }

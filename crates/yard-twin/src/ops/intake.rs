@@ -15,7 +15,7 @@ use crate::error::{Error, IntakeError, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::path::RelPath;
-use crate::pool::Putter;
+use crate::pool::{Ledger, Putter};
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen};
 use crate::sheet::{self, Belongings, Sheet};
@@ -266,7 +266,10 @@ impl Yard {
         ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
         let alone = self.alone(ctx)?;
         let was_there = self.already(&plan.build, &listing)?;
-        let published = putter.publish(ctx)?;
+        let ledger = Ledger::load(&self.pool)?;
+        let published = putter.publish(&ledger, ctx);
+        ledger.save(op.path())?;
+        let published = published?;
         if !was_there {
             self.put_listing(&listing, None, &op)?;
             if let Some(text) = &plan.sheet_text {

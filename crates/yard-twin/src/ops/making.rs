@@ -31,8 +31,7 @@ impl<'a> Making<'a> {
 
     /// Moves what was made into the pool, and remembers how it was made.
     pub(super) fn keep(self, ctx: &Ctx) -> Result<()> {
-        let _alone = self.yard.alone(ctx)?;
-        self.putter.publish(ctx)?;
+        self.yard.publish(self.putter, self.op, None, ctx)?;
         let catalog = &self.yard.catalog;
         let made = self.made.into_inner();
         catalog.together(|| {
@@ -43,8 +42,7 @@ impl<'a> Making<'a> {
 
 impl Contents for Making<'_> {
     fn read(&self, content: ContentId) -> Result<Vec<u8>> {
-        let path = self.yard.pool.path(content);
-        fs::read(&path).at("read", &path)
+        self.yard.bytes_of(content)
     }
 
     fn put(&self, bytes: &[u8]) -> Result<ContentId> {

@@ -11,7 +11,7 @@ use crate::error::Result;
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Found, Now};
+use crate::scan::{Found, Now};
 
 /// By then the system has written a new twin's files by itself, so that making sure of it costs next to nothing.
 const WRITTEN_BY_THEN: SignedDuration = SignedDuration::from_secs(35);
@@ -37,7 +37,7 @@ impl Yard {
         let op = self.begin(ctx)?;
         // Nothing that an index says is believed.
         disk::remove_if_there(&super::settle::index_path(&folder))?;
-        let Look { state, before, rows, mut found, .. } = self.look(row, &folder, &op, Doubt::Nothing, ctx)?;
+        let Look { state, before, rows, mut found, .. } = self.look(row, &folder, &op, ctx)?;
         let damaged = put_right(&found, &before)?;
         if !damaged.is_empty() {
             tracing::warn!(twin = %row.name, files = damaged.len(), "not written before the power was lost: put right");

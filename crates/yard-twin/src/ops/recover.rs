@@ -1,32 +1,75 @@
 //! Recovery: what a command that is no more has left half done is finished or undone.
+//!
+//! What can't be is no reason for the rest of the yard not to work: it is named, and only the twin that it is about is
+//! kept from changes.
 
 use std::fs;
 
 use crate::Yard;
 use crate::catalog::Intent;
 use crate::disk;
-use crate::error::{PathContext, Result};
+use crate::error::{Error, PathContext, Result};
 use crate::ident::TwinId;
 use crate::lock::{self, Mode};
+use crate::pool::Ledger;
 use crate::progress::Ctx;
 use crate::yard::{OpFolder, folder_id};
 
+/// What the opening of a yard found half done.
+#[derive(Debug, Default)]
+pub(crate) struct Recovered {
+    /// What was finished or undone.
+    pub(crate) done: Vec<String>,
+    /// What could not be.
+    pub(crate) left: Vec<Left>,
+}
+
+/// What is half done, and stays so for now.
+#[derive(Debug)]
+pub(crate) struct Left {
+    /// What it is: a folder of `tmp/`, or what was under way.
+    pub(crate) what: String,
+    /// The twin that it is about.
+    pub(crate) twin: Option<TwinId>,
+    /// Why it could not be finished.
+    pub(crate) why: String,
+}
+
+impl Recovered {
+    /// Takes down what came of one thing; only a wish to stop ends it all.
+    fn note(&mut self, what: String, twin: Option<TwinId>, came: Result<bool>) -> Result<()> {
+        match came {
+            Ok(true) => self.done.push(what),
+            Ok(false) => {}
+            Err(Error::Cancelled) => return Err(Error::Cancelled),
+            // Somebody is at it just now.
+            Err(Error::Busy { .. }) => {}
+            Err(error) => {
+                tracing::info!(what, %error, "could not be finished yet");
+                self.left.push(Left { what, twin, why: error.with_causes() });
+            }
+        }
+        Ok(())
+    }
+}
+
 impl Yard {
-    /// Finishes or undoes what commands left half done that are no more, and says what that was.
-    pub(crate) fn recover(&self) -> Result<Vec<String>> {
-        let mut recovered = Vec::new();
+    /// Finishes or undoes what commands left half done that are no more, as far as that is possible.
+    pub(crate) fn recover(&self, ctx: &Ctx) -> Result<Recovered> {
+        let mut recovered = Recovered::default();
         let tmp = self.root().join("tmp");
         let idle = fs::read_dir(&tmp).at("list", &tmp)?.next().is_none();
         if idle && self.catalog.intents()?.is_empty() {
             return Ok(recovered);
         }
         // Whoever is at work now holds the yard or will look again later.
-        let Some(held) = lock::try_take(&self.root().join("locks/yard"), Mode::Alone)? else { return Ok(recovered) };
+        let Some(held) = lock::try_take(&self.lock_path(), Mode::Alone)? else { return Ok(recovered) };
         for (id, intent) in self.catalog.intents()? {
+            ctx.check()?;
             if !matches!(intent, Intent::Change { .. }) {
                 tracing::info!(?intent, "a command died here: it is finished or undone");
-                self.catalog.together(|| self.finish_intent(id, &intent))?;
-                recovered.push(intent.doing());
+                let came = self.catalog.together(|| self.finish_intent(id, &intent)).map(|()| true);
+                recovered.note(intent.doing(), intent.twin(), came)?;
             }
         }
         let (mut changes, mut stages) = (Vec::new(), Vec::new());
@@ -41,21 +84,19 @@ impl Yard {
             }
         }
         for entry in fs::read_dir(&tmp).at("list", &tmp)? {
+            ctx.check()?;
             let path = entry.at("list", &tmp)?.path();
             if !stages.contains(&path) {
                 let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-                recovered.extend(OpFolder::remove_if_left(&path)?.then(|| format!("tmp/{name}")));
+                recovered.note(format!("tmp/{name}"), None, OpFolder::remove_if_left(&path))?;
             }
         }
         drop(held);
         for row in changes {
             // One that is held is being changed just now, or running.
             let Some(held) = lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)? else { continue };
-            match self.finish_change(&row, &held, &Ctx::default()) {
-                Ok(()) => recovered.push(format!("a change of {}", row.name)),
-                // Commands on this twin will say so; the others are not kept from their work.
-                Err(error) => tracing::info!(twin = %row.name, %error, "could not be finished yet"),
-            }
+            let came = self.finish_change(&row, &held, ctx).map(|()| true);
+            recovered.note(format!("a change of {}", row.name), Some(row.id), came)?;
         }
         Ok(recovered)
     }
@@ -66,7 +107,7 @@ impl Yard {
             // The rename is the step: where the folder is there, the twin is, and its user may be in it already.
             Intent::Clone { twin } => {
                 let folder = self.twins_folder().join(&twin.folder);
-                if folder_id(&folder) == Some(twin.id) {
+                if folder_id(&folder)? == Some(twin.id) {
                     self.catalog.add_twin(twin)?;
                 }
             }
@@ -76,27 +117,22 @@ impl Yard {
                     self.catalog.mark_removed(*twin, removed_folder, jiff::Timestamp::now())?;
                 }
             }
-            Intent::Forget { twin } => self.forget(*twin)?,
+            Intent::Forget { twin } => {
+                if let Some(row) = self.catalog.twin(*twin)? {
+                    let op = self.op_folder()?;
+                    let ledger = Ledger::load(&self.pool)?;
+                    self.forget(&row, &op, &ledger)?;
+                    ledger.save(op.path())?;
+                }
+            }
             Intent::Rename { twin, name, folder, new_folder, mend } => {
                 let [old, new] = [folder, new_folder].map(|folder| self.twins_folder().join(folder));
-                if folder == new_folder || (folder_id(&new) == Some(*twin) && !disk::exists(&old)) {
+                if folder == new_folder || (folder_id(&new)? == Some(*twin) && !disk::exists(&old)) {
                     return self.renamed(id, *twin, name, new_folder, mend.as_ref());
                 }
             }
             Intent::Change { .. } => return Ok(()),
         }
         self.catalog.intent_done(id)
-    }
-
-    /// Deletes a twin's folder and its record.
-    pub(crate) fn forget(&self, twin: TwinId) -> Result<()> {
-        if let Some(row) = self.catalog.twin(twin)? {
-            let folder = self.folder_of(&row);
-            disk::remove_tree(&folder)?;
-            folder.parent().map_or(Ok(()), disk::sync_folder)?;
-            self.catalog.delete_twin(twin)?;
-            self.drop_twin_lock(twin);
-        }
-        Ok(())
     }
 }

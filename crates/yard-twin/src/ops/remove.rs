@@ -9,12 +9,16 @@ use serde::Serialize;
 
 use super::Leaks;
 use crate::Yard;
-use crate::catalog::{Intent, TwinRow};
-use crate::disk::{self, FsClock};
-use crate::error::{Error, Result, TwinError};
+use crate::catalog::{Intent, TwinRow, What};
+use crate::disk;
+use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
 use crate::listing::{Listing, Totals};
+use crate::path::RelPath;
+use crate::pool::Ledger;
 use crate::progress::{Ctx, Phase};
+use crate::scan::Doubt;
+use crate::yard::{OpFolder, folder_id};
 
 /// Files whose bytes exist nowhere else in the yard.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -37,7 +41,8 @@ pub struct RemovePlan {
     pub totals: Totals,
     /// What exists nowhere else: not in a stock build, not in another twin.
     pub only_here: OnlyHere,
-    /// What is in its folder and can't be kept; only [`Yard::forget_twin`] deletes it.
+    /// What is in its folder and in no state of it: what can't be kept, and what was changed there since it was removed. Only
+    /// [`Yard::forget_twin`] deletes it.
     pub not_taken: Vec<String>,
     /// Shared files that were found to be written through their guard.
     pub leaks: Leaks,
@@ -68,8 +73,11 @@ pub struct RemoveOutcome {
 pub struct ForgetOutcome {
     /// The twin.
     pub name: TwinName,
-    /// Contents that nothing else needed, deleted from the pool: their bytes on disk.
+    /// Contents that nothing else needed, deleted from the pool: their bytes on disk. They stay for a sweep while another
+    /// command is at work.
     pub freed: u64,
+    /// What is kept all the same: a folder in which somebody still has files open, or that is not this twin's.
+    pub kept: Vec<String>,
     /// How long it took.
     #[serde(serialize_with = "crate::progress::seconds")]
     pub took: Duration,
@@ -91,6 +99,8 @@ impl Yard {
                 Err(Error::Twin(TwinError::FolderMissing { found: None, .. })) => folder_missing = true,
                 Err(error) => return Err(error),
             }
+        } else {
+            not_taken = self.beside_state(&row, ctx)?;
         }
         let row = self.catalog.twin(row.id)?.unwrap_or(row);
         let state = self.state(row.state)?;
@@ -152,33 +162,84 @@ impl Yard {
         Ok(RemoveOutcome { name: plan.name.clone(), folder, took: began.elapsed() })
     }
 
-    /// Lets a twin go for good: its folder, its states, and every content that nothing else needs.
+    /// What is in the folder of a removed twin, and in no state of it, each with its reason.
+    pub(super) fn beside_state(&self, row: &TwinRow, ctx: &Ctx) -> Result<Vec<String>> {
+        let folder = self.folder_of(row);
+        if folder_id(&folder)? != Some(row.id) {
+            return Ok(Vec::new());
+        }
+        let op = self.begin(ctx)?;
+        let look = self.look_only(row, &folder, &op, None, Doubt::Nothing, ctx)?;
+        let mut beside = look.found.not_taken;
+        let leaks = &look.found.leaks;
+        let changed = look.found.changed.iter().filter(|(path, _)| !leaks.iter().any(|leak| leak.path == *path));
+        let there =
+            changed.filter_map(|(path, now)| now.as_ref().filter(|now| now.0.node.content().is_some()).map(|_| path));
+        beside.extend(there.map(|path| format!("{} (changed since it was removed)", path.below(&folder).display())));
+        Ok(beside)
+    }
+
+    /// Lets a twin go for good: its folder, its states, and every content that nothing else needs. It is settled once more
+    /// before: whoever agreed to the plan has not agreed to what came into the folder since.
     ///
     /// A crash is finished by the next opening of the yard; contents that it had no time for stay in the pool.
     ///
     /// # Errors
-    /// [`Error::Busy`] while it runs, [`Error::Io`].
+    /// [`TwinError::ChangedMeanwhile`] if it is not as it was when this was planned, [`Error::Busy`] while it runs,
+    /// [`Error::Io`].
     pub fn forget_twin(&self, plan: &RemovePlan, ctx: &Ctx) -> Result<ForgetOutcome> {
         let began = Instant::now();
-        let _twin = self.hold_twin(&plan.row, ctx)?;
-        let op = self.begin(ctx)?;
-        let _alone = self.alone(ctx)?;
+        let held = self.hold_twin(&plan.row, ctx)?;
         let row = self.catalog.twin(plan.row.id)?.unwrap_or_else(|| plan.row.clone());
         if row.protected.is_some() {
             return Err(TwinError::Protected(row.name.to_string()).into());
         }
-        let only_mine = self.contents_only_of(&row)?;
-        let clock = FsClock::new(op.path())?;
-        let started = clock.now()?;
+        let not_taken = if row.removed_at.is_some() {
+            self.beside_state(&row, ctx)?
+        } else if plan.folder_missing {
+            Vec::new()
+        } else {
+            self.settle_held(&row, &held, What::Outside, ctx)?.not_taken
+        };
+        let row = self.catalog.twin(row.id)?.unwrap_or(row);
+        if row.state != plan.row.state || not_taken != plan.not_taken {
+            let (name, path) = (row.name.to_string(), self.folder_of(&row));
+            return Err(TwinError::ChangedMeanwhile { name, path }.into());
+        }
+        let op = self.begin(ctx)?;
+        let _alone = self.alone(ctx)?;
+        let only_mine = if self.is_only_operation(&op)? { self.contents_only_of(&row)? } else { HashSet::new() };
+        let ledger = Ledger::load(&self.pool)?;
         let intent = self.catalog.intend(&Intent::Forget { twin: row.id })?;
         for path in &plan.entries {
             self.delete_entry(path)?;
         }
-        ctx.phase(Phase::Deleting, plan.totals.files, 0, || self.forget(row.id))?;
-        self.catalog.intent_done(intent)?;
-        let freed = self.pool.delete(only_mine)?;
-        self.catalog.add_window(started, clock.wait_past(clock.now()?)?)?;
-        Ok(ForgetOutcome { name: plan.name.clone(), freed, took: began.elapsed() })
+        let forgotten = ctx.phase(Phase::Deleting, plan.totals.files, 0, || self.forget(&row, &op, &ledger));
+        let freed = forgotten.and_then(|kept| {
+            self.catalog.intent_done(intent)?;
+            Ok((kept, self.pool.delete(only_mine, &ledger)?))
+        });
+        ledger.save(op.path())?;
+        let (kept, freed) = freed?;
+        Ok(ForgetOutcome { name: plan.name.clone(), freed, kept, took: began.elapsed() })
+    }
+
+    /// Deletes a twin's folder and its record. The caller holds the yard alone. Says what is kept.
+    pub(super) fn forget(&self, row: &TwinRow, op: &OpFolder, ledger: &Ledger) -> Result<Vec<String>> {
+        let (folder, mut kept) = (self.folder_of(row), Vec::new());
+        if folder_id(&folder)? == Some(row.id) {
+            // Out of the way first, so that nobody takes what is half deleted for a twin.
+            let slot = op.path().join("old/0");
+            disk::make_folders(&slot)?;
+            disk::rename_new(&folder, &slot.join("0")).at("move aside", &folder)?;
+            disk::sync_rename(&folder, &slot.join("0"))?;
+            kept = self.discard_paths(op.path(), &[&RelPath::new(row.name.as_str())?], row, Some(ledger))?;
+        } else if disk::exists(&folder) {
+            kept.push(format!("{} (it is not this twin's)", folder.display()));
+        }
+        self.catalog.delete_twin(row.id)?;
+        self.drop_twin_lock(row.id);
+        Ok(kept)
     }
 
     /// The listings that stock builds and twins need, other than the one twin and the one stock build.

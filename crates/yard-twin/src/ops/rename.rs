@@ -138,7 +138,7 @@ impl Yard {
     fn folder_for(&self, new: &TwinName, row: &TwinRow) -> Result<String> {
         if new.key() == crate::path::fold_key(&row.folder) {
             let path = self.twins_folder().join(new.as_str());
-            let taken = disk::exists(&path) && crate::yard::folder_id(&path) != Some(row.id);
+            let taken = disk::exists(&path) && crate::yard::folder_id(&path)? != Some(row.id);
             return if taken { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(new.to_string()) };
         }
         self.free_folder(new)

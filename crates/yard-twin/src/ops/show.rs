@@ -6,9 +6,10 @@ use std::time::Duration;
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::leaks::Mends;
 use super::{Leaks, Settled};
 use crate::catalog::{Counts, RunRecord, TwinRow};
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::launch::{Changes, Isolation, changes};
 use crate::listing::{Listing, Totals};
@@ -17,6 +18,7 @@ use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::scan::Row;
 use crate::sheet::pattern;
+use crate::state::State;
 use crate::{Belongings, Yard};
 
 /// Files and bytes that share storage in one way.
@@ -118,6 +120,8 @@ pub struct TwinSummary {
     pub folder_missing: bool,
     /// Whether its game files may not be changed.
     pub protected: bool,
+    /// What keeps it from being worked with, or is to be mended by its next command; a check says more.
+    pub trouble: Option<String>,
 }
 
 /// Why the figures of a twin may be out of date.
@@ -191,7 +195,27 @@ impl Yard {
 
     /// A twin in a list; `totals` where they are known already.
     fn twin_summary(&self, row: &TwinRow, totals: Option<Totals>) -> Result<TwinSummary> {
-        let state = self.state(row.state)?;
+        let mut trouble = self.trouble(row);
+        let mut note = |error: Error| {
+            trouble.get_or_insert_with(|| error.with_causes());
+        };
+        let state = self.state(row.state).or_else(|error| {
+            note(error);
+            self.newest_whole(row)
+        })?;
+        let totals = totals.map_or_else(|| self.totals(state.disk), Ok).unwrap_or_else(|error| {
+            note(error);
+            Totals::default()
+        });
+        let folder_missing = match self.present_folder(row) {
+            _ if row.removed_at.is_some() => false,
+            Ok(_) => false,
+            Err(Error::Twin(TwinError::FolderMissing { .. })) => true,
+            Err(error) => {
+                note(error);
+                false
+            }
+        };
         let profile = crate::profile::Profile::parse(&state.profile, &self.folder_of(row).join("profile.toml"));
         let removed = row.removed_at.is_some();
         let busy = !removed && self.is_held(row)?;
@@ -205,13 +229,35 @@ impl Yard {
             note: profile.ok().and_then(|profile| profile.note),
             made_at: row.made_at,
             removed_at: row.removed_at,
-            totals: totals.map_or_else(|| self.totals(state.disk), Ok)?,
+            totals,
             last_run: runs.first().map(|run| run.started_at),
             running: busy && self.current_run(row)?.is_some(),
             busy,
-            folder_missing: !removed && self.present_folder(row).is_err(),
+            folder_missing,
             protected: row.protected.is_some(),
+            trouble,
         })
+    }
+
+    /// What a twin's next command will have to do with first, or what is half done in it.
+    fn trouble(&self, row: &TwinRow) -> Option<String> {
+        if row.removed_at.is_some() {
+            return None;
+        }
+        if let Some(left) = self.recovered.left.iter().find(|left| left.twin == Some(row.id)) {
+            return Some(format!("{} is half done: {}", left.what, left.why));
+        }
+        let wrong = self.has_wrong(row).unwrap_or_default();
+        wrong.then(|| {
+            "files that it shares were written to directly; its next command gives them their bytes again".into()
+        })
+    }
+
+    /// The newest state of a twin that can be read, where the present one can't.
+    fn newest_whole(&self, row: &TwinRow) -> Result<State> {
+        let history = self.catalog.history(row.id)?;
+        let whole = history.iter().find_map(|entry| self.state(entry.state).ok());
+        whole.map_or_else(|| self.state(row.state), Ok)
     }
 
     /// All about a twin. It is settled first, unless its program is running or it is removed.
@@ -271,7 +317,7 @@ impl Yard {
             state,
             not_taken: Vec::new(),
             leaks: Leaks::default(),
-            leaked: Vec::new(),
+            mends: Mends::default(),
             dropped: Vec::new(),
         })
     }

@@ -9,11 +9,12 @@ use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
 use crate::catalog::{HistoryEntry, Intent, StockRow, TwinRow, What};
-use crate::disk::{self, FsClock};
-use crate::error::{Error, PathContext, Result};
+use crate::disk;
+use crate::error::{Error, PathContext, Result, YardError};
 use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
-use crate::pool::Pool;
+use crate::pool::{Ledger, Pool};
 use crate::progress::{Ctx, Phase};
+use crate::yard::{OpFolder, folder_id};
 use crate::{KeepPolicy, Yard};
 
 /// Files of the yard's own, counted.
@@ -49,6 +50,9 @@ pub struct SweepOutcome {
     pub deleted: Files,
     /// What nothing needs, and that stays for the days of grace.
     pub waiting: Files,
+    /// Removed twins that have had their days, and stay: something is in their folders that no state has. Each with what
+    /// that is.
+    pub held_back: Vec<(TwinName, Vec<String>)>,
     /// When the first of it can go.
     pub waiting_until: Option<Timestamp>,
     /// Set where the catalogue is not the one that the pool was swept with last (it came from a backup, it seems): then
@@ -86,6 +90,8 @@ impl Yard {
     /// [`Error::Busy`] while another command is at work, [`Error::Io`].
     pub fn sweep(&self, dry_run: bool, ctx: &Ctx) -> Result<SweepOutcome> {
         let began = Instant::now();
+        // Looked at before the yard is held, which looking needs too.
+        let held_back = self.held_back(&self.what_goes(Timestamp::now())?, ctx)?;
         let alone = self.alone(ctx)?;
         let op = self.begin_alone(&alone)?;
         let mut outcome = SweepOutcome {
@@ -95,20 +101,20 @@ impl Yard {
             builds: Vec::new(),
             deleted: Files::default(),
             waiting: Files::default(),
+            held_back: held_back.iter().map(|(row, beside)| (row.name.clone(), beside.clone())).collect(),
             waiting_until: None,
             missing: None,
             took: Duration::ZERO,
         };
+        self.check_all_known()?;
         let generation = self.catalog.generation()?;
         let swept = self.pool.generation()?;
         // A sweep that was cut off has counted in the catalogue, and not yet in the pool.
         if generation == swept || generation == swept + 1 {
-            let clock = FsClock::new(op.path())?;
-            let started = clock.now()?;
-            self.let_go(&mut outcome, generation, op.path(), dry_run, ctx)?;
-            if !dry_run {
-                self.catalog.add_window(started, clock.wait_past(clock.now()?)?)?;
-            }
+            let ledger = Ledger::load(&self.pool)?;
+            let gone = self.let_go(&mut outcome, generation, &held_back, &ledger, &op, dry_run, ctx);
+            ledger.save(op.path())?;
+            gone?;
         } else {
             outcome.missing = Some(self.missing_contents(ctx)?);
             if !dry_run {
@@ -124,9 +130,19 @@ impl Yard {
         Ok(outcome)
     }
 
-    fn let_go(&self, outcome: &mut SweepOutcome, generation: u32, op: &Path, dry_run: bool, ctx: &Ctx) -> Result<()> {
+    fn let_go(
+        &self,
+        outcome: &mut SweepOutcome,
+        generation: u32,
+        held_back: &[(TwinRow, Vec<String>)],
+        ledger: &Ledger,
+        op: &OpFolder,
+        dry_run: bool,
+        ctx: &Ctx,
+    ) -> Result<()> {
         let now = Timestamp::now();
-        let goes = self.what_goes(now)?;
+        let mut goes = self.what_goes(now)?;
+        goes.twins.retain(|row| !held_back.iter().any(|(held, _)| held.id == row.id));
         outcome.states = goes
             .states
             .iter()
@@ -156,15 +172,18 @@ impl Yard {
             let waiting = unneeded.iter().filter(|file| !over(file));
             self.catalog.set_unneeded(waiting.map(|file| (file.path.as_str(), file.since)))?;
             for row in &goes.twins {
-                forgotten.push((row.id, self.catalog.intend(&Intent::Forget { twin: row.id })?));
+                forgotten.push((row.clone(), self.catalog.intend(&Intent::Forget { twin: row.id })?));
             }
             self.catalog.forget_made()?;
             self.catalog.set_generation(generation + 1)
         })?;
         // Should this be the last that is done, the opening of the yard does the rest.
-        self.pool.set_generation(generation + 1, op)?;
-        for (twin, intent) in forgotten {
-            self.forget(twin)?;
+        self.pool.set_generation(generation + 1, op.path())?;
+        for (row, intent) in forgotten {
+            let kept = self.forget(&row, op, ledger)?;
+            if !kept.is_empty() {
+                outcome.held_back.push((row.name.clone(), kept));
+            }
             self.catalog.intent_done(intent)?;
         }
         let gone: Vec<_> = unneeded.iter().filter(|file| over(file)).collect();
@@ -172,9 +191,47 @@ impl Yard {
             gone.iter().try_for_each(|file| {
                 ctx.check()?;
                 ctx.progress().advance(1, 0);
-                disk::remove_file(&self.root().join(&file.path))
+                let path = self.root().join(&file.path);
+                let stat = disk::lstat(&path).at("look at", &path)?;
+                disk::remove_file(&path)?;
+                if file.path.starts_with("pool/") {
+                    ledger.forget(stat.ino);
+                }
+                Ok(())
             })
         })
+    }
+
+    /// An error if folders of twins are there that the catalogue doesn't know: it can't say what they need.
+    fn check_all_known(&self) -> Result<()> {
+        let known: HashSet<_> = self.catalog.twins()?.into_iter().map(|row| row.id).collect();
+        let mut unknown = Vec::new();
+        for base in [self.twins_folder(), self.removed_folder()] {
+            for folder in fs::read_dir(&base).at("list", &base)? {
+                let folder = folder.at("list", &base)?.path();
+                if folder_id(&folder)?.is_some_and(|id| !known.contains(&id)) {
+                    unknown.push(folder);
+                }
+            }
+        }
+        if unknown.is_empty() { Ok(()) } else { Err(YardError::UnknownTwins(unknown).into()) }
+    }
+
+    /// Removed twins in whose folders something is that no state has: nobody deletes that unasked.
+    fn held_back(&self, goes: &Goes, ctx: &Ctx) -> Result<Vec<(TwinRow, Vec<String>)>> {
+        let mut held_back = Vec::new();
+        for row in &goes.twins {
+            // One that can't be looked at is not known to hold nothing.
+            let beside = match self.beside_state(row, ctx) {
+                Err(error @ Error::Cancelled) => return Err(error),
+                Err(error) => vec![error.with_causes()],
+                Ok(beside) => beside,
+            };
+            if !beside.is_empty() {
+                held_back.push((row.clone(), beside));
+            }
+        }
+        Ok(held_back)
     }
 
     /// What the policy no longer keeps.
@@ -221,7 +278,9 @@ impl Yard {
             for folder in fs::read_dir(&root).at("list", &root)? {
                 ctx.check()?;
                 let folder = folder.at("list", &root)?;
-                if !folder.file_type().at("look at", folder.path())?.is_dir() {
+                // What is aside goes once no twin shares it any more.
+                let plain = folder.file_name() != "aside";
+                if !plain || !folder.file_type().at("look at", folder.path())?.is_dir() {
                     continue;
                 }
                 self.unneeded_in(kind, &folder.path(), &needed, &known, now, &mut unneeded)?;

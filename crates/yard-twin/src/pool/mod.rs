@@ -1,25 +1,42 @@
 //! The pool: every content once, as a plain read-only file named by its BLAKE3.
 
+mod aside;
+mod ledger;
 mod put;
 mod share;
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 mod tests;
 
+use std::io;
 use std::path::{Path, PathBuf};
 
-pub(crate) use put::{Putter, hash_unchanged};
+pub(crate) use aside::Aside;
+pub(crate) use ledger::{Ledger, Linked};
+pub(crate) use put::{PutTotals, Putter, hash_unchanged};
 pub(crate) use share::{Facts, Policy};
 pub use share::{Share, Sharing, Unshared};
 
-use crate::disk;
-use crate::error::{PathContext, Result};
+use crate::disk::{self, Stat};
+use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::ident::ContentId;
+use crate::progress::Ctx;
 
 /// The folder of contents: `pool/ab/HEX`, mode 0444, and `pool/ab/HEX.x`, mode 0555, where an executable was linked.
 #[derive(Clone)]
 pub(crate) struct Pool {
     root: PathBuf,
+}
+
+/// What the pool's file of a content is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Has {
+    /// There is none.
+    Nothing,
+    /// It holds the content's bytes.
+    Right(Stat),
+    /// It holds something else.
+    Wrong(Stat),
 }
 
 impl Pool {
@@ -49,8 +66,9 @@ impl Pool {
         self.root.join(Self::name(content, false))
     }
 
-    pub(crate) fn has(&self, content: ContentId) -> bool {
-        disk::exists(&self.path(content))
+    /// The two files that a content can have.
+    pub(crate) fn files(&self, content: ContentId) -> [PathBuf; 2] {
+        [false, true].map(|executable| self.root.join(Self::name(content, executable)))
     }
 
     /// The inode of the pool's folder: another one after the yard was copied or restored, which voids every index.
@@ -58,30 +76,89 @@ impl Pool {
         Ok(disk::lstat(&self.root).at("look at", &self.root)?.ino)
     }
 
+    /// What the file of a content really is: by the ledger, else by reading it. What was read and is right is in the ledger
+    /// from then on.
+    ///
+    /// # Errors
+    /// [`Error::Io`] if it can't be looked at or read.
+    pub(crate) fn ask(
+        &self,
+        ledger: &Ledger,
+        content: ContentId,
+        executable: bool,
+        buffer: &mut Vec<u8>,
+        ctx: &Ctx,
+    ) -> Result<Has> {
+        let path = self.root.join(Self::name(content, executable));
+        let stat = match disk::lstat(&path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Has::Nothing),
+            stat => stat.at("look at", &path)?,
+        };
+        if ledger.holds(content, &stat) {
+            return Ok(Has::Right(stat));
+        }
+        if !stat.is_file() {
+            return Ok(Has::Wrong(stat));
+        }
+        buffer.resize(disk::BUFFER, 0);
+        /// Others may link or write to it meanwhile.
+        const TRIES: usize = 3;
+        for _ in 0..TRIES {
+            let file = disk::open_own(&path).at("read", &path)?;
+            let stat = disk::fstat(&file).at("look at", &path)?;
+            match hash_unchanged(&file, &stat, &path, buffer, ctx) {
+                Ok(found) if found == content => {
+                    let stat = disk::fstat(&file).at("look at", &path)?;
+                    ledger.set(content, &stat);
+                    return Ok(Has::Right(stat));
+                }
+                Ok(_) => return Ok(Has::Wrong(stat)),
+                Err(Error::Intake(IntakeError::Changed(_))) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Err(Error::Busy { what: path.display().to_string(), holders: Vec::new() })
+    }
+
+    /// The name, with its content's mode, of the file of a content that has this inode.
+    pub(crate) fn file_with(&self, content: ContentId, ino: u64) -> Result<Option<PathBuf>> {
+        for path in self.files(content) {
+            match disk::lstat(&path) {
+                Ok(stat) if stat.ino == ino => return Ok(Some(path)),
+                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error).at("look at", &path),
+                _ => {}
+            }
+        }
+        Ok(None)
+    }
+
     /// Deletes contents, and says how many bytes that was. Only under the yard's exclusive lock, and only for contents
     /// that nothing refers to.
-    pub(crate) fn delete(&self, contents: impl IntoIterator<Item = ContentId>) -> Result<u64> {
+    pub(crate) fn delete(&self, contents: impl IntoIterator<Item = ContentId>, ledger: &Ledger) -> Result<u64> {
         let mut freed = 0;
-        for content in contents {
-            for executable in [false, true] {
-                let path = self.root.join(Self::name(content, executable));
-                if let Ok(stat) = disk::lstat(&path) {
+        for path in contents.into_iter().flat_map(|content| self.files(content)) {
+            match disk::lstat(&path) {
+                Ok(stat) => {
                     disk::remove_file(&path)?;
+                    ledger.forget(stat.ino);
                     freed += stat.allocated;
                 }
+                Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+                Err(error) => return Err(error).at("look at", &path),
             }
         }
         Ok(freed)
     }
 
-    /// Deletes the file of a content that has this inode: it no longer holds what its name says.
-    pub(crate) fn delete_inode(&self, content: ContentId, ino: u64) -> Result<()> {
-        for executable in [false, true] {
-            let path = self.root.join(Self::name(content, executable));
-            if disk::lstat(&path).is_ok_and(|stat| stat.ino == ino) {
-                disk::remove_file(&path)?;
-            }
-        }
+    /// Gives a file of the pool its guard and its time back: its mode, no attributes of anyone's, and the time that it had.
+    /// The caller holds the yard alone, and knows its bytes to be right.
+    pub(crate) fn guard(&self, ledger: &Ledger, content: ContentId, path: &Path) -> Result<()> {
+        let file = disk::open_own(path).at("open", path)?;
+        let seen = disk::fstat(&file).at("look at", path)?;
+        let executable = path.extension().is_some_and(|ending| ending == "x");
+        let mtime = ledger.looked(&seen).filter(|looked| looked.is_of(content)).map_or(seen.mtime, |l| l.mtime);
+        disk::make_guarded(&file, if executable { 0o555 } else { 0o444 }, mtime).at("guard", path)?;
+        ledger.set(content, &disk::fstat(&file).at("look at", path)?);
         Ok(())
     }
 }

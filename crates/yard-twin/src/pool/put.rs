@@ -1,13 +1,13 @@
 //! Puts contents into the pool: read, hashed and stored in one pass, published all at once.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 
-use super::Pool;
+use super::{Has, Ledger, Pool};
 use crate::disk::{self, Stat, Writer};
 use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::ident::ContentId;
@@ -28,15 +28,19 @@ pub(crate) struct Putter<'a> {
     known_sizes: HashSet<u64>,
     can_reflink: AtomicBool,
     number: AtomicU64,
+    /// What is known of the pool's files.
+    ledger: Arc<Ledger>,
     /// Contents that are staged, and those found in the pool, which must still be there in the end.
     staged: Mutex<HashSet<ContentId>>,
     found: Mutex<HashSet<ContentId>>,
+    /// Files of the pool that hold something else than they should: their inodes.
+    wrong: Mutex<HashMap<ContentId, u64>>,
     synced: AtomicBool,
 }
 
 /// What a publish did.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Published {
+pub(crate) struct PutTotals {
     /// Contents that are new in the pool.
     pub(crate) contents: u64,
     /// Their bytes.
@@ -54,10 +58,17 @@ impl<'a> Putter<'a> {
             known_sizes,
             can_reflink: AtomicBool::new(true),
             number: AtomicU64::new(0),
+            ledger: Arc::new(Ledger::load(pool)?),
             staged: Mutex::default(),
             found: Mutex::default(),
+            wrong: Mutex::default(),
             synced: AtomicBool::new(false),
         })
+    }
+
+    /// What it knows of the pool's files.
+    pub(crate) fn ledger(&self) -> Arc<Ledger> {
+        Arc::clone(&self.ledger)
     }
 
     /// Reads the open file `file`, which was `seen` when it was listed, and stages its content unless it is known.
@@ -68,8 +79,7 @@ impl<'a> Putter<'a> {
         unchanged(file, seen, path)?;
         if self.known_sizes.contains(&seen.size) || seen.size == 0 {
             let content = hash_unchanged(file, seen, path, buffer, ctx)?;
-            if self.pool.has(content) || lock(&self.staged).contains(&content) {
-                lock(&self.found).insert(content);
+            if lock(&self.staged).contains(&content) || self.is_there(content, ctx)? {
                 return Ok(content);
             }
             rewind(file, path)?;
@@ -102,15 +112,32 @@ impl<'a> Putter<'a> {
         unchanged(file, seen, path)?;
         disk::set_mtime(&out, seen.mtime).at("set the time of", temp)?;
         let named = self.stage.join(content.to_string());
-        if self.pool.has(content) {
+        if self.is_there(content, ctx)? {
             disk::remove_file(temp)?;
-            lock(&self.found).insert(content);
         } else if lock(&self.staged).insert(content) {
             disk::rename(temp, &named)?;
         } else {
             disk::remove_file(temp)?;
         }
         Ok(content)
+    }
+
+    /// Whether the pool has a content, and its file holds that.
+    fn is_there(&self, content: ContentId, ctx: &Ctx) -> Result<bool> {
+        if lock(&self.found).contains(&content) {
+            return Ok(true);
+        }
+        match self.pool.ask(&self.ledger, content, false, &mut Vec::new(), ctx)? {
+            Has::Nothing => Ok(false),
+            Has::Right(_) => {
+                lock(&self.found).insert(content);
+                Ok(true)
+            }
+            Has::Wrong(stat) => {
+                lock(&self.wrong).insert(content, stat.ino);
+                Ok(false)
+            }
+        }
     }
 
     fn try_reflink(&self, from: &File, to: &File, path: &Path) -> Result<bool> {
@@ -147,30 +174,37 @@ impl<'a> Putter<'a> {
         Ok(())
     }
 
-    /// Moves what was staged into the pool. The caller holds the yard alone.
+    /// Moves what was staged into the pool, in place of files that were found to hold something else. The caller holds the
+    /// yard alone, and writes down the ledger, which it has read since.
     ///
     /// A crash in between leaves contents in the pool that nothing refers to yet: harmless, and used when they come again.
-    pub(crate) fn publish(self, ctx: &Ctx) -> Result<Published> {
+    pub(crate) fn publish(self, ledger: &Ledger, ctx: &Ctx) -> Result<PutTotals> {
         self.sync()?;
+        ledger.take_over(&self.ledger, self.pool);
         let (staged, found) = (lock(&self.staged), lock(&self.found));
-        if let Some(&gone) = found.iter().find(|content| !staged.contains(content) && !self.pool.has(**content)) {
-            return Err(Error::ContentMissing { path: self.pool.path(gone), needed_for: "this operation".into() });
-        }
-        let (mut published, mut folders) = (Published::default(), HashSet::new());
-        for content in staged.iter() {
-            ctx.check()?;
-            let (from, to) = (self.stage.join(content.to_string()), self.pool.path(*content));
-            let size = disk::lstat(&from).at("look at", &from)?.size;
-            match disk::rename_new(&from, &to) {
-                Ok(()) => {
-                    published.contents += 1;
-                    published.bytes += size;
-                    folders.extend(to.parent().map(Path::to_path_buf));
-                }
-                // Another command stored the same bytes meanwhile; these go away with the stage.
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                Err(error) => return Err(Error::io("store", to, error)),
+        for &content in found.iter().filter(|content| !staged.contains(content)) {
+            let has = self.pool.ask(ledger, content, false, &mut Vec::new(), ctx)?;
+            if !matches!(has, Has::Right(_)) {
+                return Err(Error::ContentMissing {
+                    path: self.pool.path(content),
+                    needed_for: "this operation".into(),
+                });
             }
+        }
+        let (mut published, mut folders) = (PutTotals::default(), HashSet::new());
+        for &content in staged.iter() {
+            ctx.check()?;
+            let (from, to) = (self.stage.join(content.to_string()), self.pool.path(content));
+            if !self.make_room(ledger, content, ctx)? {
+                // Another command stored the same bytes meanwhile; these go away with the stage.
+                continue;
+            }
+            disk::rename_new(&from, &to).at("store", &to)?;
+            let stat = disk::lstat(&to).at("look at", &to)?;
+            ledger.set(content, &stat);
+            published.contents += 1;
+            published.bytes += stat.size;
+            folders.extend(to.parent().map(Path::to_path_buf));
         }
         if folders.len() as u64 <= SYNC_SINGLY {
             folders.iter().try_for_each(|folder| disk::sync_folder(folder))?;
@@ -178,6 +212,23 @@ impl<'a> Putter<'a> {
             disk::sync_filesystem(self.pool.root())?;
         }
         Ok(published)
+    }
+
+    /// Sees to it that a content's name is free, unless its file holds the content.
+    fn make_room(&self, ledger: &Ledger, content: ContentId, ctx: &Ctx) -> Result<bool> {
+        let known = lock(&self.wrong).get(&content).copied();
+        let path = self.pool.path(content);
+        let wrong = match (disk::lstat(&path), known) {
+            (Err(error), _) if error.kind() == io::ErrorKind::NotFound => return Ok(true),
+            (Ok(stat), Some(known)) if stat.ino == known && !ledger.holds(content, &stat) => known,
+            _ => match self.pool.ask(ledger, content, false, &mut Vec::new(), ctx)? {
+                Has::Nothing => return Ok(true),
+                Has::Right(_) => return Ok(false),
+                Has::Wrong(stat) => stat.ino,
+            },
+        };
+        self.pool.set_aside(ledger, content, wrong)?;
+        Ok(true)
     }
 }
 

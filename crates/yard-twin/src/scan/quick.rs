@@ -10,15 +10,16 @@ use std::sync::Mutex;
 
 use rustix::fs::CWD;
 
-use super::walk::{Job, Lister, Name, Worker};
+use super::walk::{Behind, InFolder, Job, Lister, Name, Worker};
 use super::{Index, Kind, Manner, Row};
 use crate::disk::{self, FsClock, Stat};
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, Listing, Node};
+use crate::lock::Held;
 use crate::parallel;
 use crate::path::RelPath;
-use crate::pool::{Pool, Putter, Share, hash_unchanged};
+use crate::pool::{Aside, Ledger, Pool, Putter, Share, hash_unchanged};
 use crate::progress::{Ctx, Phase};
 use crate::sheet::Sheet;
 
@@ -33,8 +34,12 @@ pub(crate) struct Settling<'a> {
     pub(crate) last: &'a Listing,
     /// How it looked then, if that is known.
     pub(crate) index: Option<&'a Index>,
-    /// When our own commands linked and unlinked: that moves a linked file's ctime and means nothing.
-    pub(crate) windows: &'a [(i64, i64)],
+    /// How the pool's files look, which linked files are.
+    pub(crate) ledger: &'a Ledger,
+    /// Reads the ledger again, once nobody links or unlinks just now.
+    pub(crate) ledger_again: &'a (dyn Fn() -> Result<(Held, Ledger)> + Sync),
+    /// Files of the pool that are known to hold something else than they should.
+    pub(crate) aside: &'a Aside,
     /// The title's sheet, which says what is worth nothing.
     pub(crate) sheet: Option<&'a Sheet>,
     pub(crate) pool: &'a Pool,
@@ -45,6 +50,11 @@ pub(crate) struct Settling<'a> {
     pub(crate) clock: &'a FsClock,
     /// Whether a file's mode says anything here: else what was executable stays it.
     pub(crate) keeps_modes: bool,
+    /// Whether a file keeps its inode's number for as long as it is there.
+    pub(crate) trusts_inodes: bool,
+    /// For how long after its last time stamp a file may be written to without any sign of it, by one who has it mapped: in
+    /// nanoseconds; `None`: for ever.
+    pub(crate) unseen_for: Option<i64>,
 }
 
 /// Files that are read though they look as they did.
@@ -81,10 +91,29 @@ pub(crate) struct Found {
     pub(crate) read: usize,
     /// What no listing can hold, each with its reason.
     pub(crate) not_taken: Vec<String>,
-    /// Linked files that someone wrote through their guard into the pool: path, inode, and the content that is now wrong.
-    pub(crate) leaks: Vec<(RelPath, u64, ContentId)>,
-    /// Linked files whose bytes are right and whose guard was lifted, or whose time was set: how they were before.
-    pub(crate) lifted: Vec<(RelPath, Row)>,
+    /// Linked files that someone wrote to directly.
+    pub(crate) leaks: Vec<Leak>,
+    /// Linked files whose bytes are right and whose guard was lifted, or whose time was set.
+    pub(crate) lifted: Vec<Lifted>,
+}
+
+/// A file that shares an inode with the pool, which holds something else than it should.
+#[derive(Clone, Debug)]
+pub(crate) struct Leak {
+    pub(crate) path: RelPath,
+    pub(crate) inode: u64,
+    /// What it should hold.
+    pub(crate) right: ContentId,
+}
+
+/// A linked file whose guard was lifted.
+#[derive(Clone, Debug)]
+pub(crate) struct Lifted {
+    pub(crate) path: RelPath,
+    pub(crate) content: ContentId,
+    pub(crate) inode: u64,
+    /// Whether it was made executable, or is no longer: what is shared can't be both.
+    pub(crate) asked: Option<bool>,
 }
 
 impl Found {
@@ -134,6 +163,18 @@ struct Unread {
     path: RelPath,
     last: Option<usize>,
     stat: Stat,
+    look: Look,
+}
+
+/// Why a file may have to be read.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Look {
+    /// Nothing tells what it holds.
+    Unknown,
+    /// It looks as it did, and was written lately: whoever still has it mapped can write without any sign of it.
+    Recent,
+    /// It is the pool's own, and doesn't look as the ledger says: which another command may be writing just now.
+    Shared,
 }
 
 /// What one thread sees that is not as it was.
@@ -206,15 +247,17 @@ impl Settling<'_> {
     fn visit(
         &self,
         job: &Job<Below>,
-        names: Option<Vec<Name>>,
+        names: InFolder,
         worker: &mut Worker<Sight>,
         below: &mut Vec<(Box<str>, Below)>,
     ) -> Result<()> {
         let sight = &mut worker.found;
         let mut range = job.about.range.clone();
-        let Some(names) = names else {
-            sight.gone.extend(range);
-            return Ok(());
+        let names = match names {
+            InFolder::Names(names) => names,
+            InFolder::Gone => return Ok(sight.gone.extend(range)),
+            // What was in it counts as there: not to be able to look is not to see that nothing is there.
+            InFolder::Untold => return Ok(()),
         };
         // The folder itself, if it was a file, a symlink or empty.
         let itself = self.last.entries()[range.clone()].first().filter(|entry| entry.path == job.path);
@@ -241,7 +284,7 @@ impl Settling<'_> {
     fn see(
         &self,
         job: &Job<Below>,
-        Name { name, kind, stat }: Name,
+        Name { name, behind, stat }: Name,
         group: Range<usize>,
         sight: &mut Sight,
         below: &mut Vec<(Box<str>, Below)>,
@@ -254,18 +297,22 @@ impl Settling<'_> {
             sight.gone.extend(group);
             return Ok(false);
         }
-        match (kind, leaf) {
-            (None, _) => below.push((name, Below { range: group, mtime: stat.mtime })),
-            (Some(Kind::File), Some(entry)) => match self.know(entry, group.start, &stat) {
-                Some(Known::AsItWas) => {}
-                Some(Known::Looks(row)) => sight.refreshed.push((group.start, row)),
-                None => sight.unread.push(Unread { path, last: Some(group.start), stat }),
+        match (behind, leaf) {
+            (Behind::Folder, _) => below.push((name, Below { range: group, mtime: stat.mtime })),
+            (Behind::Other(Kind::File), Some(entry)) => match self.know(entry, group.start, &stat) {
+                Known::AsItWas => {}
+                Known::Looks(row) => sight.refreshed.push((group.start, row)),
+                Known::Unless(look) => {
+                    sight.unread.push(Unread { path, last: Some(group.start), stat, look });
+                }
             },
-            (Some(Kind::File), None) => {
+            (Behind::Other(Kind::File), None) => {
                 sight.gone.extend(group);
-                sight.unread.push(Unread { path, last: None, stat });
+                sight.unread.push(Unread { path, last: None, stat, look: Look::Unknown });
             }
-            (Some(kind), leaf) => {
+            // It stays what it was: not to be able to look is not to see that nothing is there.
+            (Behind::Untold, _) => {}
+            (Behind::Other(kind), leaf) => {
                 let node = match kind {
                     Kind::Symlink(target) => Node::Symlink { target },
                     _ => Node::EmptyFolder,
@@ -279,27 +326,66 @@ impl Settling<'_> {
         Ok(true)
     }
 
-    /// Whether a file is the one of the last listing, if that can be told without reading it.
-    fn know(&self, entry: &Entry, at: usize, stat: &Stat) -> Option<Known> {
-        let (index, Node::File { size, .. }) = (self.index?, &entry.node) else { return None };
-        let row = index.rows.get(at)?;
-        let racy = row.racy(index.looked_at, self.clock.grain());
-        let same = (row.ino, *size, row.mtime, row.mode) == (stat.ino, stat.size, stat.mtime, stat.mode);
-        let share = row.share?;
-        if racy || !same || !self.ctime_explained(row, stat.ctime) || self.doubt.falls_on(stat.ino) {
-            return None;
+    /// What can be told of a file without reading it.
+    fn know(&self, entry: &Entry, at: usize, stat: &Stat) -> Known {
+        let unknown = Known::Unless(Look::Unknown);
+        let (Some(index), Node::File { size, content, executable }) = (self.index, &entry.node) else { return unknown };
+        let Some((row, share)) = index.rows.get(at).and_then(|row| Some((row, row.share?))) else { return unknown };
+        let ino = row.ino == stat.ino || (!self.trusts_inodes && row.ino != 0);
+        if !ino || self.doubt.falls_on(stat.ino) || self.aside.contains_key(&stat.ino) {
+            return unknown;
+        }
+        if share == Share::Link {
+            let right = self.ledger.holds(*content, stat) && (!self.keeps_modes || stat.executable() == *executable);
+            return if right { Known::AsItWas } else { Known::Unless(Look::Shared) };
+        }
+        let same = (*size, row.mtime, row.mode, row.ctime) == (stat.size, stat.mtime, stat.mode, stat.ctime);
+        if !same || row.racy(index.looked_at, self.clock.grain()) {
+            return unknown;
+        }
+        let recent = self.unseen_for.is_none_or(|time| stat.ctime.saturating_add(time) >= index.looked_at);
+        if share == Share::Own && recent {
+            return Known::Unless(Look::Recent);
         }
         let now = Row::new(stat, share);
-        Some(if now == *row { Known::AsItWas } else { Known::Looks(now) })
+        if now == *row { Known::AsItWas } else { Known::Looks(now) }
     }
 
-    fn ctime_explained(&self, row: &Row, ctime: i64) -> bool {
-        let ours = || self.windows.iter().any(|&(start, end)| (start..=end).contains(&ctime));
-        row.ctime == ctime || (row.share == Some(Share::Link) && ours())
+    /// Leaves out of what is to be read what turns out to be known.
+    fn still_unknown(&self, unread: Vec<Unread>) -> Result<Vec<Unread>> {
+        // Whoever links or unlinks holds the yard alone, and has written the ledger by the time that it doesn't.
+        let again =
+            if unread.iter().any(|name| name.look == Look::Shared) { Some((self.ledger_again)()?) } else { None };
+        let mut left = Vec::with_capacity(unread.len());
+        let mut reader = Reader::new();
+        for mut name in unread {
+            let known = match (name.look, &again) {
+                (Look::Unknown, _) | (Look::Shared, None) => false,
+                (Look::Recent, _) => {
+                    let opened = reader.open(self.folder, &name.path);
+                    opened.is_ok_and(|file| !disk::in_other_hands(&file))
+                }
+                (Look::Shared, Some((_, ledger))) => {
+                    let entry = name.last.map(|at| &self.last.entries()[at].node);
+                    match (entry, disk::lstat(&name.path.below(self.folder))) {
+                        (Some(Node::File { content, executable, .. }), Ok(stat)) => {
+                            name.stat = stat;
+                            ledger.holds(*content, &stat) && (!self.keeps_modes || stat.executable() == *executable)
+                        }
+                        _ => false,
+                    }
+                }
+            };
+            if !known {
+                left.push(name);
+            }
+        }
+        Ok(left)
     }
 
     /// Reads the files that nothing is known about; each inode once.
     fn read_unknown(&self, unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
+        let unread = self.still_unknown(unread)?;
         found.read = unread.len();
         let inode = |name: &Unread| (name.stat.dev, name.stat.ino);
         let (mut seen, mut more) = (HashSet::new(), HashMap::<_, Vec<Unread>>::new());
@@ -343,20 +429,29 @@ impl Settling<'_> {
     /// What was read of a file becomes part of what was found.
     fn take_down(&self, name: &Unread, read: &Read, found: &mut Found) {
         let last = name.last.map(|at| (at, &self.last.entries()[at]));
-        let Read::Content(content, stat) = read else {
-            found.changed.extend(last.map(|(_, entry)| (entry.path.clone(), None)));
-            if let Read::NotTaken(why) = read {
-                found.not_taken.push(why.clone());
+        let (content, stat, given) = match read {
+            Read::Content { content, stat, given } => (*content, *stat, *given),
+            Read::Gone => return found.changed.extend(last.map(|(_, entry)| (entry.path.clone(), None))),
+            Read::NotTaken(why) => {
+                // What it holds is not known: it counts as what it was, and is looked at again.
+                found.refreshed.extend(last.map(|(at, _)| (at, Row::default())));
+                return found.not_taken.push(why.clone());
             }
-            return;
         };
-        if let Some(row) = self.lifted(name, *content, stat) {
-            // Its row stays: it is as that says again once it is put right.
-            found.lifted.push((name.path.clone(), row));
-            return;
+        let bond = self.bond(name, content, &stat);
+        match &bond {
+            Bond::Wrong { right } => {
+                found.leaks.push(Leak { path: name.path.clone(), inode: stat.ino, right: *right });
+            }
+            Bond::Pool { executable } if given || !self.looks_guarded(content, *executable, &stat) => {
+                let asked = (self.keeps_modes && stat.executable() != *executable).then(|| stat.executable());
+                let (path, inode) = (name.path.clone(), stat.ino);
+                found.lifted.push(Lifted { path, content, inode, asked });
+            }
+            Bond::Pool { .. } => self.ledger.set(content, &stat),
+            Bond::Own { .. } => {}
         }
-        let (entry, row, leaked) = self.read_entry(name, *content, stat);
-        found.leaks.extend(leaked.map(|content| (entry.path.clone(), stat.ino, content)));
+        let (entry, row) = self.entry(name, content, &stat, &bond);
         match last {
             Some((at, before)) if before.node == entry.node => {
                 let known = self.index.is_some_and(|index| {
@@ -368,69 +463,96 @@ impl Settling<'_> {
         }
     }
 
-    /// How a linked file looked before someone changed its mode or its time, and with them those of all that share it.
-    fn lifted(&self, name: &Unread, content: ContentId, stat: &Stat) -> Option<Row> {
-        let at = name.last?;
-        let row = *self.index?.rows.get(at)?;
-        let same = row.ino == stat.ino && self.last.entries()[at].node.content() == Some(content);
-        let looks = row.mtime != stat.mtime || (self.keeps_modes && row.mode != stat.mode);
-        (row.share == Some(Share::Link) && same && looks).then_some(row)
+    /// What a file that was read has to do with the pool.
+    fn bond(&self, name: &Unread, content: ContentId, stat: &Stat) -> Bond {
+        if let Some(&right) = self.aside.get(&stat.ino) {
+            return Bond::Wrong { right };
+        }
+        let before = name.last.and_then(|at| Some((self.last.entries()[at].node.content()?, at)));
+        let row = before.and_then(|(_, at)| self.index?.rows.get(at)).filter(|row| row.ino == stat.ino);
+        if let Some((right, _)) = before.filter(|(before, _)| *before != content)
+            && (row.is_some_and(|row| row.share == Some(Share::Link)) || self.pool_file(right, stat).is_some())
+        {
+            return Bond::Wrong { right };
+        }
+        if let Some(executable) = self.pool_file(content, stat) {
+            return Bond::Pool { executable };
+        }
+        let same = before.is_some_and(|(before, _)| before == content);
+        // Only as long as the bytes are those of before does the way they are shared still hold.
+        let share = row.and_then(|row| row.share).filter(|share| same && *share != Share::Link);
+        Bond::Own { share: share.unwrap_or(Share::Own) }
     }
 
-    /// The entry and row of a file that was read, and the content that it should still have if it is a leak.
-    fn read_entry(&self, name: &Unread, content: ContentId, stat: &Stat) -> (Entry, Row, Option<ContentId>) {
-        let before = name.last.and_then(|at| {
-            let row = *self.index?.rows.get(at)?;
-            Some((&self.last.entries()[at], row)).filter(|(_, row)| row.ino == stat.ino)
-        });
-        let (mut share, mut mtime, mut leaked) = (Share::Own, stat.mtime, None);
-        if let Some((entry, row)) = before {
-            let same = entry.node.content() == Some(content);
-            match row.share {
-                // The file still is the pool's, and its bytes are not: someone lifted the guard and wrote.
-                Some(Share::Link) if !same => leaked = entry.node.content(),
-                // All names of a linked file show one time: the pool's. The twin's own is the one in its listing.
-                Some(Share::Link) => (share, mtime) = (Share::Link, entry.mtime),
-                // Only as long as the bytes are those of before does the way they are shared still hold.
-                Some(before) if same => share = before,
-                _ => {}
-            }
+    /// Whether an inode is the pool's own file of a content: the one for executables, or the other.
+    fn pool_file(&self, content: ContentId, stat: &Stat) -> Option<bool> {
+        if stat.nlink < 2 {
+            return None;
         }
-        if leaked.is_some() || (share != Share::Link && self.is_pool_file(content, stat)) {
-            share = Share::Link;
-        }
-        let executable = match name.last.map(|at| &self.last.entries()[at].node) {
-            Some(Node::File { executable, .. }) if !self.keeps_modes => *executable,
+        let has = |executable: bool| {
+            let path = self.pool.root().join(Pool::name(content, executable));
+            disk::lstat(&path).is_ok_and(|pool| (pool.dev, pool.ino) == (stat.dev, stat.ino))
+        };
+        [false, true].into_iter().find(|executable| has(*executable))
+    }
+
+    /// Whether a linked file has the guard, and the time, that the pool's file has.
+    fn looks_guarded(&self, content: ContentId, executable: bool, stat: &Stat) -> bool {
+        let guarded = if executable { 0o555 } else { 0o444 };
+        let looked = self.ledger.looked(stat).filter(|looked| looked.is_of(content));
+        (!self.keeps_modes || stat.mode & 0o7777 == guarded) && looked.is_none_or(|looked| looked.mtime == stat.mtime)
+    }
+
+    fn entry(&self, name: &Unread, content: ContentId, stat: &Stat, bond: &Bond) -> (Entry, Row) {
+        let before = name.last.map(|at| &self.last.entries()[at]);
+        let as_before = before.filter(|before| before.node.content() == Some(content));
+        let executable = match (bond, before.map(|before| &before.node)) {
+            (Bond::Pool { executable }, _) => *executable,
+            (_, Some(Node::File { executable, .. })) if !self.keeps_modes => *executable,
             _ => stat.executable(),
         };
+        // All names of a linked file show one time: the pool's. The twin's own is the one in its listing.
+        let (share, mtime) = match bond {
+            Bond::Own { share } => (*share, stat.mtime),
+            Bond::Wrong { .. } => (Share::Link, stat.mtime),
+            Bond::Pool { .. } => (Share::Link, as_before.map_or(stat.mtime, |before| before.mtime)),
+        };
         let node = Node::File { content, size: stat.size, executable };
-        (Entry { path: name.path.clone(), node, mtime }, Row::new(stat, share), leaked)
-    }
-
-    /// Whether an inode is the pool's own file of a content.
-    fn is_pool_file(&self, content: ContentId, stat: &Stat) -> bool {
-        stat.nlink > 1
-            && [false, true].into_iter().any(|executable| {
-                let path = self.pool.root().join(Pool::name(content, executable));
-                disk::lstat(&path).is_ok_and(|pool| pool.ino == stat.ino)
-            })
+        (Entry { path: name.path.clone(), node, mtime }, Row::new(stat, share))
     }
 
     fn read(&self, name: &Unread, reader: &mut Reader, ctx: &Ctx) -> Result<Read> {
         let path = name.path.below(self.folder);
         let (mut last, mut stat) = (None, name.stat);
         for _ in 0..TRIES {
-            let file = match reader.open(self.folder, &name.path) {
+            let mut opened = reader.open(self.folder, &name.path);
+            if name.look == Look::Shared
+                && self.putter.is_some()
+                && opened.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::PermissionDenied)
+            {
+                // Its mode is the pool's to say.
+                opened = disk::open_own(&path);
+            }
+            let file = match opened {
                 Ok(file) => file,
                 Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Read::Gone),
                 Err(error) => return Ok(Read::NotTaken(format!("{} ({error})", path.display()))),
             };
+            if disk::in_other_hands(&file) {
+                // What is written into it from now on moves its times, also by somebody who has it mapped.
+                disk::flush(&file);
+                stat = disk::fstat(&file).map_err(|error| Error::io("look at", &path, error))?;
+            }
             let read = match self.putter {
                 Some(putter) => putter.put(&file, &stat, &path, &mut reader.buffer, ctx),
                 None => hash_unchanged(&file, &stat, &path, &mut reader.buffer, ctx),
             };
             match read {
-                Ok(content) => return Ok(Read::Content(content, stat)),
+                Ok(content) => {
+                    let given = stat.nlink > 1
+                        && disk::attributes(&file).is_ok_and(|names| disk::given(&names).next().is_some());
+                    return Ok(Read::Content { content, stat, given });
+                }
                 Err(error @ Error::Intake(IntakeError::Changed(_))) => {
                     last = Some(error);
                     stat = disk::fstat(&file).map_err(|error| Error::io("look at", &path, error))?;
@@ -477,10 +599,27 @@ enum Known {
     AsItWas,
     /// Its bytes are as they were, and it looks different.
     Looks(Row),
+    /// It has to be read, unless another look tells.
+    Unless(Look),
+}
+
+/// What a file has to do with the pool.
+enum Bond {
+    /// It is the twin's own.
+    Own { share: Share },
+    /// It is the pool's file of what it holds: the one for executables, or the other.
+    Pool { executable: bool },
+    /// It is, or was, the pool's file of something else.
+    Wrong { right: ContentId },
 }
 
 enum Read {
-    Content(ContentId, Stat),
+    /// Its content, how it looked then, and whether somebody gave it attributes or an access list.
+    Content {
+        content: ContentId,
+        stat: Stat,
+        given: bool,
+    },
     Gone,
     NotTaken(String),
 }

@@ -37,11 +37,29 @@ pub(crate) struct Seen {
     pub(crate) stat: Stat,
 }
 
-/// What is behind a name in a folder; `kind` is `None` for a folder.
+/// A name in a folder.
 pub(super) struct Name {
     pub(super) name: Box<str>,
-    pub(super) kind: Option<Kind>,
+    pub(super) behind: Behind,
     pub(super) stat: Stat,
+}
+
+/// What is behind a name.
+pub(super) enum Behind {
+    Folder,
+    Other(Kind),
+    /// It is there, and what it is can't be told.
+    Untold,
+}
+
+/// What is in a folder.
+pub(super) enum InFolder {
+    /// These, in their order.
+    Names(Vec<Name>),
+    /// It has vanished.
+    Gone,
+    /// It can't be listed.
+    Untold,
 }
 
 /// A folder to be listed.
@@ -90,20 +108,22 @@ impl<'a> Lister<'a> {
         self.folder.join(below.trim_start_matches('/'))
     }
 
-    /// The names in a folder, in their order, and the folder; `None` (leniently) if it can't be listed.
-    fn names<T, S>(&self, job: &Job<T>, worker: &mut Worker<S>) -> Result<Option<(Arc<OwnedFd>, Vec<Name>)>> {
+    /// The names in a folder, in their order, and the folder; leniently if it can't be listed: whether it has vanished.
+    fn names<T, S>(&self, job: &Job<T>, worker: &mut Worker<S>) -> Result<Result<(Arc<OwnedFd>, Vec<Name>), InFolder>> {
+        let not_listed = |error: io::Error, doing, not_taken: &mut Vec<String>| {
+            let there = if error.kind() == io::ErrorKind::NotFound { InFolder::Gone } else { InFolder::Untold };
+            self.pass_over(&job.path, error, doing, not_taken).map(|()| Err(there))
+        };
         let folder = match disk::open_folder(&*job.parent, &*job.name) {
             Ok(folder) => Arc::new(folder),
-            Err(error) => return self.pass_over(&job.path, error, "open", &mut worker.not_taken).map(|()| None),
+            Err(error) => return not_listed(error, "open", &mut worker.not_taken),
         };
         let mut found = Vec::new();
         let mut names = RawDir::new(&*folder, &mut worker.buffer);
         while let Some(name) = names.next() {
             let name = match name {
                 Ok(name) => name,
-                Err(error) => {
-                    return self.pass_over(&job.path, error.into(), "list", &mut worker.not_taken).map(|()| None);
-                }
+                Err(error) => return not_listed(error.into(), "list", &mut worker.not_taken),
             };
             let bytes = name.file_name().to_bytes();
             if bytes == b"." || bytes == b".." {
@@ -120,7 +140,7 @@ impl<'a> Lister<'a> {
             found.extend(self.look(&folder, name.file_name(), text, job, &mut worker.not_taken)?);
         }
         found.sort_unstable_by(|a, b| a.name.cmp(&b.name));
-        Ok(Some((folder, found)))
+        Ok(Ok((folder, found)))
     }
 
     fn look<T>(
@@ -134,18 +154,20 @@ impl<'a> Lister<'a> {
         let path = || job.path.join(name);
         let stat = match rustix::fs::statat(&folder, at, AtFlags::SYMLINK_NOFOLLOW) {
             Ok(stat) => stat,
-            Err(error) => return self.pass_over(&path()?, error.into(), "look at", not_taken).map(|()| None),
+            Err(error) => return self.untold(&path()?, name, error.into(), "look at", not_taken),
         };
         let special = match FileType::from_raw_mode(stat.st_mode) {
-            FileType::Directory => return Ok(Some(Name { name: name.into(), kind: None, stat: stat.into() })),
+            FileType::Directory => {
+                return Ok(Some(Name { name: name.into(), behind: Behind::Folder, stat: stat.into() }));
+            }
             FileType::RegularFile => {
-                return Ok(Some(Name { name: name.into(), kind: Some(Kind::File), stat: stat.into() }));
+                return Ok(Some(Name { name: name.into(), behind: Behind::Other(Kind::File), stat: stat.into() }));
             }
             FileType::Symlink => match rustix::fs::readlinkat(&folder, at, Vec::new()).map(|t| t.into_string()) {
-                Err(error) => return self.pass_over(&path()?, error.into(), "read the link", not_taken).map(|()| None),
+                Err(error) => return self.untold(&path()?, name, error.into(), "read the link", not_taken),
                 Ok(Ok(target)) => {
-                    let kind = Some(Kind::Symlink(target.into()));
-                    return Ok(Some(Name { name: name.into(), kind, stat: stat.into() }));
+                    let behind = Behind::Other(Kind::Symlink(target.into()));
+                    return Ok(Some(Name { name: name.into(), behind, stat: stat.into() }));
                 }
                 Ok(Err(_)) => "symlink whose target is not UTF-8",
             },
@@ -159,6 +181,20 @@ impl<'a> Lister<'a> {
         }
         not_taken.push(format!("{} (a {special})", shown.display()));
         Ok(None)
+    }
+
+    /// Something that can't be looked at; `None` where it has vanished.
+    fn untold(
+        &self,
+        path: &RelPath,
+        name: &str,
+        error: io::Error,
+        doing: &'static str,
+        not_taken: &mut Vec<String>,
+    ) -> Result<Option<Name>> {
+        let vanished = error.kind() == io::ErrorKind::NotFound;
+        self.pass_over(path, error, doing, not_taken)?;
+        Ok((!vanished).then(|| Name { name: name.into(), behind: Behind::Untold, stat: Stat::default() }))
     }
 
     fn pass_over(
@@ -181,24 +217,24 @@ impl<'a> Lister<'a> {
         }
     }
 
-    /// Lists every folder, each by one thread, the ones below after it. `visit` is told what is in a folder (`None`: it
-    /// can't be listed), and says which of its folders are to be listed, with what is to be known about them then.
+    /// Lists every folder, each by one thread, the ones below after it. `visit` is told what is in a folder, and says which of its folders are to be listed, with what is to be known about them then.
     pub(super) fn crawl<T: Send, S: Send + Default>(
         &self,
         about: T,
-        visit: impl Fn(&Job<T>, Option<Vec<Name>>, &mut Worker<S>, &mut Vec<(Box<str>, T)>) -> Result<()> + Sync,
+        visit: impl Fn(&Job<T>, InFolder, &mut Worker<S>, &mut Vec<(Box<str>, T)>) -> Result<()> + Sync,
         ctx: &Ctx,
     ) -> Result<Vec<Worker<S>>> {
         let Some(root) = self.root(about)? else { return Ok(Vec::new()) };
         let worker = || Worker { found: S::default(), not_taken: Vec::new(), buffer: Box::new_uninit_slice(32 << 10) };
         parallel::crawl(vec![root], ctx.threads(), worker, |worker, job, jobs| {
             ctx.check()?;
-            let Some((folder, names)) = self.names(&job, worker)? else {
-                return visit(&job, None, worker, &mut Vec::new());
+            let (folder, names) = match self.names(&job, worker)? {
+                Ok(listed) => listed,
+                Err(not) => return visit(&job, not, worker, &mut Vec::new()),
             };
             ctx.progress().advance(names.len() as u64, 0);
             let mut below = Vec::new();
-            visit(&job, Some(names), worker, &mut below)?;
+            visit(&job, InFolder::Names(names), worker, &mut below)?;
             for (name, about) in below {
                 let path = job.path.join(&name)?;
                 jobs.push(Job { parent: Arc::clone(&folder), name, path, root: false, about });
@@ -280,16 +316,17 @@ fn walk_each<S: Send + Default>(
     ctx: &Ctx,
     each: impl Fn(&mut S, Seen) + Sync,
 ) -> Result<Vec<Worker<S>>> {
-    let visit = |job: &Job<Stat>, names: Option<Vec<Name>>, worker: &mut Worker<S>, below: &mut Vec<_>| {
+    let visit = |job: &Job<Stat>, names: InFolder, worker: &mut Worker<S>, below: &mut Vec<_>| {
         // A folder that can't be listed is named; what is in it is not known.
-        let Some(names) = names else { return Ok(()) };
+        let InFolder::Names(names) = names else { return Ok(()) };
         if names.is_empty() && !job.root {
             each(&mut worker.found, Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat: job.about });
         }
-        for Name { name, kind, stat } in names {
-            match kind {
-                None => below.push((name, stat)),
-                Some(kind) => each(&mut worker.found, Seen { path: job.path.join(&name)?, kind, stat }),
+        for Name { name, behind, stat } in names {
+            match behind {
+                Behind::Folder => below.push((name, stat)),
+                Behind::Untold => {}
+                Behind::Other(kind) => each(&mut worker.found, Seen { path: job.path.join(&name)?, kind, stat }),
             }
         }
         Ok(())

@@ -9,7 +9,9 @@ use std::path::PathBuf;
 pub(crate) use carry::Carry;
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
 pub(crate) use profile::Profile;
-use yard_twin::{BuildLabel, BuildRef, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
+use yard_twin::{
+    BuildLabel, BuildRef, RelPath, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName,
+};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,
@@ -148,6 +150,9 @@ pub(crate) enum Command {
         /// Belongings, live paths, the home and the profile go back too
         #[arg(long)]
         all: bool,
+        /// Only what is at or below this path goes back, belongings too: game/panel.ini; can be given several times
+        #[arg(long, value_name = "PATH", conflicts_with = "all", requires = "snapshot")]
+        only: Vec<RelPath>,
         #[command(flatten)]
         how: Careful,
     },

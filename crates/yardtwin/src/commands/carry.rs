@@ -55,7 +55,7 @@ fn one(
 ) -> Result<(), Failure> {
     let ctx = ctx(screen);
     let plan = yard.plan_carry(from, to, options, &ctx)?;
-    leaks(&plan.leaks, screen);
+    leaks(to, &plan.leaks, screen);
     let undecided = plan.undecided();
     if how.dry_run || undecided > 0 {
         screen.answer(&plan, |screen| {

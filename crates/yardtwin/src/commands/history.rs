@@ -97,7 +97,8 @@ pub(super) fn what(what: &What) -> String {
         What::Renewed => "renewed".into(),
         What::Mended => "paths mended after a move".into(),
         What::PutBack { run } => format!("put back after run {run}"),
-        What::Repaired => "bytes written through a guard repaired".into(),
+        What::WrittenDirectly => "shared files were written to directly".into(),
+        What::Repaired => "shared files have their bytes again".into(),
         What::Marked => "marker files laid".into(),
         _ => "changed".into(),
     }
@@ -147,7 +148,7 @@ fn to_mind(report: &RunReport) -> String {
         (report.put_back.len(), "put back"),
         (report.outside.len(), "outside"),
         (report.refused.len(), "refused"),
-        (report.leaks.paths.len(), "through the guard"),
+        (report.leaks.paths.len() + report.leaks.own.len(), "written to directly"),
     ];
     let parts: Vec<_> = parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
     parts.join(", ")
@@ -156,7 +157,7 @@ fn to_mind(report: &RunReport) -> String {
 pub(crate) fn restore(yard: &Yard, name: &TwinName, options: RestoreOptions, how: Careful, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let plan = yard.plan_restore(name, &options, &ctx)?;
-    leaks(&plan.leaks, screen);
+    leaks(name, &plan.leaks, screen);
     if how.dry_run {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("The twin {} would go back to {}", shell(name), target(&plan)));
@@ -274,12 +275,16 @@ fn say_swept(outcome: &SweepOutcome, dry_run: bool, screen: &Screen) {
         .map(|gone| format!("{}: {}", shell(&gone.twin), counted(gone.numbers.len() as u64, "state")))
         .collect();
     let names = |names: Vec<String>| names.join("\n");
+    let held = outcome.held_back.iter().map(|(twin, what)| {
+        format!("the removed twin {}, whose folder has what no state of it holds: {}", shell(twin), some_of(what, 3))
+    });
     let until =
         outcome.waiting_until.map(|time| format!(", till {} at the earliest", moment(time))).unwrap_or_default();
     let waiting = counted_files(outcome.waiting);
     screen.facts(&[
         (would("states to go", "states let go"), names(states)),
         (would("twins to go", "twins let go"), names(outcome.twins.iter().map(shell).collect())),
+        ("held back", names(held.collect())),
         (would("builds to go", "builds let go"), names(outcome.builds.iter().map(shell).collect())),
         (would("to delete", "deleted"), counted_files(outcome.deleted)),
         ("kept in grace", if waiting.is_empty() { waiting } else { format!("{waiting}{until}") }),

@@ -63,8 +63,8 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             history::drop_snapshot(&yard()?, &name, &label, how, screen)
         }
         Command::Snapshot { name, label, how, .. } => history::snapshot(&yard()?, &name, label.as_ref(), how, screen),
-        Command::Restore { name, snapshot, all, how } => {
-            history::restore(&yard()?, &name, RestoreOptions { to: snapshot, all }, how, screen)
+        Command::Restore { name, snapshot, all, only, how } => {
+            history::restore(&yard()?, &name, RestoreOptions { to: snapshot, all, only }, how, screen)
         }
         Command::History { name, runs: false } => history::history(&yard()?, &name, screen),
         Command::History { name, runs: true } => history::runs(&yard()?, &name, screen),

@@ -319,7 +319,7 @@ fn say_outcome(plan: &LaunchPlan, outcome: &RunOutcome, screen: &Screen) {
     if let Some(why) = &outcome.after_failed {
         screen.warn(why);
     }
-    super::twins::leaks(&report.leaks, screen);
+    super::twins::leaks(&outcome.twin, &report.leaks, screen);
 }
 
 pub(crate) fn entry(yard: &Yard, command: Entry, screen: &Screen) -> Done {

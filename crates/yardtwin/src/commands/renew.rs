@@ -15,7 +15,7 @@ use crate::screen::{Screen, duration, files, listed, shell, size, some_of};
 pub(crate) fn renew(yard: &Yard, name: &TwinName, options: &RenewOptions, how: DryRun, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let plan = yard.plan_renew(name, options, &ctx)?;
-    leaks(&plan.leaks, screen);
+    leaks(&plan.name, &plan.leaks, screen);
     if how.dry_run || plan.undecided() {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("The twin {} would be put on {}{}", shell(name), plan.to, whence(&plan)));

@@ -24,7 +24,7 @@ pub(crate) fn clone(
 ) -> Done {
     let ctx = ctx(screen);
     let plan = yard.plan_clone(source, name, options, &ctx)?;
-    leaks(&plan.leaks, screen);
+    leaks(source, &plan.leaks, screen);
     if how.dry_run {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("The twin {} would be made from {}", shell(name), shell(source)));
@@ -176,6 +176,11 @@ pub(crate) fn list(yard: &Yard, removed: bool, screen: &Screen) -> Done {
         let last = if removed { "REMOVED" } else { "LAST STARTED" };
         let heading = ["TWIN", "TITLE", "BUILD", "SIZE", last, "NOTE"];
         screen.table(&heading, twins.iter().map(row).collect());
+        for twin in &twins {
+            if let Some(trouble) = &twin.trouble {
+                screen.warn(format_args!("{}: {trouble}; {} says more", twin.name, typed("check", &[&twin.name])));
+            }
+        }
     });
     Ok(ExitCode::SUCCESS)
 }
@@ -184,6 +189,7 @@ fn row(twin: &TwinSummary) -> Vec<String> {
     let last = match (twin.removed_at, twin.busy, twin.folder_missing, twin.last_run) {
         (Some(time), ..) => moment(time),
         (_, _, true, _) => "its folder is missing".into(),
+        _ if twin.trouble.is_some() => "needs a look".into(),
         (_, true, ..) if twin.running => "running".into(),
         (_, true, ..) => "in use now".into(),
         (_, _, _, Some(time)) => moment(time),
@@ -266,7 +272,7 @@ fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
         ("id", summary.id.to_string()),
         ("next", next),
     ]);
-    leaks(&twin.leaks, screen);
+    leaks(&twin.summary.name, &twin.leaks, screen);
 }
 
 fn protected(twin: &TwinDetails) -> String {
@@ -309,28 +315,39 @@ fn guard(guard: Guard) -> &'static str {
     }
 }
 
-/// Says which shared files were written through their guard.
-pub(crate) fn leaks(leaks: &Leaks, screen: &Screen) {
-    if leaks.is_empty() {
-        return;
-    }
+/// Says which shared files were written to directly, and what became of that.
+pub(crate) fn leaks(name: &dyn std::fmt::Display, leaks: &Leaks, screen: &Screen) {
     if !leaks.guarded.is_empty() {
         screen.warn(format_args!(
             "shared files were made writable, or had their time set, and are as they were again: {}",
             listed(&leaks.guarded, 5)
         ));
     }
+    if !leaks.own.is_empty() {
+        screen.warn(format_args!(
+            "files that only {name} shared were written to directly; what is in them now is its own: {}",
+            listed(&leaks.own, 5)
+        ));
+    }
     if !leaks.paths.is_empty() {
-        screen.warn(format_args!("shared files were written through their guard: {}", listed(&leaks.paths, 5)));
+        let yours = leaks.number.map(|number| {
+            let only = shell(&leaks.paths[0]);
+            format!("; to have what was written in this twin: {} --only {only}", typed("restore", &[&name, &number]))
+        });
+        screen.warn(format_args!(
+            "files that twins share were written to directly; they have the right bytes again: {}{}",
+            listed(&leaks.paths, 5),
+            yours.unwrap_or_default()
+        ));
     }
     if !leaks.repaired.is_empty() {
         let files: Vec<_> = leaks.repaired.iter().map(|(twin, path)| format!("{path} of {twin}")).collect();
-        screen.warn(format_args!("other twins that share them have their own bytes again: {}", listed(&files, 5)));
+        screen.warn(format_args!("the same in other twins, whose history has what was there: {}", listed(&files, 5)));
     }
     if !leaks.damaged.is_empty() {
         screen.warn(format_args!(
-            "these have the wrong bytes now, or lack theirs, and nothing here has the right ones: {}. Take the stock build \
-             in again from its folder to put its contents right",
+            "these have wrong bytes, or lack theirs, and nothing here has the right ones: {}. Take the stock build in again \
+             from its folder to put its contents right",
             listed(&leaks.damaged, 12)
         ));
     }
@@ -430,7 +447,7 @@ pub(crate) fn protect(yard: &Yard, name: &TwinName, on: bool, how: DryRun, scree
 pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let plan = yard.plan_remove(name, &ctx)?;
-    leaks(&plan.leaks, screen);
+    leaks(&plan.name, &plan.leaks, screen);
     if plan.removed && !forget {
         return Err(Failure::refused(
             format!("the twin {name} is removed already"),
@@ -450,6 +467,7 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, s
             screen.head(format_args!("The twin {} is deleted for good", shell(name)));
             let mut facts = plan_facts(&plan);
             facts.push(("freed", format!("{} in the pool, and the twin's own files", size(outcome.freed))));
+            facts.push(("kept", some_of(&outcome.kept, 5)));
             facts.push(("took", duration(outcome.took)));
             screen.facts(&facts);
         });
@@ -470,18 +488,26 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, s
 
 fn question(plan: &RemovePlan) -> String {
     let only = &plan.only_here;
-    let lost = if only.paths.is_empty() {
-        "Everything in it exists elsewhere too.".to_owned()
-    } else {
-        let many = files(only.paths.len() as u64);
-        format!("{many} ({}) that exist nowhere else are lost: {}.", size(only.bytes), listed(&only.paths, 5))
+    let mut lost = match only.paths.len() as u64 {
+        0 if plan.not_taken.is_empty() => "Everything in it exists elsewhere too.".to_owned(),
+        0 => String::new(),
+        many => {
+            let many = files(many);
+            format!("{many} ({}) that exist nowhere else are lost: {}.", size(only.bytes), listed(&only.paths, 5))
+        }
     };
+    if !plan.not_taken.is_empty() {
+        let what = listed(&plan.not_taken, 5);
+        lost = format!("{lost} What no state of it holds is lost: {what}.").trim_start().to_owned();
+    }
     format!("{lost} Delete the twin {} for good?", shell(&plan.name))
 }
 
 fn plan_facts(plan: &RemovePlan) -> Vec<(&'static str, String)> {
     let only = &plan.only_here;
-    let own = if only.paths.is_empty() {
+    let own = if only.paths.is_empty() && !plan.not_taken.is_empty() {
+        "see below: what is in no state of it".into()
+    } else if only.paths.is_empty() {
         "nothing: all of it is in a stock build or another twin".into()
     } else {
         let many = files(only.paths.len() as u64);

@@ -97,6 +97,8 @@ pub enum Problem {
     Catalogue { why: Vec<String> },
     /// A command that died had left this, and the opening of the yard finished or undid it.
     Recovered { what: Vec<String> },
+    /// A command that died had left this, and it could be neither finished nor undone.
+    HalfDone { what: String, why: String },
     /// Something is left in `tmp/` that no living command holds.
     LeftOver { path: PathBuf },
     /// A folder below `twins/` or `removed/` is no twin's.
@@ -123,6 +125,8 @@ pub enum Problem {
     NoStockBuild { build: BuildRef },
     /// A twin's folder is not where it should be.
     FolderMissing { folder: PathBuf, found: Option<PathBuf> },
+    /// What stands where a twin's folder should be is not its folder, or not as a twin's has to be.
+    NotItsFolder { folder: PathBuf, why: String },
     /// A twin's folder has lost the file that says whose it is.
     NoId { folder: PathBuf },
     /// It is in use, and could not be looked at.
@@ -269,6 +273,7 @@ impl fmt::Display for Problem {
         match self {
             Self::Catalogue { why } => write!(f, "the catalogue is damaged: {}", few(why)),
             Self::Recovered { what } => write!(f, "left by a command that died, and looked after: {}", few(what)),
+            Self::HalfDone { what, why } => write!(f, "{what} was cut off, and could not be finished: {why}"),
             Self::LeftOver { path } => write!(f, "left in the staging folder: {}", path.display()),
             Self::StrayFolder { folder } => write!(f, "this folder is no twin's: {}", folder.display()),
             Self::UnknownTwin { folder, .. } => {
@@ -297,6 +302,7 @@ impl fmt::Display for Problem {
             Self::SheetWrong { path, why } => write!(f, "the title sheet {} is wrong: {why}", path.display()),
             Self::NoSheet { title } => write!(f, "the title {title} has no sheet"),
             Self::NoStockBuild { build } => write!(f, "its stock build {build} is not in the catalogue"),
+            Self::NotItsFolder { folder, why } => write!(f, "{} is not its folder: {why}", folder.display()),
             Self::FolderMissing { folder, found: None } => write!(f, "its folder is gone: {}", folder.display()),
             Self::FolderMissing { folder, found: Some(found) } => {
                 write!(f, "its folder is {}, and should be {}", found.display(), folder.display())

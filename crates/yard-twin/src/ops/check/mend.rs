@@ -19,7 +19,7 @@ use crate::ident::{ContentId, ListingId, StateId, TwinId, TwinName};
 use crate::listing::{Entry, Listing};
 use crate::ops::settle::index_path;
 use crate::path::RelPath;
-use crate::pool::Sharing;
+use crate::pool::{Ledger, Sharing};
 use crate::progress::Ctx;
 use crate::scan::{Doubt, Index, Settling, settle_folder};
 use crate::state::State;
@@ -42,7 +42,7 @@ pub struct Mended {
     /// Findings that could not be mended, and why.
     pub left: Vec<(Finding, String)>,
     /// Files of twins that have their bytes again: the twin, and the path in it.
-    pub repaired: Vec<(TwinName, RelPath)>,
+    pub repaired: Vec<(String, String)>,
 }
 
 impl Yard {
@@ -87,13 +87,10 @@ impl Yard {
                 wrong.add(content, inode);
             }
         }
-        let Repair { repaired, lost, failed, .. } = self.repair(&wrong, None, &options.from, ctx)?;
+        let Repair { repaired, lost, failed } = self.repair(&wrong, &options.from, ctx)?;
         mended.repaired = repaired;
         for &finding in findings {
             let unneeded = matches!(&finding.problem, Problem::ContentDamaged { touches, .. } if touches.is_empty());
-            if unneeded {
-                self.throw_away(&wrong_of(&finding.problem), ctx)?;
-            }
             let still: Vec<_> =
                 wrong_of(&finding.problem).into_iter().filter(|(content, _)| lost.contains(content)).collect();
             if unneeded || (still.is_empty() && failed.is_empty()) {
@@ -110,14 +107,6 @@ impl Yard {
             }
         }
         Ok(())
-    }
-
-    /// Deletes files of the pool that nothing needs and that don't hold what their names say.
-    fn throw_away(&self, wrong: &[(ContentId, Option<u64>)], ctx: &Ctx) -> Result<()> {
-        let _alone = self.alone(ctx)?;
-        wrong
-            .iter()
-            .try_for_each(|(content, inode)| inode.map_or(Ok(()), |inode| self.pool.delete_inode(*content, inode)))
     }
 
     fn mend_one(&self, finding: &Finding, options: &MendOptions, ctx: &Ctx) -> Result<()> {
@@ -233,11 +222,17 @@ impl Yard {
         let (op, folder) = (self.begin(ctx)?, self.present_folder(row)?);
         let sheet = self.sheet_of(&self.state(row.state)?.build)?;
         let (clock, nothing) = (FsClock::new(op.path())?, Listing::default());
+        let (ledger, aside) = (Ledger::load(&self.pool)?, self.pool.aside()?);
+        let again = self.ledger_again(ctx);
         let settling = Settling {
             folder: &folder,
             last: &nothing,
             index: None,
-            windows: &[],
+            ledger: &ledger,
+            ledger_again: &again,
+            aside: &aside,
+            trusts_inodes: true,
+            unseen_for: disk::unseen_for(op.path()),
             sheet: sheet.as_ref(),
             pool: &self.pool,
             putter: None,
@@ -293,21 +288,20 @@ impl Yard {
     /// Makes files of the pool read-only again that hold what they should.
     fn guard_pool(&self, paths: &[PathBuf], ctx: &Ctx) -> Result<()> {
         let op = self.begin(ctx)?;
-        let clock = FsClock::new(op.path())?;
-        let _alone = self.alone(ctx)?;
-        let started = clock.now()?;
         let mut buffer = vec![0; disk::BUFFER];
         for path in paths {
             let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-            let (id, mode) = name.strip_suffix(".x").map_or((name, 0o444), |id| (id, 0o555));
             let content = reads_as(path, &mut buffer, ctx)?;
-            if id != content.to_string() {
+            if name.strip_suffix(".x").unwrap_or(name) != content.to_string() {
                 let why = "it can be written to, and somebody did: a full check finds what it touches".into();
                 return Err(Error::Damaged { path: path.clone(), why });
             }
-            disk::set_mode(path, mode)?;
+            let _alone = self.alone(ctx)?;
+            let ledger = Ledger::load(&self.pool)?;
+            self.pool.guard(&ledger, content, path)?;
+            ledger.save(op.path())?;
         }
-        self.catalog.add_window(started, clock.wait_past(clock.now()?)?)
+        Ok(())
     }
 
     /// Puts files back that hold other bytes than at the last look; these stay in the history.

@@ -17,7 +17,6 @@ use serde::Serialize;
 
 pub use finding::{About, DamagedFile, Finding, Mend, Problem, Severity, Touched};
 pub use mend::{MendOptions, Mended};
-pub(super) use repair::Wrong;
 
 use crate::Yard;
 use crate::catalog::TwinRow;

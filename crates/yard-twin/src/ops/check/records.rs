@@ -11,6 +11,7 @@ use crate::disk;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::{ListingId, StateId, Title};
 use crate::lock::{self, Mode};
+use crate::ops::recover::{Left, Recovered};
 use crate::yard::folder_id;
 
 impl Checking<'_> {
@@ -26,9 +27,16 @@ impl Checking<'_> {
             let mend = if index { Mend::Safe } else { Mend::Backup };
             self.found(Severity::Damaged, &About::Yard, Problem::Catalogue { why }, mend);
         }
-        if !self.yard.recovered.is_empty() {
-            let what = self.yard.recovered.clone();
-            self.found(Severity::Note, &About::Yard, Problem::Recovered { what }, Mend::Nothing);
+        let Recovered { done, left } = &self.yard.recovered;
+        if !done.is_empty() {
+            self.found(Severity::Note, &About::Yard, Problem::Recovered { what: done.clone() }, Mend::Nothing);
+        }
+        let rows = self.yard.catalog.twins()?;
+        for Left { what, twin, why } in left {
+            let row = rows.iter().find(|row| Some(row.id) == *twin && row.removed_at.is_none());
+            let about = row.map_or(About::Yard, |row| About::Twin(row.name.clone()));
+            let problem = Problem::HalfDone { what: what.clone(), why: why.clone() };
+            self.found(Severity::Wrong, &about, problem, Mend::Wait);
         }
         Ok(())
     }
@@ -65,7 +73,10 @@ impl Checking<'_> {
         for entry in fs::read_dir(&tmp).at("list", &tmp)? {
             let path = entry.at("list", &tmp)?.path();
             let lock = path.join("lock");
-            let alive = disk::exists(&lock) && lock::try_take(&lock, Mode::Alone)?.is_none();
+            let alive = lock::try_take_there(&lock, Mode::Alone).is_ok_and(|held| held.is_none());
+            if !disk::exists(&path) {
+                continue;
+            }
             let intended = self.yard.catalog.intents()?.iter().any(
                 |(_, intent)| matches!(intent, crate::catalog::Intent::Change { stage, .. } if path.ends_with(stage)),
             );
@@ -82,7 +93,8 @@ impl Checking<'_> {
     }
 
     fn stray(&mut self, folder: std::path::PathBuf, removed: bool, rows: &[TwinRow]) {
-        let of = folder_id(&folder);
+        // One that can't be looked into is none that is known.
+        let of = folder_id(&folder).unwrap_or_default();
         let known = rows.iter().find(|row| Some(row.id) == of);
         if !removed
             && known.is_some_and(|row| row.removed_at.is_none() && !disk::exists(&self.yard.folder_of(row).join("id")))

@@ -11,12 +11,12 @@ use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::disk;
 use crate::error::{Error, PathContext, Result};
-use crate::ident::{ContentId, TwinId, TwinName};
-use crate::listing::{Layer, overlay};
+use crate::ident::ContentId;
+use crate::listing::{Entry, Layer, overlay};
 use crate::lock::Held;
-use crate::ops::change::{Goal, Start};
+use crate::ops::leaks::Leaks;
 use crate::path::RelPath;
-use crate::pool::{Pool, Putter, Share};
+use crate::pool::{Pool, Putter};
 use crate::progress::Ctx;
 use crate::scan::Doubt;
 use crate::yard::OpFolder;
@@ -43,64 +43,30 @@ impl Wrong {
 /// What came of a repair.
 #[derive(Debug, Default)]
 pub(crate) struct Repair {
-    /// Files of twins that have their bytes again.
-    pub(crate) repaired: Vec<(TwinName, RelPath)>,
+    /// Files of twins that have their bytes again: the twin, and the path in it.
+    pub(crate) repaired: Vec<(String, String)>,
     /// Contents whose bytes are nowhere.
     pub(crate) lost: Vec<ContentId>,
-    /// Files of twins that hold the wrong bytes still.
-    pub(crate) left: Vec<(TwinName, RelPath)>,
     /// What could not be done, and why.
     pub(crate) failed: Vec<String>,
 }
 
-/// The files of a twin that hold contents which are looked for.
-#[derive(Default)]
-struct Sharer {
-    /// Those that are one of the wrong files.
-    linked: Vec<(ContentId, RelPath)>,
-    /// The others.
-    own: Vec<(ContentId, PathBuf)>,
-}
-
 impl Yard {
-    /// Puts contents right in the pool, and gives them back to every twin that shares a wrong file, but the one that
-    /// wrote it. What a twin holds in its place stays in its history.
-    pub(crate) fn repair(&self, wrong: &Wrong, writer: Option<TwinId>, from: &[PathBuf], ctx: &Ctx) -> Result<Repair> {
-        let mut repair = Repair::default();
-        let bad = wrong.inodes();
-        let rows: Vec<_> = self.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()).collect();
-        let sharing: Vec<_> = rows.iter().map(|row| self.sharers(row, &wrong.contents(), &bad)).collect();
-        let mut sources = self.sources(&wrong.contents(), &bad)?;
-        for (content, path) in self.found_in(from, &wrong.contents(), ctx)? {
-            sources.entry(content).or_default().push(path);
-        }
-        for &content in wrong.0.keys() {
-            let candidates = sources.remove(&content).unwrap_or_default();
-            if !self.put_right(content, &bad, &candidates, ctx)? {
-                repair.lost.push(content);
-            }
-        }
-        for (row, sharer) in rows.iter().zip(sharing).filter(|(row, _)| Some(row.id) != writer) {
-            let (lost, paths): (Vec<_>, Vec<_>) =
-                sharer.linked.into_iter().partition(|(content, _)| repair.lost.contains(content));
-            repair.left.extend(lost.into_iter().map(|(_, path)| (row.name.clone(), path)));
-            let paths: Vec<_> = paths.into_iter().map(|(_, path)| path).collect();
-            match self.give_back(row, &paths, &bad, ctx) {
-                Ok(more) => {
-                    repair.repaired.extend(paths.into_iter().map(|path| (row.name.clone(), path)));
-                    repair.failed.extend(more);
-                }
-                Err(error) => {
-                    repair.failed.push(format!("{} of the twin {}: {error}", paths[0], row.name));
-                }
-            }
-        }
-        Ok(repair)
+    /// Puts contents right in the pool: wrong files are set aside, and every twin that shares one mends itself. What it held
+    /// in place of the right bytes stays in its history.
+    pub(crate) fn repair(&self, wrong: &Wrong, from: &[PathBuf], ctx: &Ctx) -> Result<Repair> {
+        let aside: Vec<_> =
+            wrong.0.iter().flat_map(|(content, inodes)| inodes.iter().map(|inode| (*content, *inode))).collect();
+        self.set_aside(&aside, ctx)?;
+        let lost = self.heal(&wrong.contents(), &wrong.inodes(), from, ctx)?;
+        let mut leaks = Leaks { inodes: wrong.inodes(), ..Leaks::default() };
+        self.mend_sharers(None, &mut leaks, ctx)?;
+        Ok(Repair { repaired: leaks.repaired, lost, failed: leaks.damaged })
     }
 
     /// Files that should hold the contents and are none of the bad ones: the pool's second files, those of twins, and where
     /// stock builds were taken in from. What they hold now is not looked at.
-    pub(super) fn sources(
+    pub(in crate::ops) fn sources(
         &self,
         contents: &HashSet<ContentId>,
         bad: &HashSet<u64>,
@@ -118,7 +84,7 @@ impl Yard {
             [false, true].into_iter().for_each(|x| add(content, self.pool.root().join(Pool::name(content, x))));
         }
         for row in self.catalog.twins()? {
-            self.sharers(&row, contents, bad).own.into_iter().for_each(|(content, path)| add(content, path));
+            self.files_with(&row, contents).into_iter().for_each(|(content, path)| add(content, path));
         }
         for stock in self.catalog.stock_builds()? {
             // A damaged listing names no sources, and that is all.
@@ -133,30 +99,19 @@ impl Yard {
         Ok(sources)
     }
 
-    /// The files of a twin that hold one of the contents, as far as its records can be read.
-    fn sharers(&self, row: &TwinRow, contents: &HashSet<ContentId>, bad: &HashSet<u64>) -> Sharer {
-        let mut sharer = Sharer::default();
-        let Ok(state) = self.state(row.state) else { return sharer };
-        let Ok(listing) = self.listing(state.disk) else { return sharer };
+    /// The files of a twin that should hold one of the contents, as far as its records can be read.
+    fn files_with(&self, row: &TwinRow, contents: &HashSet<ContentId>) -> Vec<(ContentId, PathBuf)> {
+        let listing = self.state(row.state).and_then(|state| self.listing(state.disk));
+        // A damaged listing names no sources, and that is all.
+        let Ok(listing) = listing else { return Vec::new() };
         let folder = self.folder_of(row);
-        let index = self.index(&folder, &state, listing.entries().len());
-        let rows = index.ok().flatten().map(|index| index.rows).unwrap_or_default();
-        for (at, entry) in listing.entries().iter().enumerate() {
-            let Some(content) = entry.node.content().filter(|content| contents.contains(content)) else { continue };
-            let path = entry.path.below(&folder);
-            let Ok(stat) = disk::lstat(&path) else { continue };
-            let linked = rows.get(at).is_none_or(|row| row.share == Some(Share::Link));
-            if !bad.contains(&stat.ino) {
-                sharer.own.push((content, path));
-            } else if linked {
-                sharer.linked.push((content, entry.path.clone()));
-            }
-        }
-        sharer
+        let wanted =
+            |entry: &Entry| Some((entry.node.content().filter(|c| contents.contains(c))?, entry.path.below(&folder)));
+        listing.entries().iter().filter_map(wanted).collect()
     }
 
     /// Files below folders that hold one of the contents: those of their sizes are read.
-    fn found_in(
+    pub(in crate::ops) fn found_in(
         &self,
         folders: &[PathBuf],
         contents: &HashSet<ContentId>,
@@ -194,28 +149,6 @@ impl Yard {
         Ok(found)
     }
 
-    /// Sees to it that the pool has a content, and no bad file of it. Says whether that was possible.
-    fn put_right(&self, content: ContentId, bad: &HashSet<u64>, candidates: &[PathBuf], ctx: &Ctx) -> Result<bool> {
-        let op = self.begin(ctx)?;
-        let mut buffer = vec![0; disk::BUFFER];
-        let is_bad = |path: &Path| disk::lstat(path).is_ok_and(|stat| bad.contains(&stat.ino));
-        let files = [false, true].map(|executable| self.pool.root().join(Pool::name(content, executable)));
-        let there = disk::exists(&files[0]) && !is_bad(&files[0]);
-        let right = |path: &&PathBuf| reads_as(path, &mut buffer, ctx).is_ok_and(|found| found == content);
-        let source = if there { None } else { candidates.iter().find(right) };
-        if !there && source.is_none() {
-            return Ok(false);
-        }
-        {
-            let _alone = self.alone(ctx)?;
-            for (at, file) in files.iter().enumerate().filter(|(_, file)| is_bad(file)) {
-                // It goes away with the operation.
-                disk::rename(file, &op.path().join(format!("bad{at}")))?;
-            }
-        }
-        source.map_or(Ok(true), |source| self.take_from(content, source, &op, ctx))
-    }
-
     /// Takes a content into the pool from a file, if that is what it holds.
     pub(in crate::ops) fn take_from(&self, content: ContentId, path: &Path, op: &OpFolder, ctx: &Ctx) -> Result<bool> {
         let file = disk::open_file(CWD, path).at("read", path)?;
@@ -225,18 +158,16 @@ impl Yard {
         if found != content {
             return Ok(false);
         }
-        let _alone = self.alone(ctx)?;
-        putter.publish(ctx)?;
+        self.publish(putter, op, None, ctx)?;
         Ok(true)
     }
 
-    /// Gives a twin its bytes back at some paths; what it holds there now stays in the history. Other files that were
-    /// written through their guard, which this look finds, are repaired too; names what they leave damaged.
+    /// Gives a twin its bytes back at some paths; what it holds there now stays in the history. Names what stays damaged.
     pub(super) fn give_back(
         &self,
         row: &TwinRow,
         paths: &[RelPath],
-        bad: &HashSet<u64>,
+        inodes: &HashSet<u64>,
         ctx: &Ctx,
     ) -> Result<Vec<String>> {
         if paths.is_empty() {
@@ -244,15 +175,12 @@ impl Yard {
         }
         let right = self.listing(self.state(row.state)?.disk)?;
         let held = self.try_hold_twin(row)?;
-        let settled = self.settle_without_repair(row, &held, What::Outside, Doubt::Inodes(bad), ctx)?;
+        let settled = self.settle_without_repair(row, &held, What::Outside, Doubt::Inodes(inodes), ctx)?;
+        let settled = self.mend_settled(row, settled, ctx)?;
         let layer = paths.iter().map(|path| (path.clone(), right.get(path.as_str()).cloned())).collect();
         let next = overlay(&settled.listing, &Layer::new(layer)?)?;
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        let start = Start::of(&row, &settled);
-        let goal = Goal { state: settled.state.clone(), next, what: Some(What::Repaired), intent: None };
-        self.change_twin(&start, goal, ctx)?;
-        let others: Vec<_> = settled.leaked.into_iter().filter(|leak| !bad.contains(&leak.inode)).collect();
-        self.repair_leaks(&others, &row, ctx).map(|leaks| leaks.damaged)
+        Ok(self.change_to(&row, settled, next, What::Repaired, ctx)?.leaks.damaged)
     }
 
     /// Holds a twin if it is free just now.

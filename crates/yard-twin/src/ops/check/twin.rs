@@ -61,6 +61,11 @@ impl Checking<'_> {
             self.folder_missing(row, about, folder, found);
             return Ok(None);
         }
+        if let Err(Error::Twin(TwinError::NotItsFolder { folder, why, .. })) = yard.present_folder(row) {
+            let problem = Problem::NotItsFolder { folder: folder.clone(), why: why.into() };
+            self.found(Severity::Damaged, about, problem, Mend::MoveAway { path: folder });
+            return Ok(None);
+        }
         let held = yard.hold_twin(row, self.ctx)?;
         yard.make_whole(row, &held, self.ctx)?;
         let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
@@ -112,7 +117,7 @@ impl Checking<'_> {
             let row = before.position(path.as_str()).and_then(|at| rows.get(at));
             matches!((row, now), (Some(was), Some(now)) if looks_alike(was, &now.1))
         };
-        let leaks: HashSet<&RelPath> = look.found.leaks.iter().map(|(path, ..)| path).collect();
+        let leaks: HashSet<&RelPath> = look.found.leaks.iter().map(|leak| &leak.path).collect();
         let altered = look.found.changed.iter().filter(|(path, now)| !leaks.contains(path) && unseen(path, now));
         let paths: Vec<String> = altered.map(|(path, _)| path.to_string()).collect();
         if !paths.is_empty() {
@@ -124,12 +129,12 @@ impl Checking<'_> {
     /// Linked files with wrong bytes, or with their guard lifted: they count as they were.
     fn written_through(&mut self, look: &mut Look, about: &About) {
         let leaks = std::mem::take(&mut look.found.leaks);
-        look.found.changed.retain(|(path, _)| !leaks.iter().any(|(leak, ..)| leak == path));
+        look.found.changed.retain(|(path, _)| !leaks.iter().any(|leak| leak.path == *path));
         let mut fresh: Vec<(String, ContentId, u64)> = Vec::new();
-        for (path, inode, content) in leaks {
+        for leak in leaks {
             // What the pool was found to have wrong is said once.
-            if !self.wrong.contains(&inode) {
-                fresh.push((path.to_string(), content, inode));
+            if !self.wrong.contains(&leak.inode) {
+                fresh.push((leak.path.to_string(), leak.right, leak.inode));
             }
         }
         if !fresh.is_empty() {
@@ -138,7 +143,7 @@ impl Checking<'_> {
             self.found(Severity::Damaged, about, Problem::WrittenThrough { paths, wrong }, Mend::Safe);
         }
         if !look.found.lifted.is_empty() {
-            let paths = look.found.lifted.iter().map(|(path, _)| path.to_string()).collect();
+            let paths = look.found.lifted.iter().map(|lifted| lifted.path.to_string()).collect();
             self.found(Severity::Wrong, about, Problem::GuardLifted { paths }, Mend::Safe);
         }
     }

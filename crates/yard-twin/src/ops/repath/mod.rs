@@ -2,7 +2,6 @@
 
 mod looking;
 
-use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -328,7 +327,7 @@ impl Yard {
         let names = |entry: &&Entry| match &entry.node {
             Node::File { content, size, .. } if *size <= TEXT_MAX => {
                 // One that can't be read is found by a check.
-                let bytes = fs::read(self.pool.path(*content)).unwrap_or_default();
+                let bytes = self.bytes_of(*content).unwrap_or_default();
                 repather.hits(&bytes).next().is_some()
             }
             Node::Symlink { target } => repather.hits(target.as_bytes()).next().is_some(),

@@ -1,0 +1,70 @@
+//! Deleting a folder with all that is in it, by descriptors, so that no symlink leads astray.
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
+use std::path::Path;
+
+use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags};
+
+use super::change::{change_mode, step};
+use super::{Stat, fstat, open_folder, stat_at};
+use crate::error::{PathContext, Result};
+
+/// Told of each file with more names than one that lost one: how it looked before, and after.
+pub(crate) type Moved<'a> = &'a dyn Fn(&Stat, &Stat);
+
+/// Deletes a folder and all below it; nothing there is fine. Folders that may not be listed or changed are opened up first.
+pub(crate) fn remove_tree(path: &Path, moved: Moved<'_>) -> Result<()> {
+    let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else { return Ok(()) };
+    let parent = match open_folder(CWD, parent) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        parent => parent.at("open", path)?,
+    };
+    step().and_then(|()| remove_at(parent.as_fd(), name, moved)).at("delete", path)
+}
+
+/// Deletes whatever is at a name.
+fn remove_at(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
+    let stat = match stat_at(at, name) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        stat => stat?,
+    };
+    if FileType::from_raw_mode(stat.mode) != FileType::Directory {
+        return unlink_telling(at, name, &stat, moved);
+    }
+    let folder = match open_folder(at, name) {
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+            change_mode(at, name, |_| 0o700)?;
+            open_folder(at, name)?
+        }
+        folder => folder?,
+    };
+    if stat.mode & 0o300 != 0o300 {
+        rustix::fs::fchmod(&folder, Mode::RWXU)?;
+    }
+    for entry in Dir::read_from(&folder)? {
+        let entry = entry?;
+        if !matches!(entry.file_name().to_bytes(), b"." | b"..") {
+            remove_at(folder.as_fd(), entry.file_name(), moved)?;
+        }
+    }
+    Ok(rustix::fs::unlinkat(at, name, AtFlags::REMOVEDIR)?)
+}
+
+/// Takes one name away from a file that looked like `before`.
+fn unlink_telling(
+    at: BorrowedFd<'_>,
+    name: impl rustix::path::Arg + Copy,
+    before: &Stat,
+    moved: Moved<'_>,
+) -> io::Result<()> {
+    if before.nlink < 2 {
+        return Ok(rustix::fs::unlinkat(at, name, AtFlags::empty())?);
+    }
+    // Held by a descriptor that no mode forbids, so that it can be looked at once the name is gone.
+    let held = rustix::fs::openat(at, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())?;
+    let before = fstat(&held)?;
+    rustix::fs::unlinkat(at, name, AtFlags::empty())?;
+    moved(&before, &fstat(&held)?);
+    Ok(())
+}

@@ -1,0 +1,282 @@
+//! A run's layer: what a sealed program writes is kept apart, and folded back into the twin's folder when it is over.
+//!
+//! The layer is in the form that the kernel's overlay filesystem leaves (Documentation/filesystems/overlayfs.rst, with
+//! `userxattr`): a character device 0:0 says that something is gone, the attribute `user.overlay.opaque` that a folder
+//! hides what was there before. Every step of folding is a rename or a deletion and consumes the layer, so that what was
+//! cut off is finished by doing it again. All of it goes by descriptors: paths in it may be as long as a program likes.
+
+mod changes;
+mod fold;
+mod modes;
+
+use std::ffi::{OsStr, OsString};
+use std::fs;
+use std::io;
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{CWD, Dir, FileType};
+use serde::{Deserialize, Serialize};
+
+pub(crate) use changes::How;
+pub(crate) use fold::{Fold, Folded};
+use modes::Modes;
+
+use crate::disk::{self, Stat};
+use crate::error::{PathContext, Result};
+use crate::ident::StateId;
+use crate::listing::Listing;
+use crate::path::RelPath;
+
+/// The parts of a twin that a layer covers.
+pub(super) const AREAS: [&str; 2] = ["game", "home"];
+
+/// The folders of a layer that stand in for the system's for temporary files, and where those are.
+pub(super) const TEMPORARY: [(&str, &str); 2] = [("tmp", "/tmp"), ("var-tmp", "/var/tmp")];
+
+const OPAQUE: &str = "user.overlay.opaque";
+
+/// What a run leaves in the attributes of its files, which mean nothing elsewhere.
+const ATTRIBUTES: [&str; 6] = [
+    OPAQUE,
+    "user.overlay.origin",
+    "user.overlay.impure",
+    "user.overlay.nlink",
+    "user.overlay.uuid",
+    "user.overlay.protattr",
+];
+
+/// The folder of a run's layer, beside the twin's `game` and `home`.
+#[derive(Clone, Debug)]
+pub(crate) struct RunLayer {
+    root: PathBuf,
+}
+
+/// What must be known to take in what a run wrote, also where nobody saw it end.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct About {
+    /// The run that it is of.
+    pub(crate) run: i64,
+    /// Folders and files in the layer's own folders that were made to mount on, the innermost first.
+    pub(crate) placeholders: Vec<String>,
+    /// What becomes of what the run wrote: said before it begins.
+    #[serde(default)]
+    pub(crate) fate: Fate,
+    /// The state that the twin had before, where the run writes into the twin's folder itself.
+    #[serde(default)]
+    pub(crate) direct: Option<StateId>,
+}
+
+/// What becomes of what a run wrote.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum Fate {
+    /// It is kept. So it is where it was to be asked about, and nobody is there any more.
+    #[default]
+    Kept,
+    Asked,
+    ThrownAway,
+}
+
+/// What is at a name of a layer.
+enum Kind {
+    Gone,
+    Folder,
+    Other,
+}
+
+fn kind(stat: &Stat) -> Kind {
+    match FileType::from_raw_mode(stat.mode) {
+        FileType::CharacterDevice if stat.rdev == 0 => Kind::Gone,
+        FileType::Directory => Kind::Folder,
+        _ => Kind::Other,
+    }
+}
+
+/// What is in a folder, in the order of names.
+fn names(folder: BorrowedFd<'_>) -> io::Result<Vec<OsString>> {
+    let mut names = Vec::new();
+    for entry in Dir::read_from(folder)? {
+        let entry = entry?;
+        let name = entry.file_name().to_bytes();
+        if !matches!(name, b"." | b"..") {
+            names.push(OsStr::from_bytes(name).to_owned());
+        }
+    }
+    names.sort_unstable();
+    Ok(names)
+}
+
+fn is_folder(stat: &Stat) -> bool {
+    FileType::from_raw_mode(stat.mode) == FileType::Directory
+}
+
+/// What is at a name, if anything is.
+fn look(at: BorrowedFd<'_>, name: &OsStr) -> io::Result<Option<Stat>> {
+    match disk::stat_at(at, name) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        stat => stat.map(Some),
+    }
+}
+
+/// A path by which what is behind a descriptor can be asked for its attributes whatever it may be opened for.
+fn by_descriptor(fd: BorrowedFd<'_>) -> String {
+    format!("/proc/self/fd/{}", fd.as_raw_fd())
+}
+
+/// Whether a folder hides what was there before.
+fn is_opaque(folder: BorrowedFd<'_>) -> io::Result<bool> {
+    let mut value = [0_u8; 4];
+    match rustix::fs::getxattr(by_descriptor(folder), OPAQUE, &mut value) {
+        Ok(length) => Ok(value[..length] == *b"y"),
+        Err(rustix::io::Errno::NODATA | rustix::io::Errno::OPNOTSUPP) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
+impl RunLayer {
+    pub(crate) const FOLDER: &str = "layer";
+
+    /// The layer of the twin in `folder`, if there is one or not.
+    pub(crate) fn of(folder: &Path) -> Self {
+        Self { root: folder.join(Self::FOLDER) }
+    }
+
+    pub(crate) fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Where changes to `game` or `home` go.
+    pub(super) fn upper(&self, area: &str) -> PathBuf {
+        self.root.join(area)
+    }
+
+    /// A folder of the kernel's own.
+    pub(super) fn work(&self, area: &str) -> PathBuf {
+        self.root.join("work").join(area)
+    }
+
+    /// A folder that stands in for one of the system's for temporary files.
+    pub(super) fn temporary(&self, name: &str) -> PathBuf {
+        self.root.join(name)
+    }
+
+    /// Makes an empty one.
+    pub(super) fn make(&self, about: &About) -> Result<()> {
+        for folder in AREAS.iter().flat_map(|area| [self.upper(area), self.work(area)]) {
+            disk::make_folders(&folder)?;
+        }
+        for (name, _) in TEMPORARY {
+            disk::make_folders(&self.temporary(name))?;
+        }
+        disk::write_json(&self.root.join("about.json"), std::iter::once(about))
+    }
+
+    /// Whether there is one.
+    ///
+    /// # Errors
+    /// [`crate::Error::Io`] if that can't be told.
+    pub(crate) fn exists(&self) -> Result<bool> {
+        match disk::lstat(&self.root) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(false),
+            stat => stat.at("look at", &self.root).map(|_| true),
+        }
+    }
+
+    /// What it is of; `None` where that was never written as a whole.
+    pub(crate) fn about(&self) -> Result<Option<About>> {
+        let path = self.root.join("about.json");
+        let text = match fs::read(&path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            text => text.at("read", &path)?,
+        };
+        Ok(serde_json::from_slice::<Vec<About>>(&text).ok().and_then(|mut about| about.pop()))
+    }
+
+    /// Takes out again what was made to mount on, where nothing has come into it.
+    pub(super) fn tidy(&self) -> Result<()> {
+        let placeholders = self.about()?.map(|about| about.placeholders).unwrap_or_default();
+        for path in placeholders.iter().map(|path| self.root.join(path)) {
+            match path.symlink_metadata() {
+                // One that something has come into stays.
+                Ok(meta) if meta.is_dir() => drop(disk::remove_folder(&path)),
+                Ok(meta) if meta.is_file() && meta.len() == 0 => disk::remove_file(&path)?,
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// The folders of its areas, open, each with its name; those that aren't there are left out.
+    fn areas(&self, modes: &mut Modes) -> Result<Vec<(&'static str, OwnedFd)>> {
+        let mut areas = Vec::new();
+        let root = match disk::open_folder(CWD, &self.root) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(areas),
+            root => root.at("open", &self.root)?,
+        };
+        for area in AREAS {
+            if look(root.as_fd(), OsStr::new(area))
+                .at("look at", self.upper(area))?
+                .is_some_and(|stat| is_folder(&stat))
+            {
+                let (fd, _) =
+                    modes.open(root.as_fd(), OsStr::new(area), Path::new(area)).at("open", self.upper(area))?;
+                areas.push((area, fd));
+            }
+        }
+        Ok(areas)
+    }
+
+    /// Whether nothing was written.
+    ///
+    /// # Errors
+    /// [`crate::Error::Io`]: one that can't be looked into is not empty.
+    pub(crate) fn is_empty(&self) -> Result<bool> {
+        for (area, fd) in self.areas(&mut Modes::load(self)?)? {
+            if !names(fd.as_fd()).at("list", self.upper(area))?.is_empty() {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// What is left in the folders for temporary files.
+    pub(super) fn left_in_temporary(&self) -> Vec<PathBuf> {
+        let left = TEMPORARY.iter().flat_map(|(name, place)| {
+            let folder = disk::open_folder(CWD, self.temporary(name));
+            let names = folder.and_then(|folder| names(folder.as_fd())).unwrap_or_default();
+            names.into_iter().map(move |name| Path::new(place).join(name))
+        });
+        left.filter(|path| !path.ends_with(super::surroundings::COOKIE)).collect()
+    }
+
+    /// What the program changed, against what was there before it.
+    pub(crate) fn changes(&self, folder: &Path, before: &Listing) -> Result<Vec<(RelPath, How)>> {
+        changes::changes(self, folder, before)
+    }
+
+    /// Folds everything back into the twin's folder. Says what became of what could not be.
+    pub(crate) fn fold(&self, fold: &mut Fold<'_>) -> Result<Folded> {
+        fold::fold(self, fold)
+    }
+
+    /// Deletes it, and what it still holds.
+    pub(crate) fn remove(&self) -> Result<()> {
+        // What says whose it is goes last.
+        if self.exists()? {
+            for entry in fs::read_dir(&self.root).at("list", &self.root)? {
+                let path = entry.at("list", &self.root)?.path();
+                if path.file_name() == Some(OsStr::new("about.json")) {
+                    continue;
+                }
+                if path.symlink_metadata().is_ok_and(|meta| meta.is_dir()) {
+                    disk::remove_tree(&path)?;
+                } else {
+                    disk::remove_file(&path)?;
+                }
+            }
+        }
+        disk::remove_tree(&self.root)
+    }
+}

@@ -1,0 +1,347 @@
+//! The ledger: how each file of the pool looked when its bytes were last known to be those that its name says.
+//!
+//! A name in the pool proves nothing about bytes: whoever shares a file of it can lift the guard and write. So nothing of
+//! the pool is linked, copied or counted as there unless its file looks as its row says; anything else is read once.
+//! Rows are written again, under the yard's exclusive lock, after each step of ours that moves a file's ctime. A kill
+//! before that, a torn file or a copied yard cost reading, never trust. The format is written down in `docs/formats.md`.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::{self, BufReader, Read, Write};
+use std::os::fd::AsFd;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::sync::{Mutex, MutexGuard};
+
+use super::Pool;
+use crate::disk::{self, Stat};
+use crate::error::{PathContext, Result};
+use crate::ident::ContentId;
+use crate::parallel::lock;
+
+const MAGIC: &[u8; 8] = b"ytledgr\x01";
+const HEAD: usize = 8 + 8 + 8 + 8;
+const ROW: usize = 8 + 8 + 8 + 8 + 4 + 4 + 16;
+
+/// So much is read and written at once.
+const PIECE: usize = ROW * 4096;
+
+/// Two threads seldom want the same one.
+const SHARDS: usize = 64;
+
+/// The first half of a content's id: with an inode it tells contents apart.
+type Half = [u8; 16];
+
+fn half(content: ContentId) -> Half {
+    let mut half = [0; 16];
+    half.copy_from_slice(&content.as_bytes()[..16]);
+    half
+}
+
+/// How a file of the pool looked.
+#[derive(Debug)]
+struct Row {
+    ino: u64,
+    size: u64,
+    mtime: i64,
+    ctime: AtomicI64,
+    mode: u32,
+    half: Half,
+}
+
+impl Row {
+    fn new(content: ContentId, stat: &Stat) -> Self {
+        let ctime = AtomicI64::new(stat.ctime);
+        Self { ino: stat.ino, size: stat.size, mtime: stat.mtime, ctime, mode: stat.mode, half: half(content) }
+    }
+
+    fn fits(&self, stat: &Stat) -> bool {
+        (self.ino, self.size, self.mtime, self.mode) == (stat.ino, stat.size, stat.mtime, stat.mode)
+            && self.ctime.load(Ordering::Relaxed) == stat.ctime
+    }
+}
+
+/// How a file of the pool should look, where that was known once.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Looked {
+    pub(crate) mtime: i64,
+    pub(crate) half: [u8; 16],
+}
+
+impl Looked {
+    /// Whether it was a file of that content.
+    pub(crate) fn is_of(&self, content: ContentId) -> bool {
+        self.half == half(content)
+    }
+}
+
+/// The ledger as it was read, and what has come to it since.
+pub(crate) struct Ledger {
+    path: PathBuf,
+    /// The device and inode of the pool's folder: another one than was written down makes all rows void.
+    dev: u64,
+    pool: u64,
+    /// Counts how often it was written.
+    counter: u64,
+    /// By inode.
+    rows: Vec<Row>,
+    /// Rows that are new, or in place of others; `None` for one that counts no more.
+    fresh: Mutex<HashMap<u64, Option<(ContentId, Row)>>>,
+    changed: AtomicBool,
+    shards: [Mutex<()>; SHARDS],
+}
+
+/// What came of a link.
+pub(crate) enum Linked {
+    /// The link is there.
+    Done(Stat),
+    /// The pool's file is not as the ledger says.
+    Doubtful,
+    /// Links can't be had here.
+    Unsupported,
+}
+
+impl Ledger {
+    /// Reads the ledger of a pool; one that is torn, or of another pool, has no rows.
+    pub(crate) fn load(pool: &Pool) -> Result<Self> {
+        let root = disk::lstat(pool.root()).at("look at", pool.root())?;
+        let path = pool.root().join("ledger");
+        let (counter, rows) = match File::open(&path) {
+            Ok(file) => decode(&file, root.ino).unwrap_or_else(|| {
+                tracing::info!(path = %path.display(), "can't be believed: what it would say is read instead");
+                (0, Vec::new())
+            }),
+            Err(error) => {
+                if error.kind() != io::ErrorKind::NotFound {
+                    tracing::warn!(path = %path.display(), %error, "what it would say is read instead");
+                }
+                (0, Vec::new())
+            }
+        };
+        Ok(Self {
+            path,
+            dev: root.dev,
+            pool: root.ino,
+            counter,
+            rows,
+            fresh: Mutex::default(),
+            changed: AtomicBool::new(false),
+            shards: std::array::from_fn(|_| Mutex::new(())),
+        })
+    }
+
+    fn with_row<T>(&self, ino: u64, work: impl FnOnce(&Row) -> T) -> Option<T> {
+        if let Some(fresh) = lock(&self.fresh).get(&ino) {
+            return fresh.as_ref().map(|(_, row)| work(row));
+        }
+        let at = self.rows.binary_search_by_key(&ino, |row| row.ino).ok()?;
+        Some(work(&self.rows[at]))
+    }
+
+    /// Whether a file is the pool's file of a content, and looks as it did when its bytes were known to be right.
+    pub(crate) fn holds(&self, content: ContentId, stat: &Stat) -> bool {
+        stat.dev == self.dev
+            && self.with_row(stat.ino, |row| row.half == half(content) && row.fits(stat)).unwrap_or(false)
+    }
+
+    /// How the file with that inode looked, if it was one of the pool's.
+    pub(crate) fn looked(&self, stat: &Stat) -> Option<Looked> {
+        if stat.dev != self.dev {
+            return None;
+        }
+        self.with_row(stat.ino, |row| Looked { mtime: row.mtime, half: row.half })
+    }
+
+    /// Writes down how a file of the pool looks whose bytes are known to be right.
+    pub(crate) fn set(&self, content: ContentId, stat: &Stat) {
+        self.changed.store(true, Ordering::Relaxed);
+        lock(&self.fresh).insert(stat.ino, Some((content, Row::new(content, stat))));
+    }
+
+    /// A file counts no more.
+    pub(crate) fn forget(&self, ino: u64) {
+        if self.with_row(ino, |_| ()).is_some() {
+            self.changed.store(true, Ordering::Relaxed);
+            lock(&self.fresh).insert(ino, None);
+        }
+    }
+
+    /// A step of ours has moved a file's ctime, and nothing else: if it was as its row says before, it is so again.
+    pub(crate) fn moved(&self, before: &Stat, after: &Stat) {
+        let same = (before.size, before.mtime, before.mode) == (after.size, after.mtime, after.mode);
+        if before.ino != after.ino || before.dev != self.dev || !same {
+            return;
+        }
+        let renewed = self.with_row(before.ino, |row| {
+            row.ctime.compare_exchange(before.ctime, after.ctime, Ordering::Relaxed, Ordering::Relaxed).is_ok()
+        });
+        if renewed == Some(true) && before.ctime != after.ctime {
+            self.changed.store(true, Ordering::Relaxed);
+        }
+    }
+
+    /// Nobody else of this process does a step with a file of that content meanwhile.
+    fn only_one(&self, content: ContentId) -> MutexGuard<'_, ()> {
+        lock(&self.shards[usize::from(content.as_bytes()[0]) % SHARDS])
+    }
+
+    /// Links the pool's file `name`, which should hold `content`, if it looks as its row says. The caller holds the yard alone.
+    pub(crate) fn link(
+        &self,
+        content: ContentId,
+        (pool, name): (impl AsFd, &str),
+        (to, new): (impl AsFd, &str),
+    ) -> io::Result<Linked> {
+        let _one = self.only_one(content);
+        let before = disk::stat_at(&pool, name)?;
+        if !self.holds(content, &before) {
+            return Ok(Linked::Doubtful);
+        }
+        match disk::link(&pool, name, &to, new) {
+            Ok(()) => {}
+            Err(error) if disk::link_unsupported(&error) => return Ok(Linked::Unsupported),
+            Err(error) => return Err(error),
+        }
+        let after = disk::stat_at(&to, new)?;
+        self.moved(&before, &after);
+        Ok(Linked::Done(after))
+    }
+
+    /// Whether anything in it is not written down yet.
+    pub(crate) fn is_changed(&self) -> bool {
+        self.changed.load(Ordering::Relaxed)
+    }
+
+    /// Counts what another one found out as found out here too.
+    pub(crate) fn learn(&self, other: Self) {
+        self.changed.store(true, Ordering::Relaxed);
+        lock(&self.fresh).extend(other.fresh.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
+    }
+
+    /// Takes over what another one found out, as far as the files still look so. The caller holds the yard alone, and has
+    /// read this one since.
+    pub(crate) fn take_over(&self, found: &Self, pool: &Pool) {
+        for (content, row) in lock(&found.fresh).values().flatten() {
+            for executable in [false, true] {
+                let path = pool.root().join(Pool::name(*content, executable));
+                if let Ok(stat) = disk::lstat(&path)
+                    && row.fits(&stat)
+                {
+                    self.set(*content, &stat);
+                }
+            }
+        }
+    }
+
+    /// Writes it down, if anything has changed: first at `op`, on the same filesystem. The caller holds the yard alone.
+    pub(crate) fn save(&self, op: &Path) -> Result<()> {
+        if !self.is_changed() {
+            return Ok(());
+        }
+        let fresh = lock(&self.fresh);
+        let mut new: Vec<&Row> = fresh.values().flatten().map(|(_, row)| row).collect();
+        new.sort_unstable_by_key(|row| row.ino);
+        let mut new = new.into_iter().peekable();
+        disk::write_loose(&self.path, &op.join("ledger"), |out| {
+            let mut out = Hashed { out, hasher: blake3::Hasher::new(), piece: Vec::with_capacity(PIECE) };
+            out.put(MAGIC)?;
+            out.put(&self.pool.to_le_bytes())?;
+            out.put(&(self.counter + 1).to_le_bytes())?;
+            out.put(&[0; 8])?;
+            for row in self.rows.iter().filter(|row| !fresh.contains_key(&row.ino)) {
+                while let Some(first) = new.next_if(|first| first.ino < row.ino) {
+                    out.row(first)?;
+                }
+                out.row(row)?;
+            }
+            new.try_for_each(|row| out.row(row))?;
+            out.end()
+        })
+    }
+}
+
+/// Writes through a hash.
+struct Hashed<'a> {
+    out: &'a mut File,
+    hasher: blake3::Hasher,
+    piece: Vec<u8>,
+}
+
+impl Hashed<'_> {
+    fn put(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.piece.extend_from_slice(bytes);
+        if self.piece.len() >= PIECE { self.flush() } else { Ok(()) }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.hasher.update(&self.piece);
+        self.out.write_all(&self.piece)?;
+        self.piece.clear();
+        Ok(())
+    }
+
+    fn row(&mut self, row: &Row) -> io::Result<()> {
+        let mut bytes = [0; ROW];
+        bytes[..8].copy_from_slice(&row.ino.to_le_bytes());
+        bytes[8..16].copy_from_slice(&row.size.to_le_bytes());
+        bytes[16..24].copy_from_slice(&row.mtime.to_le_bytes());
+        bytes[24..32].copy_from_slice(&row.ctime.load(Ordering::Relaxed).to_le_bytes());
+        bytes[32..36].copy_from_slice(&row.mode.to_le_bytes());
+        bytes[40..].copy_from_slice(&row.half);
+        self.put(&bytes)
+    }
+
+    fn end(mut self) -> io::Result<()> {
+        self.flush()?;
+        self.out.write_all(self.hasher.finalize().as_bytes())
+    }
+}
+
+/// The counter in a ledger's head, if it is that of a pool's folder with this inode.
+fn head_of(head: &[u8; HEAD], pool: u64) -> Option<u64> {
+    let (of, rest) = head.strip_prefix(MAGIC)?.split_first_chunk()?;
+    let (counter, _) = rest.split_first_chunk()?;
+    (u64::from_le_bytes(*of) == pool).then(|| u64::from_le_bytes(*counter))
+}
+
+fn decode(file: &File, pool: u64) -> Option<(u64, Vec<Row>)> {
+    let len = usize::try_from(file.metadata().ok()?.len()).ok()?;
+    let mut left = len.checked_sub(HEAD + 32).filter(|rows| rows % ROW == 0)?;
+    let mut file = BufReader::with_capacity(PIECE, file);
+    let mut hasher = blake3::Hasher::new();
+    let mut head = [0; HEAD];
+    file.read_exact(&mut head).ok()?;
+    hasher.update(&head);
+    let counter = head_of(&head, pool)?;
+    let (mut rows, mut piece) = (Vec::with_capacity(left / ROW), vec![0; PIECE.min(left)]);
+    while left > 0 {
+        let piece = &mut piece[..PIECE.min(left)];
+        file.read_exact(piece).ok()?;
+        hasher.update(piece);
+        rows.extend(piece.as_chunks::<ROW>().0.iter().map(row_of));
+        left -= piece.len();
+    }
+    let mut check = [0; 32];
+    file.read_exact(&mut check).ok()?;
+    let sorted = rows.is_sorted_by(|a: &Row, b| a.ino < b.ino);
+    (sorted && *hasher.finalize().as_bytes() == check).then_some((counter, rows))
+}
+
+fn row_of(bytes: &[u8; ROW]) -> Row {
+    let eight = |at: usize| {
+        let mut eight = [0; 8];
+        eight.copy_from_slice(&bytes[at..at + 8]);
+        eight
+    };
+    let (mut mode, mut half) = ([0; 4], [0; 16]);
+    mode.copy_from_slice(&bytes[32..36]);
+    half.copy_from_slice(&bytes[40..]);
+    Row {
+        ino: u64::from_le_bytes(eight(0)),
+        size: u64::from_le_bytes(eight(8)),
+        mtime: i64::from_le_bytes(eight(16)),
+        ctime: AtomicI64::new(i64::from_le_bytes(eight(24))),
+        mode: u32::from_le_bytes(mode),
+        half,
+    }
+}
