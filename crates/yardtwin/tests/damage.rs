@@ -546,6 +546,6 @@ fn a_folder_that_is_named_has_the_right_bytes() {
         assert_eq!(fs::read(desk.game(twin, "data/big.dat")).unwrap(), whole);
         let what: Vec<_> =
             desk.json(&["history", twin]).as_array().unwrap().iter().map(|e| e["what"].clone()).collect();
-        assert_eq!(what, ["repaired", "outside", "made"], "what was there instead can be gone back to");
+        assert_eq!(what, ["repaired", "written_directly", "made"], "what was there instead can be gone back to");
     }
 }

@@ -6,7 +6,7 @@ mod support;
 use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
 
-use support::common::{assert_same, look};
+use support::common::{assert_same, look, look_pool};
 use support::{Desk, text};
 
 /// What an ordinary user tries on a file of a twin, by shell.
@@ -38,7 +38,7 @@ fn what_tools_do_in_one_twin_reaches_no_other() {
         for twin in ["a", "b"] {
             desk.ok(&["clone", "wexcombe@1.4", twin, "--share", share]);
         }
-        let (others, pool) = (look(&desk.at("yard/twins/b/game")), look(&desk.at("yard/pool")));
+        let (others, pool) = (look(&desk.at("yard/twins/b/game")), look_pool(&desk.at("yard")));
         let mut refused = 0;
         for target in targets {
             for what in TRIES {
@@ -52,7 +52,7 @@ fn what_tools_do_in_one_twin_reaches_no_other() {
             }
         }
         assert_same(&others, &look(&desk.at("yard/twins/b/game")), share);
-        let now: BTreeMap<_, _> = look(&desk.at("yard/pool"));
+        let now: BTreeMap<_, _> = look_pool(&desk.at("yard"));
         assert_same(&pool, &now, "the pool");
         let taken = desk.ok(&["intake", "installed", "--title", "wexcombe"]);
         assert!(taken.contains("nothing: the pool has it all"), "{taken}");

@@ -117,7 +117,9 @@ struct Exact {
 }
 
 fn exactly(root: &Path) -> BTreeMap<PathBuf, Exact> {
-    let names = look(root).into_iter().filter(|(_, what)| what.0 == 'f').map(|(name, _)| root.join(name));
+    // The pool's ledger says how its files look, and is no content.
+    let names = look(root).into_iter().filter(|(name, what)| what.0 == 'f' && name != "ledger");
+    let names = names.map(|(name, _)| root.join(name));
     names.map(|path| (path.clone(), exact(&path).unwrap())).collect()
 }
 

@@ -1,15 +1,17 @@
 //! What follows a run: what it wrote is taken in as a line of the history, and what it must not have changed goes back.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use super::change::Start;
 use super::settle::{Own, Settled};
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::error::Result;
+use crate::disk;
+use crate::error::{PathContext, Result};
 use crate::ident::StateId;
 use crate::launch::{Fate, Fold, LayerAbout, RunLayer};
-use crate::listing::rebase;
+use crate::listing::{Listing, rebase};
 use crate::lock::Held;
 use crate::materialise::Doubtful;
 use crate::path::RelPath;
@@ -136,8 +138,22 @@ impl Yard {
             return Ok((settled, paths));
         }
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+        self.open_up_new(&row, &settled.listing, &target)?;
         let settled = self.change_to(&row, settled, rebased.listing, What::PutBack { run }, ctx)?;
         Ok((settled, paths))
+    }
+
+    /// Opens folders up that a run made, and that may not be changed: so that what is in them can go again.
+    fn open_up_new(&self, row: &TwinRow, there: &Listing, target: &Listing) -> Result<()> {
+        let folder = self.present_folder(row)?;
+        let parents = there.entries().iter().filter_map(|entry| entry.path.parent());
+        // In the order of paths, so that each is opened up before what is in it.
+        let new: BTreeSet<&str> = parents.flat_map(crate::path::at_and_above).filter(|path| !target.has(path)).collect();
+        for path in new {
+            let on_disk = folder.join(path);
+            disk::change_mode(rustix::fs::CWD, &on_disk, |mode| mode | 0o700).at("open up", &on_disk)?;
+        }
+        Ok(())
     }
 
     /// Whether a twin shares files that are known to hold wrong bytes.

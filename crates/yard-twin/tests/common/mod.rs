@@ -181,6 +181,13 @@ pub fn look(root: &Path) -> Seen {
     seen
 }
 
+/// What a yard's pool holds, but for the ledger, which says how its files look.
+pub fn look_pool(yard: &Path) -> Seen {
+    let mut seen = look(&yard.join("pool"));
+    seen.remove("ledger");
+    seen
+}
+
 /// Fails with the paths that differ.
 pub fn assert_same(a: &Seen, b: &Seen, what: &str) {
     let differ: Vec<_> = a.keys().chain(b.keys()).filter(|path| a.get(*path) != b.get(*path)).collect();
