@@ -183,8 +183,9 @@ fn a_yard_that_was_tampered_with_is_said_to_be_so() {
     let pool = look(&desk.at("yard/pool"));
     let (path, _) = pool.iter().find(|(_, what)| what.1 == hills).unwrap();
     fs::remove_file(desk.at("yard/pool").join(path)).unwrap();
-    // While the folder that it came from is there, it is taken from that.
+    // While a twin or the folder that it came from has it, it is taken from there.
     fs::rename(desk.at("installed"), desk.at("elsewhere")).unwrap();
+    ["a", "b"].iter().for_each(|twin| fs::remove_file(desk.game(twin, "scenery/hills.wjp")).unwrap());
     let id = &path[3..];
     let clone = complaints(&desk, &[&["clone", "wexcombe@1.4", "c"]]).replace(id, "[CONTENT]");
     write!(said, "== a pool file is deleted by hand\n{}", clone.replace(&path[..3], "[AB]/")).unwrap();

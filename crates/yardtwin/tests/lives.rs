@@ -32,7 +32,7 @@ const DEEDS: [&str; 12] = [
     "mkdir -p own && echo again >> own/one.sav",
     "rm -f \"$f\"",
     "mkdir -p \"sub $n/deep\" && echo $n > \"sub $n/deep/file\"",
-    "mv data \"data $n\" 2>/dev/null && mv \"data $n\" data || true",
+    "mv \"$f\" \"moved $n.dat\" || true",
     "mkdir -p own && echo fixed > own/fixed.sav && chmod 444 own/fixed.sav || true",
     "cp \"$f\" own.bin && chmod 755 own.bin || true",
     "mkdir -p shut && echo in > shut/in && chmod 555 shut || true",

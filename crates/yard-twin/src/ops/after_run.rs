@@ -148,7 +148,8 @@ impl Yard {
         let folder = self.present_folder(row)?;
         let parents = there.entries().iter().filter_map(|entry| entry.path.parent());
         // In the order of paths, so that each is opened up before what is in it.
-        let new: BTreeSet<&str> = parents.flat_map(crate::path::at_and_above).filter(|path| !target.has(path)).collect();
+        let new: BTreeSet<&str> =
+            parents.flat_map(crate::path::at_and_above).filter(|path| !target.has(path)).collect();
         for path in new {
             let on_disk = folder.join(path);
             disk::change_mode(rustix::fs::CWD, &on_disk, |mode| mode | 0o700).at("open up", &on_disk)?;

@@ -7,7 +7,7 @@ use crate::disk;
 use crate::error::Result;
 use crate::ident::{ContentId, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
-use crate::pool::{Has, Ledger};
+use crate::pool::Ledger;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::state::State;
@@ -37,7 +37,7 @@ impl Yard {
     /// Makes sure that the pool has the content of an empty file.
     pub(super) fn keep_nothing(&self, op: &OpFolder, ctx: &Ctx) -> Result<()> {
         let has = self.pool.ask(&Ledger::load(&self.pool)?, nothing(), false, &mut Vec::new(), ctx)?;
-        if matches!(has, Has::Right(_)) {
+        if has.is_right() {
             return Ok(());
         }
         // Whoever holds the operation may have contents of its own to stage.

@@ -196,7 +196,8 @@ impl Yard {
         if look.stale_index || !unchanged || !look.found.refreshed.is_empty() {
             index.save(&index_path(&folder), &op.path().join("index"))?;
         }
-        let leaks = Leaks { number, ..mends.leaks() };
+        let mut leaks = mends.leaks();
+        leaks.number = number.filter(|_| !leaks.paths.is_empty());
         let (state, rows) = (next, index.rows);
         Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped: Vec::new() })
     }
@@ -229,9 +230,9 @@ impl Yard {
             }
         }
         putter.publish(&ledger, ctx)?;
-        for Lifted { content, inode, .. } in lifted {
-            if let Some(path) = self.pool.file_with(*content, *inode)? {
-                self.pool.guard(&ledger, *content, &path)?;
+        for Lifted { content, read, .. } in lifted {
+            if let Some(path) = self.pool.file_with(*content, read.ino)? {
+                self.pool.guard(&ledger, *content, &path, read)?;
             }
         }
         let number = self.commit_settled(row, change()?);

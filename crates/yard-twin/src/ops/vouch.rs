@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::Mutex;
 
 use crate::Yard;
+use crate::disk::Stat;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Node};
@@ -21,22 +22,28 @@ impl Yard {
     /// # Errors
     /// [`Error::ContentMissing`] for what can't be had anywhere.
     pub(super) fn vouch(&self, entries: &[&Entry], laying: &Laying<'_>) -> Result<Vec<ContentId>> {
-        let (bad, executables) = (Mutex::new(BTreeMap::new()), Mutex::new(BTreeSet::new()));
+        let (bad, lifted, executables) =
+            (Mutex::new(BTreeMap::new()), Mutex::new(Vec::new()), Mutex::new(BTreeSet::new()));
         let (ctx, pool) = (laying.ctx, &self.pool);
         parallel::for_each(entries, ctx.threads(), Vec::new, |buffer, entry| {
             ctx.check()?;
             let Node::File { content, executable, .. } = entry.node else { return Ok(()) };
-            if !matches!(pool.ask(laying.ledger, content, false, buffer, ctx)?, Has::Right(_)) {
+            let mut ask = |executable: bool| {
+                let has = pool.ask(laying.ledger, content, executable, buffer, ctx)?;
+                if let Has::Lifted(stat) = has {
+                    lock(&lifted).push((content, executable, stat));
+                }
+                Ok::<_, Error>(has.is_right())
+            };
+            if !ask(false)? {
                 lock(&bad).entry(content).or_insert_with(|| entry.path.clone());
             }
-            if executable
-                && laying.policy.way(entry) == Share::Link
-                && !matches!(pool.ask(laying.ledger, content, true, buffer, ctx)?, Has::Right(_))
-            {
+            if executable && laying.policy.way(entry) == Share::Link && !ask(true)? {
                 lock(&executables).insert(content);
             }
             Ok(())
         })?;
+        self.guard_again(laying, &lifted.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))?;
         let bad: BTreeMap<ContentId, RelPath> = bad.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
         if !bad.is_empty() {
             let lost = self.heal(&bad.keys().copied().collect(), &HashSet::new(), &[], ctx)?;
@@ -53,6 +60,21 @@ impl Yard {
         Ok(executables.into_iter().collect())
     }
 
+    /// Puts the guard on again of files of the pool that were read and are right.
+    fn guard_again(&self, laying: &Laying<'_>, lifted: &[(ContentId, bool, Stat)]) -> Result<()> {
+        if lifted.is_empty() {
+            return Ok(());
+        }
+        let _alone = self.alone(laying.ctx)?;
+        let ledger = Ledger::load(&self.pool)?;
+        for (content, executable, stat) in lifted {
+            self.pool.guard(&ledger, *content, &self.pool.files(*content)[usize::from(*executable)], stat)?;
+        }
+        ledger.save(laying.op)?;
+        laying.ledger.learn(ledger);
+        Ok(())
+    }
+
     /// Brings contents back that the pool lacks, or whose file holds something else: from the content's other file, files
     /// of twins, where builds were taken in from, and the folders `from`; never from the inodes `bad`. Says which are nowhere.
     pub(super) fn heal(
@@ -67,7 +89,7 @@ impl Yard {
         let mut wrong = Vec::new();
         for &content in contents {
             match self.pool.ask(&asked, content, false, &mut Vec::new(), ctx)? {
-                Has::Right(_) => continue,
+                Has::Right | Has::Lifted(_) => continue,
                 Has::Wrong(stat) => wrong.push((content, stat.ino)),
                 Has::Nothing => {}
             }

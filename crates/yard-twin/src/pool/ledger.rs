@@ -81,6 +81,8 @@ pub(crate) struct Ledger {
     /// The device and inode of the pool's folder: another one than was written down makes all rows void.
     dev: u64,
     pool: u64,
+    /// Whether the mode of a file says anything on the pool's filesystem.
+    keeps_modes: bool,
     /// Counts how often it was written.
     counter: u64,
     /// By inode.
@@ -122,6 +124,7 @@ impl Ledger {
             path,
             dev: root.dev,
             pool: root.ino,
+            keeps_modes: disk::trusts_inodes(pool.root()),
             counter,
             rows,
             fresh: Mutex::default(),
@@ -142,6 +145,11 @@ impl Ledger {
     pub(crate) fn holds(&self, content: ContentId, stat: &Stat) -> bool {
         stat.dev == self.dev
             && self.with_row(stat.ino, |row| row.half == half(content) && row.fits(stat)).unwrap_or(false)
+    }
+
+    /// Whether the mode of a file can guard it on the pool's filesystem.
+    pub(crate) fn keeps_modes(&self) -> bool {
+        self.keeps_modes
     }
 
     /// How the file with that inode looked, if it was one of the pool's.

@@ -34,9 +34,19 @@ pub(crate) enum Has {
     /// There is none.
     Nothing,
     /// It holds the content's bytes.
-    Right(Stat),
+    Right,
+    /// So it does, and somebody made it writable, gave it attributes, or set its time: it counts as known only once it is
+    /// guarded again ([`Pool::guard`]). This is how it looked when it was read.
+    Lifted(Stat),
     /// It holds something else.
     Wrong(Stat),
+}
+
+impl Has {
+    /// Whether it holds the content's bytes.
+    pub(crate) fn is_right(self) -> bool {
+        matches!(self, Self::Right | Self::Lifted(_))
+    }
 }
 
 impl Pool {
@@ -95,7 +105,7 @@ impl Pool {
             stat => stat.at("look at", &path)?,
         };
         if ledger.holds(content, &stat) {
-            return Ok(Has::Right(stat));
+            return Ok(Has::Right);
         }
         if !stat.is_file() {
             return Ok(Has::Wrong(stat));
@@ -108,9 +118,13 @@ impl Pool {
             let stat = disk::fstat(&file).at("look at", &path)?;
             match hash_unchanged(&file, &stat, &path, buffer, ctx) {
                 Ok(found) if found == content => {
+                    // Others may have linked it meanwhile.
                     let stat = disk::fstat(&file).at("look at", &path)?;
+                    if !is_guarded(&file, &stat, executable, ledger, content).at("look at", &path)? {
+                        return Ok(Has::Lifted(stat));
+                    }
                     ledger.set(content, &stat);
-                    return Ok(Has::Right(stat));
+                    return Ok(Has::Right);
                 }
                 Ok(_) => return Ok(Has::Wrong(stat)),
                 Err(Error::Intake(IntakeError::Changed(_))) => {}
@@ -151,14 +165,33 @@ impl Pool {
     }
 
     /// Gives a file of the pool its guard and its time back: its mode, no attributes of anyone's, and the time that it had.
-    /// The caller holds the yard alone, and knows its bytes to be right.
-    pub(crate) fn guard(&self, ledger: &Ledger, content: ContentId, path: &Path) -> Result<()> {
+    /// The caller holds the yard alone, and has read its bytes and found them right when it looked like `read`; one that looks
+    /// different by now is left to whoever reads it next.
+    pub(crate) fn guard(&self, ledger: &Ledger, content: ContentId, path: &Path, read: &Stat) -> Result<()> {
         let file = disk::open_own(path).at("open", path)?;
         let seen = disk::fstat(&file).at("look at", path)?;
+        if !seen.same_bytes(read) {
+            return Ok(());
+        }
         let executable = path.extension().is_some_and(|ending| ending == "x");
         let mtime = ledger.looked(&seen).filter(|looked| looked.is_of(content)).map_or(seen.mtime, |l| l.mtime);
         disk::make_guarded(&file, if executable { 0o555 } else { 0o444 }, mtime).at("guard", path)?;
         ledger.set(content, &disk::fstat(&file).at("look at", path)?);
         Ok(())
     }
+}
+
+/// Whether a file of the pool has the mode that guards it, no attributes of anyone's, and the time that it had.
+fn is_guarded(
+    file: &std::fs::File,
+    stat: &Stat,
+    executable: bool,
+    ledger: &Ledger,
+    content: ContentId,
+) -> io::Result<bool> {
+    let looked = ledger.looked(stat).filter(|looked| looked.is_of(content));
+    let mode = if executable { 0o555 } else { 0o444 };
+    let guarded = !ledger.keeps_modes() || stat.mode & 0o7777 == mode;
+    let given = disk::given(&disk::attributes(file)?).next().is_some();
+    Ok(guarded && !given && looked.is_none_or(|looked| looked.mtime == stat.mtime))
 }

@@ -129,7 +129,7 @@ impl<'a> Putter<'a> {
         }
         match self.pool.ask(&self.ledger, content, false, &mut Vec::new(), ctx)? {
             Has::Nothing => Ok(false),
-            Has::Right(_) => {
+            Has::Right | Has::Lifted(_) => {
                 lock(&self.found).insert(content);
                 Ok(true)
             }
@@ -184,7 +184,7 @@ impl<'a> Putter<'a> {
         let (staged, found) = (lock(&self.staged), lock(&self.found));
         for &content in found.iter().filter(|content| !staged.contains(content)) {
             let has = self.pool.ask(ledger, content, false, &mut Vec::new(), ctx)?;
-            if !matches!(has, Has::Right(_)) {
+            if !has.is_right() {
                 return Err(Error::ContentMissing {
                     path: self.pool.path(content),
                     needed_for: "this operation".into(),
@@ -223,7 +223,7 @@ impl<'a> Putter<'a> {
             (Ok(stat), Some(known)) if stat.ino == known && !ledger.holds(content, &stat) => known,
             _ => match self.pool.ask(ledger, content, false, &mut Vec::new(), ctx)? {
                 Has::Nothing => return Ok(true),
-                Has::Right(_) => return Ok(false),
+                Has::Right | Has::Lifted(_) => return Ok(false),
                 Has::Wrong(stat) => stat.ino,
             },
         };

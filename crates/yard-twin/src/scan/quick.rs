@@ -111,7 +111,8 @@ pub(crate) struct Leak {
 pub(crate) struct Lifted {
     pub(crate) path: RelPath,
     pub(crate) content: ContentId,
-    pub(crate) inode: u64,
+    /// How it looked when it was read.
+    pub(crate) read: Stat,
     /// Whether it was made executable, or is no longer: what is shared can't be both.
     pub(crate) asked: Option<bool>,
 }
@@ -445,8 +446,7 @@ impl Settling<'_> {
             }
             Bond::Pool { executable } if given || !self.looks_guarded(content, *executable, &stat) => {
                 let asked = (self.keeps_modes && stat.executable() != *executable).then(|| stat.executable());
-                let (path, inode) = (name.path.clone(), stat.ino);
-                found.lifted.push(Lifted { path, content, inode, asked });
+                found.lifted.push(Lifted { path: name.path.clone(), content, read: stat, asked });
             }
             Bond::Pool { .. } => self.ledger.set(content, &stat),
             Bond::Own { .. } => {}

@@ -291,6 +291,7 @@ impl Yard {
         let mut buffer = vec![0; disk::BUFFER];
         for path in paths {
             let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+            let read = disk::lstat(path).at("look at", path)?;
             let content = reads_as(path, &mut buffer, ctx)?;
             if name.strip_suffix(".x").unwrap_or(name) != content.to_string() {
                 let why = "it can be written to, and somebody did: a full check finds what it touches".into();
@@ -298,7 +299,7 @@ impl Yard {
             }
             let _alone = self.alone(ctx)?;
             let ledger = Ledger::load(&self.pool)?;
-            self.pool.guard(&ledger, content, path)?;
+            self.pool.guard(&ledger, content, path, &read)?;
             ledger.save(op.path())?;
         }
         Ok(())
