@@ -151,7 +151,8 @@ impl Yard {
     /// As [`Yard::open`], and [`Error::Cancelled`].
     pub fn open_with(root: &Path, ctx: &Ctx) -> Result<Self> {
         let path = root.join("yard.toml");
-        let text = match fs::read_to_string(&path) {
+        let read = disk::read_own(&path, disk::TEXT);
+        let text = match read.map(|text| String::from_utf8_lossy(&text).into_owned()) {
             Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
                 return Err(YardError::NotAYard(root.into()).into());
             }
@@ -245,8 +246,13 @@ impl Yard {
     }
 
     /// Holds the yard alone: to publish, to link and unlink pool files.
+    ///
+    /// Whoever intends something that is done in one hold of the yard, and is no more, is no more now: that is finished or
+    /// undone first, as far as it can be.
     pub(crate) fn alone(&self, ctx: &Ctx) -> Result<Held> {
-        lock::take(&self.lock_path(), Mode::Alone, "the yard", ctx)
+        let held = lock::take(&self.lock_path(), Mode::Alone, "the yard", ctx)?;
+        self.finish_for_the_dead()?;
+        Ok(held)
     }
 
     pub(crate) fn twin_lock_path(&self, twin: TwinId) -> PathBuf {
@@ -421,7 +427,7 @@ impl Yard {
     pub(crate) fn base_of(&self, id: ListingId) -> Result<Option<ListingId>> {
         let path = self.blob_path("listings", &id.to_string());
         let mut head = Vec::new();
-        let file = fs::File::open(&path).at("open", &path)?;
+        let file = disk::open_file(rustix::fs::CWD, &path).at("open", &path)?;
         file.take(delta::HEAD as u64).read_to_end(&mut head).at("read", &path)?;
         Ok(delta::base(&head))
     }
@@ -431,7 +437,7 @@ impl Yard {
             return Ok(Packed::Whole(last.clone()));
         }
         let path = self.blob_path("listings", &id.to_string());
-        let file = fs::File::open(&path).at("read", &path)?;
+        let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
         let packed = delta::decode(file, id).map_err(|why| Error::Damaged { path, why })?;
         if let Packed::Whole(listing) = &packed
             && listing.entries().len() <= KEPT
@@ -449,7 +455,7 @@ impl Yard {
 
     pub(crate) fn state(&self, id: StateId) -> Result<State> {
         let path = self.blob_path("states", &id.to_string());
-        let bytes = fs::read(&path).at("read", &path)?;
+        let bytes = disk::read_own(&path, disk::TEXT).at("read", &path)?;
         State::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
     }
 

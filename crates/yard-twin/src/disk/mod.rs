@@ -5,6 +5,7 @@
 mod change;
 #[cfg(test)]
 pub(crate) mod fault;
+mod folders;
 mod hands;
 mod tree;
 
@@ -24,6 +25,7 @@ pub(crate) use change::{
     write_json, write_loose, write_synced, write_whole,
 };
 
+pub(crate) use folders::Folders;
 pub(crate) use hands::{flush, in_other_hands};
 pub(crate) use tree::remove_tree as remove_tree_telling;
 
@@ -160,6 +162,29 @@ pub(crate) fn open_file(at: impl AsFd, name: impl rustix::path::Arg) -> io::Resu
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
     Ok(rustix::fs::openat(at, name, flags, Mode::empty())?.into())
 }
+
+/// Reads a small file of our own, of which somebody may have made anything: what is no ordinary file is refused and never
+/// waited for, and no more than `most` bytes are taken.
+pub(crate) fn read_own(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    let file =
+        File::from(rustix::fs::openat(CWD, path, OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC, Mode::empty())?);
+    let stat = fstat(&file)?;
+    if FileType::from_raw_mode(stat.mode) == FileType::Directory {
+        return Err(Errno::ISDIR.into());
+    }
+    if !stat.is_file() {
+        return Err(io::Error::other("it is no ordinary file"));
+    }
+    if stat.size > most {
+        return Err(io::Error::other(format!("it has {} bytes, which is far more than it can have", stat.size)));
+    }
+    let mut bytes = Vec::new();
+    file.take(most).read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
+/// More than any text of ours has.
+pub(crate) const TEXT: u64 = 16 << 20;
 
 /// Whether a failed link means "not here" (another filesystem, too many links), so that a copy is the way.
 pub(crate) fn link_unsupported(error: &io::Error) -> bool {

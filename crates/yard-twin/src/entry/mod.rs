@@ -53,10 +53,11 @@ pub struct EntrySummary {
 
 /// What is wrong with the launch entry of a twin, and whether the file is ours at all.
 pub(crate) fn fault(path: &Path, twin: TwinId) -> Option<(String, bool)> {
-    let text = match std::fs::read_to_string(path) {
-        Ok(text) => text,
-        Err(error) => return Some((format!("can't be read: {error}"), false)),
-    };
+    let text =
+        match crate::disk::read_own(path, crate::disk::TEXT).map(|text| String::from_utf8_lossy(&text).into_owned()) {
+            Ok(text) => text,
+            Err(error) => return Some((format!("can't be read: {error}"), false)),
+        };
     desktop::fault(&text, twin)
 }
 
@@ -135,7 +136,8 @@ impl Yard {
     pub(crate) fn rename_entries(&self, row: &TwinRow, new: &TwinName, dry_run: bool) -> Result<Vec<PathBuf>> {
         let mut renamed = Vec::new();
         for entry in self.catalog.entries()?.into_iter().filter(|entry| entry.twin == row.id) {
-            let Ok(text) = std::fs::read_to_string(&entry.path) else { continue };
+            let Ok(text) = crate::disk::read_own(&entry.path, crate::disk::TEXT) else { continue };
+            let text = String::from_utf8_lossy(&text);
             let folder = entry.path.parent().unwrap_or(Path::new("/"));
             let label = self.entry_label(new, row, folder, &entry.path)?;
             let Some(text) = desktop::relabelled(&text, &label, new, row.id) else { continue };

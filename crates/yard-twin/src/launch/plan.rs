@@ -94,6 +94,9 @@ pub struct LaunchPlan {
     pub beside: bool,
     /// Marker files and folders of the title sheet that it doesn't have.
     pub markers_missing: Vec<String>,
+    /// Whether the twin is protected, and its title sheet knows no belongings and no live paths: what its program writes beside
+    /// its game files is put back after the run.
+    pub puts_all_back: bool,
     /// The profile, with the variant.
     #[serde(skip)]
     pub(super) profile: Profile,
@@ -141,6 +144,7 @@ impl Yard {
         let state = self.state(row.state)?;
         let build = state.build;
         let sheet = self.sheet_of(&build)?;
+        let puts_all_back = row.protected.is_some() && self.knows_nothing_own(&build)?;
         let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
             twin: name.to_string(),
             title: build.title.to_string(),
@@ -194,6 +198,7 @@ impl Yard {
             home_empty: home::is_empty(&home),
             home,
             first: self.catalog.runs(row.id)?.is_empty(),
+            puts_all_back,
             markers_missing: inside.files.iter().chain(&inside.folders).filter(there).cloned().collect(),
             beside: joins.is_some(),
             joins,

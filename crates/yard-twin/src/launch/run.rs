@@ -1,6 +1,5 @@
 //! The start of a run.
 
-use std::fs;
 use std::os::fd::AsFd;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
@@ -237,7 +236,7 @@ impl Yard {
     /// What a run changed, if that was written down.
     pub(super) fn read_report(&self, row: &TwinRow, run: i64) -> Result<Option<RunReport>> {
         let path = self.run_folder(row, run).join("report.json");
-        match fs::read(&path) {
+        match disk::read_own(&path, 1 << 30) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
             text => Ok(serde_json::from_slice(&text.at("read", &path)?).ok()),
         }

@@ -12,11 +12,10 @@ use std::sync::Mutex;
 use rustix::fs::{Access, AtFlags, FileType};
 use rustix::io::Errno;
 
-use super::folders::Folders;
 use super::lay::{Laying, Placer, ToLink};
 use super::publish::Published;
 use super::steps::{Doing, Step};
-use crate::disk::{self, Stat};
+use crate::disk::{self, Folders, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Listing, Node};

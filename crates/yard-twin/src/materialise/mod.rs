@@ -1,7 +1,6 @@
 //! From a listing to a folder on disk: a new one, or one that is there and changes.
 
 mod change;
-mod folders;
 mod lay;
 mod out;
 mod publish;

@@ -11,9 +11,8 @@ use std::path::PathBuf;
 use rustix::fs::AtFlags;
 
 use super::change::{Changing, Staged, is_file_or_link, slot};
-use super::folders::Folders;
 use super::steps::{Doing, Step};
-use crate::disk::{self, At, Stat};
+use crate::disk::{self, At, Folders, Stat};
 use crate::error::{Error, PathContext, Result};
 use crate::path::RelPath;
 use crate::pool::{Ledger, Share};
@@ -374,8 +373,13 @@ impl Publishing<'_> {
         self.moved(before, &now);
         let row = published.rows.binary_search_by_key(&number, |(at, _)| *at).ok().map(|at| published.rows[at].1);
         let put = row.unwrap_or(self.staged.rows[number]);
-        let ctime = put.share == Some(Share::Link) || row.is_none() || put.ctime == before.ctime;
-        let same = (put.ino, put.mtime) == (now.ino, now.mtime) && before.size == now.size && ctime;
+        let entry = self.changing.next.get(self.staged.steps[number].path.as_str());
+        let content = entry.and_then(|entry| entry.node.content());
+        let same = match (put.share, content) {
+            // Only the ledger tells of a file that others share.
+            (Some(Share::Link), Some(content)) => self.ledger.is_some_and(|ledger| ledger.holds(content, &now)),
+            _ => (put.ino, put.mtime) == (now.ino, now.mtime) && (row.is_none() || put.ctime == before.ctime),
+        };
         if !same || put.share.is_none() {
             late.push(self.doubtful("new", number));
         }

@@ -147,7 +147,7 @@ impl CutOff {
     /// The paths that its steps are about; `None` if what says so can't be understood.
     fn paths(&self) -> Result<Option<Vec<RelPath>>> {
         let path = self.stage.join(PATHS);
-        match fs::read(&path) {
+        match disk::read_own(&path, 1 << 30) {
             // It is tidied up already.
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Some(Vec::new())),
             text => Ok(serde_json::from_slice(&text.at("read", &path)?).ok()),

@@ -18,6 +18,9 @@ pub struct ProtectOutcome {
     pub protected: bool,
     /// Whether that is new.
     pub changed: bool,
+    /// Whether the title sheet knows no belongings and no live paths: then nothing that its program writes beside its game
+    /// files stays there, and only its home is the player's own.
+    pub nothing_own: bool,
 }
 
 impl Yard {
@@ -35,7 +38,14 @@ impl Yard {
             let state = self.twin_row(name, false)?.state;
             self.catalog.protect_twin(row.id, on.then_some(state))?;
         }
-        Ok(ProtectOutcome { name: row.name, protected: on, changed })
+        let nothing_own = on && self.knows_nothing_own(&self.state(row.state)?.build)?;
+        Ok(ProtectOutcome { name: row.name, protected: on, changed, nothing_own })
+    }
+
+    /// Whether the sheet of a build's title says of nothing in the game folder that it is the player's own.
+    pub(crate) fn knows_nothing_own(&self, build: &crate::BuildRef) -> Result<bool> {
+        let sheet = self.sheet_of(build)?;
+        Ok(sheet.is_none_or(|sheet| sheet.belongings.is_empty() && sheet.written().is_empty()))
     }
 
     /// What changed in the game files of a protected twin since it was protected.

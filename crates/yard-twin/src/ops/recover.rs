@@ -101,6 +101,21 @@ impl Yard {
         Ok(recovered)
     }
 
+    /// Finishes or undoes what others intended who held the yard alone, by one who holds it so now.
+    pub(crate) fn finish_for_the_dead(&self) -> Result<()> {
+        for (id, intent) in self.catalog.intents()? {
+            if matches!(intent, Intent::Change { .. }) {
+                // The twin's own commands finish it, who hold the twin.
+                continue;
+            }
+            if let Err(error) = self.catalog.together(|| self.finish_intent(id, &intent)) {
+                // It is named when the yard is opened again.
+                tracing::info!(?intent, %error, "could not be finished yet");
+            }
+        }
+        Ok(())
+    }
+
     /// Takes an intended step to its end if it was begun, else leaves things as they were.
     fn finish_intent(&self, id: i64, intent: &Intent) -> Result<()> {
         match intent {

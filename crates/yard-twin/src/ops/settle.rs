@@ -359,12 +359,13 @@ impl Yard {
 
     /// Where a twin's folder is, if it was renamed by hand.
     fn elsewhere(&self, row: &TwinRow, folder: &Path) -> Result<Option<PathBuf>> {
-        let twins = self.twins_folder();
-        for entry in std::fs::read_dir(&twins).at("list", &twins)? {
-            let path = entry.at("list", &twins)?.path();
-            // One that can't be looked into can't be known for it.
-            if path != folder && folder_id(&path).is_ok_and(|id| id == Some(row.id)) {
-                return Ok(Some(path));
+        for base in [self.twins_folder(), self.removed_folder()] {
+            for entry in std::fs::read_dir(&base).at("list", &base)? {
+                let path = entry.at("list", &base)?.path();
+                // One that can't be looked into can't be known for it.
+                if path != folder && folder_id(&path).is_ok_and(|id| id == Some(row.id)) {
+                    return Ok(Some(path));
+                }
             }
         }
         Ok(None)

@@ -398,7 +398,7 @@ impl Pool {
     /// How many sweeps the pool has seen.
     pub(crate) fn generation(&self) -> Result<u32> {
         let path = self.root().join(Self::GENERATION);
-        match fs::read_to_string(&path) {
+        match disk::read_own(&path, disk::TEXT).map(|text| String::from_utf8_lossy(&text).into_owned()) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(0),
             text => {
                 let why = "it should hold a number".to_owned();

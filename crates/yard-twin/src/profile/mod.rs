@@ -243,7 +243,7 @@ impl Setting {
 
 /// The text of the profile at `path`, right or wrong; a missing one is an empty one.
 pub(crate) fn text(path: &Path) -> Result<String> {
-    match std::fs::read(path) {
+    match crate::disk::read_own(path, crate::disk::TEXT) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
         read => Ok(String::from_utf8_lossy(&read.at("read", path)?).into_owned()),
     }

@@ -4,15 +4,13 @@ use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io;
 use std::ops::Range;
-use std::os::fd::OwnedFd;
+use std::os::fd::BorrowedFd;
 use std::path::Path;
 use std::sync::Mutex;
 
-use rustix::fs::CWD;
-
 use super::walk::{Behind, InFolder, Job, Lister, Name, Worker};
 use super::{Index, Kind, Manner, Row};
-use crate::disk::{self, FsClock, Stat};
+use crate::disk::{self, Folders, FsClock, Stat};
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, Listing, Node};
@@ -358,17 +356,18 @@ impl Settling<'_> {
         let again =
             if unread.iter().any(|name| name.look == Look::Shared) { Some((self.ledger_again)()?) } else { None };
         let mut left = Vec::with_capacity(unread.len());
-        let mut reader = Reader::new();
+        let mut reader = Reader::new(self.folder);
         for mut name in unread {
             let known = match (name.look, &again) {
                 (Look::Unknown, _) | (Look::Shared, None) => false,
                 (Look::Recent, _) => {
-                    let opened = reader.open(self.folder, &name.path);
+                    let opened = reader.open(&name.path, false);
                     opened.is_ok_and(|file| !disk::in_other_hands(&file))
                 }
                 (Look::Shared, Some((_, ledger))) => {
                     let entry = name.last.map(|at| &self.last.entries()[at].node);
-                    match (entry, disk::lstat(&name.path.below(self.folder))) {
+                    let looked = reader.folder(&name.path).and_then(|folder| disk::stat_at(folder, name.path.name()));
+                    match (entry, looked) {
                         (Some(Node::File { content, executable, .. }), Ok(stat)) => {
                             name.stat = stat;
                             ledger.holds(*content, &stat) && (!self.keeps_modes || stat.executable() == *executable)
@@ -410,7 +409,7 @@ impl Settling<'_> {
         large.sort_unstable_by_key(|name| std::cmp::Reverse(name.stat.size));
         let batches: Vec<&[Unread]> = large.chunks(1).chain(small.chunks(BATCH)).collect();
         let done = Mutex::new(found);
-        let work = |reader: &mut Reader, batch: &&[Unread]| {
+        let work = |reader: &mut Reader<'_>, batch: &&[Unread]| {
             let mut read = Vec::with_capacity(batch.len());
             for name in *batch {
                 read.push(self.read(name, reader, ctx)?);
@@ -424,7 +423,9 @@ impl Settling<'_> {
             Ok(())
         };
         let phase = if self.putter.is_some() { Phase::Storing } else { Phase::Checking };
-        ctx.phase(phase, count as u64, bytes, || parallel::for_each(&batches, ctx.threads(), Reader::new, work))
+        ctx.phase(phase, count as u64, bytes, || {
+            parallel::for_each(&batches, ctx.threads(), || Reader::new(self.folder), work)
+        })
     }
 
     /// What was read of a file becomes part of what was found.
@@ -521,18 +522,12 @@ impl Settling<'_> {
         (Entry { path: name.path.clone(), node, mtime }, Row::new(stat, share))
     }
 
-    fn read(&self, name: &Unread, reader: &mut Reader, ctx: &Ctx) -> Result<Read> {
+    fn read(&self, name: &Unread, reader: &mut Reader<'_>, ctx: &Ctx) -> Result<Read> {
         let path = name.path.below(self.folder);
         let (mut last, mut stat) = (None, name.stat);
         for _ in 0..TRIES {
-            let mut opened = reader.open(self.folder, &name.path);
-            if name.look == Look::Shared
-                && self.putter.is_some()
-                && opened.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::PermissionDenied)
-            {
-                // Its mode is the pool's to say.
-                opened = disk::open_own(&path);
-            }
+            // The mode of a shared file is the pool's to say.
+            let opened = reader.open(&name.path, name.look == Look::Shared && self.putter.is_some());
             let file = match opened {
                 Ok(file) => file,
                 Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Read::Gone),
@@ -568,28 +563,45 @@ impl Settling<'_> {
 /// So many small files are read by one thread before it says what they hold.
 const BATCH: usize = 64;
 
-/// Reads files one after the other, most often of one folder: that is kept open.
-struct Reader {
+/// Reads files one after the other, most often of one folder: that is kept open. No symlink leads it elsewhere.
+struct Reader<'a> {
     buffer: Vec<u8>,
-    folder: Option<(String, OwnedFd)>,
+    root: &'a Path,
+    folders: Option<Folders<'a>>,
 }
 
-impl Reader {
-    fn new() -> Self {
-        Self { buffer: vec![0; disk::BUFFER], folder: None }
+impl<'a> Reader<'a> {
+    fn new(root: &'a Path) -> Self {
+        Self { buffer: vec![0; disk::BUFFER], root, folders: None }
     }
 
-    /// Opens a file below `root` by its name in its folder.
-    fn open(&mut self, root: &Path, path: &RelPath) -> io::Result<File> {
-        let parent = path.parent().unwrap_or_default();
-        let folder = match &self.folder {
-            Some((open, folder)) if open == parent => folder,
-            _ => {
-                let folder = disk::open_folder(CWD, root.join(parent))?;
-                &self.folder.insert((parent.into(), folder)).1
-            }
+    /// The folder that a file is in.
+    fn folder(&mut self, path: &RelPath) -> io::Result<BorrowedFd<'_>> {
+        let folders = match &mut self.folders {
+            Some(folders) => folders,
+            none => none.insert(Folders::new(self.root).map_err(into_io)?),
         };
-        disk::open_file(folder, path.name())
+        folders.get(path.parent().unwrap_or_default()).map_err(into_io)
+    }
+
+    /// Opens a file by its name in its folder; one of ours also where somebody took the right to read it away.
+    fn open(&mut self, path: &RelPath, own: bool) -> io::Result<File> {
+        let folder = self.folder(path)?;
+        match disk::open_file(folder, path.name()) {
+            Err(error) if own && error.kind() == io::ErrorKind::PermissionDenied => {
+                disk::change_mode(folder, path.name(), |mode| mode | 0o400)?;
+                disk::open_file(folder, path.name())
+            }
+            opened => opened,
+        }
+    }
+}
+
+/// What the system said.
+fn into_io(error: Error) -> io::Error {
+    match error {
+        Error::Io { source, .. } => source,
+        error => io::Error::other(error),
     }
 }
 

@@ -308,7 +308,7 @@ impl Sheet {
 
 /// The text of a sheet's file; what is not UTF-8 is an error with its place.
 pub(crate) fn read_text(path: &Path) -> Result<String> {
-    let bytes = std::fs::read(path).at("read", path)?;
+    let bytes = crate::disk::read_own(path, crate::disk::TEXT).at("read", path)?;
     let text = std::str::from_utf8(&bytes).map_err(|error| {
         let before = String::from_utf8_lossy(&bytes[..error.valid_up_to()]);
         let (line, column) = position(&before, before.len());

@@ -24,6 +24,10 @@ impl PathSet {
         Ok(Self(set.build().map_err(|error| error.to_string())?))
     }
 
+    pub(crate) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
     pub(crate) fn contains(&self, path: &str) -> bool {
         self.0.is_match(path)
     }

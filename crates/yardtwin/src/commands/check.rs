@@ -106,9 +106,9 @@ fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
         Mend::Elsewhere => format!("mend: {} --from DIR, with a folder that has the right bytes", fixing(options)),
         Mend::Look { from, to } => format!("see: {}", typed("diff", &[from, to])),
         Mend::Restore => format!("mend: yardtwin restore {about}, or see yardtwin history {about}"),
-        Mend::Clone { from } => format!(
-            "mend: put the folder back where it was; or yardtwin remove {about} and {}",
-            typed("clone", &[from, &finding.about])
+        Mend::Clone { .. } => format!(
+            "mend: put the folder back where it was; or, as its history knows it: yardtwin remove {about}, then {}",
+            typed("clone", &[&finding.about, &finding.about])
         ),
         Mend::Repath { rewrites: true } => format!("look at it, then mend it: yardtwin repath {about} --apply"),
         Mend::Repath { rewrites: false } => format!("look at it: yardtwin repath {about}"),
@@ -116,7 +116,7 @@ fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
         Mend::WriteSheet { title } => format!("mend: {}", typed("sheet new", &[title])),
         Mend::MoveUp { folder, into } => {
             let (folder, into) = (shell(&folder.display()), shell(&into.display()));
-            format!("mend: cp -rn {folder}/. {into}/ && rm -r {folder}, once you have seen what clashes")
+            format!("mend: cp -rn {folder}/. {into}/, then look what clashed, and move {folder} out of the twin")
         }
         Mend::MoveAway { path } => format!("mend: look at it, and move it away: {}", path.display()),
         Mend::AskForLess => format!("mend: yardtwin profile unset {about} isolation, or set another one"),

@@ -277,6 +277,12 @@ fn announce(plan: &LaunchPlan, screen: &Screen) {
     } else if plan.first {
         screen.warn("this is its first start: it may take longer than later ones");
     }
+    if plan.puts_all_back {
+        screen.warn(
+            "it is protected, and its title sheet names no belongings: what it writes beside its game files goes back after the \
+             run, saves too, and stays in the history",
+        );
+    }
 }
 
 fn say_outcome(plan: &LaunchPlan, outcome: &RunOutcome, screen: &Screen) {

@@ -441,6 +441,12 @@ pub(crate) fn protect(yard: &Yard, name: &TwinName, on: bool, how: DryRun, scree
             screen.facts(&[("way back", back)]);
         }
     });
+    if outcome.nothing_own {
+        screen.warn(
+            "its title sheet names no belongings and no live paths: whatever its program writes beside its game files goes \
+             back after each run, saves too, and is in the history; name them in the sheet before you play",
+        );
+    }
     Ok(ExitCode::SUCCESS)
 }
 

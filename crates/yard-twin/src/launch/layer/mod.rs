@@ -187,7 +187,7 @@ impl RunLayer {
     /// What it is of; `None` where that was never written as a whole.
     pub(crate) fn about(&self) -> Result<Option<About>> {
         let path = self.root.join("about.json");
-        let text = match fs::read(&path) {
+        let text = match disk::read_own(&path, disk::TEXT) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             text => text.at("read", &path)?,
         };

@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 use std::ffi::OsStr;
-use std::fs;
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
@@ -24,7 +23,7 @@ impl Modes {
 
     pub(super) fn load(layer: &RunLayer) -> Result<Self> {
         let file = layer.root.join(Self::FILE);
-        let text = match fs::read(&file) {
+        let text = match disk::read_own(&file, 1 << 30) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => Vec::new(),
             text => text.at("read", &file)?,
         };

@@ -117,6 +117,8 @@ pub enum Problem {
     ListingDamaged { listing: ListingId, why: String, touches: Vec<Touched> },
     /// A kept state of a twin can't be read any more.
     StateDamaged { state: StateId, why: String, numbers: Vec<u32>, current: bool },
+    /// The newest line of a twin's history is gone.
+    NoHistory,
     /// A title sheet is wrong.
     SheetWrong { path: PathBuf, why: String },
     /// A title has no sheet.
@@ -205,9 +207,9 @@ pub enum Mend {
     },
     /// Going back to an earlier state of a twin.
     Restore,
-    /// Making the twin anew from a stock build.
+    /// Removing the twin, and making it anew of its own last state.
     Clone {
-        /// Of what.
+        /// The stock build that it is on.
         from: BuildRef,
     },
     /// Looking for such paths in the whole twin: [`crate::Yard::plan_repath`].
@@ -299,6 +301,7 @@ impl fmt::Display for Problem {
                 let numbers: Vec<_> = numbers.iter().map(ToString::to_string).collect();
                 write!(f, "what line {} of its history goes back to is damaged ({why})", few(&numbers))
             }
+            Self::NoHistory => f.write_str("the line of its history is gone that tells how it is now"),
             Self::SheetWrong { path, why } => write!(f, "the title sheet {} is wrong: {why}", path.display()),
             Self::NoSheet { title } => write!(f, "the title {title} has no sheet"),
             Self::NoStockBuild { build } => write!(f, "its stock build {build} is not in the catalogue"),

@@ -1,17 +1,18 @@
 //! A twin against its stock build: what changed and by whom, what was dropped in wrongly, what leads elsewhere.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fs;
 
 use super::twin::Seen;
 use super::{Checking, Mend, Problem, Severity};
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Repather, is_text};
+use crate::disk;
 use crate::error::Result;
 use crate::listing::{Change, Listing, Node, diff, diff_of_contents};
 use crate::ops::PlaceKind;
 use crate::ops::settle::Own;
 use crate::path::RelPath;
+use crate::sheet::Sheet;
 
 /// Larger files are no settings: they are not looked into for paths.
 const TEXT_MAX: u64 = 1 << 20;
@@ -91,6 +92,9 @@ impl Checking<'_> {
 
     fn wrappers(&mut self, seen: &Seen, stock: &Listing) {
         for Wrapper { folder, into, holds } in wrappers(stock, &seen.now) {
+            if is_explained(&folder, &holds, seen.look.sheet.as_ref()) {
+                continue;
+            }
             let mend = Mend::MoveUp { folder: seen.folder.join(&folder), into: seen.folder.join(&into) };
             self.found(Severity::Wrong, &seen.about, Problem::Wrapper { folder, into, holds }, mend);
         }
@@ -110,7 +114,7 @@ impl Checking<'_> {
             }
             let path = change.path();
             // One that has gone meanwhile names nothing.
-            let bytes = fs::read(path.below(&seen.folder)).unwrap_or_default();
+            let bytes = disk::read_own(&path.below(&seen.folder), TEXT_MAX).unwrap_or_default();
             let Some(hit) = repather.hits(&bytes).next().filter(|_| is_text(&bytes)) else { continue };
             let line = bytes[..hit.range.start].iter().filter(|byte| **byte == b'\n').count() + 1;
             let place = &places[hit.pair];
@@ -164,6 +168,15 @@ fn wrappers(stock: &Listing, now: &Listing) -> Vec<Wrapper> {
     }
     found.sort_by(|a, b| a.folder.cmp(&b.folder));
     found
+}
+
+/// Whether something else explains a folder: it is a marker's, a group's, or where the title's programs write.
+fn is_explained(folder: &str, holds: &[String], sheet: Option<&Sheet>) -> bool {
+    let Some(sheet) = sheet else { return false };
+    let in_it = holds.iter().map(|name| format!("{folder}/{name}")).chain([folder.to_owned()]);
+    in_it.filter_map(|path| RelPath::new(path).ok()).any(|path| {
+        sheet.group_of(&path).is_some() || sheet.written().contains(path.as_str()) || sheet.is_scratch(&path)
+    })
 }
 
 /// The folders of the game, each with what is in it.

@@ -11,7 +11,7 @@ use serde::Serialize;
 use super::pool::reads_as;
 use super::repair::{Repair, Wrong};
 use super::{About, Finding, Mend, Problem};
-use crate::catalog::TwinRow;
+use crate::catalog::{Counts, NewChange, TwinRow, What};
 use crate::disk::{self, FsClock};
 use crate::entry::EntryOptions;
 use crate::error::{Error, PathContext, Result};
@@ -119,9 +119,10 @@ impl Yard {
             Problem::PoolFolder { folder } => disk::make_folders(folder),
             Problem::UnknownTwin { folder, id } => self.adopt(folder, *id, ctx),
             Problem::FolderMissing { folder, found: Some(found) } => self.move_back(&twin()?, found, folder, ctx),
+            Problem::NoHistory => self.write_line(&twin()?, ctx),
             Problem::NoId { folder } => disk::write_synced(&folder.join("id"), format!("{}\n", twin()?.id).as_bytes()),
             Problem::ListingDamaged { listing, .. } => self.list_anew(*listing, ctx),
-            Problem::StateDamaged { state, current, .. } => self.forget_state(&twin()?, *state, *current, ctx),
+            Problem::StateDamaged { state, current, .. } => self.mend_state(&twin()?, *state, *current, ctx),
             Problem::Unguarded { paths } => self.guard_pool(paths, ctx),
             Problem::GuardLifted { .. } => self.settle(&twin()?, ctx).map(drop),
             Problem::Altered { paths } => self.put_altered_right(&twin()?, paths, ctx),
@@ -137,6 +138,14 @@ impl Yard {
             }
             _ => Ok(()),
         }
+    }
+
+    /// Gives a twin whose history has lost its newest line one for the state that it has.
+    fn write_line(&self, row: &TwinRow, ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        let (none, what) = (Counts::default(), What::Outside);
+        let change = NewChange { what, game: none, own: none, label: None, state: row.state };
+        self.catalog.together(|| self.catalog.add_change(row.id, &change).map(drop))
     }
 
     /// Moves a twin's folder back to where the catalogue knows it.
@@ -245,26 +254,24 @@ impl Yard {
         Listing::new(entries)
     }
 
-    /// Makes a damaged state again, if what it was can be told; else forgets it, and moves the twin that had it to the
-    /// newest one that is whole. What is in the folder is taken in by the next command.
-    fn forget_state(&self, row: &TwinRow, id: StateId, current: bool, ctx: &Ctx) -> Result<()> {
+    /// Makes a damaged state again, if what it was can be told; else moves the twin that has it now to the newest one that is
+    /// whole: what is in the folder is taken in by the next command. Its lines stay in the history, and can be gone back to
+    /// once the file is there again.
+    fn mend_state(&self, row: &TwinRow, id: StateId, current: bool, ctx: &Ctx) -> Result<()> {
         let op = self.begin(ctx)?;
         if let Some(state) = self.remade(row, id)? {
             disk::remove_if_there(&self.blob_path("states", &id.to_string()))?;
             return self.put_state(&state, &op).map(drop);
         }
+        let damaged = |why: &str| Error::Damaged { path: self.blob_path("states", &id.to_string()), why: why.into() };
+        if !current {
+            return Err(damaged("its lines stay in the history until the file is put back from a backup"));
+        }
         let _alone = self.alone(ctx)?;
         let history = self.catalog.history(row.id)?;
         let whole = history.iter().find(|entry| entry.state != id && self.listing_of(entry.state).is_some());
-        let Some(whole) = whole else {
-            let path = self.blob_path("states", &id.to_string());
-            return Err(Error::Damaged { path, why: "nothing else tells what it was".into() });
-        };
-        self.catalog.together(|| {
-            let gone = history.iter().filter(|entry| entry.state == id);
-            gone.map(|entry| entry.number).try_for_each(|number| self.catalog.drop_change(row.id, number))?;
-            if current { self.catalog.set_state(row.id, whole.state) } else { Ok(()) }
-        })
+        let whole = whole.ok_or_else(|| damaged("nothing else tells what it was"))?;
+        self.catalog.set_state(row.id, whole.state)
     }
 
     /// The state that has this id, among those that a twin that was only made can have.
@@ -330,7 +337,7 @@ const CONTENTS: u8 = 5;
 fn rank(problem: &Problem) -> u8 {
     match problem {
         Problem::Catalogue { .. } | Problem::PoolFolder { .. } => 1,
-        Problem::UnknownTwin { .. } | Problem::FolderMissing { .. } | Problem::NoId { .. } => 2,
+        Problem::UnknownTwin { .. } | Problem::FolderMissing { .. } | Problem::NoId { .. } | Problem::NoHistory => 2,
         Problem::StateDamaged { .. } => 3,
         Problem::ListingDamaged { .. } => 4,
         Problem::ContentMissing { .. } | Problem::ContentDamaged { .. } | Problem::WrittenThrough { .. } => CONTENTS,

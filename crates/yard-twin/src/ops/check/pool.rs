@@ -15,7 +15,7 @@ use crate::error::{PathContext, Result};
 use crate::ident::{ContentId, ListingId};
 use crate::listing::Entry;
 use crate::parallel::{self, lock};
-use crate::pool::{Pool, Share, hash_unchanged};
+use crate::pool::{Ledger, Pool, Share, hash_unchanged};
 use crate::progress::{Ctx, Phase};
 
 /// A content that is needed.
@@ -81,6 +81,7 @@ impl Checking<'_> {
             found.damaged.extend(self.wrong_bytes(files)?);
         }
         self.wrong.extend(found.damaged.iter().map(|file| file.inode));
+        self.yard.distrust(found.damaged.iter().map(|file| file.inode), self.ctx)?;
         self.folders_of_pool(found.gone, found.unguarded)?;
         self.missing(found.missing)?;
         found.damaged.sort_by_key(|file| (file.content, file.executable));
@@ -180,6 +181,20 @@ impl Checking<'_> {
 }
 
 impl Yard {
+    /// From now on, files of the pool that were found damaged are read before anything is made of them. Only the ledger is
+    /// written, which is advisory.
+    fn distrust(&self, inodes: impl Iterator<Item = u64>, ctx: &Ctx) -> Result<()> {
+        let mut inodes = inodes.peekable();
+        if inodes.peek().is_none() {
+            return Ok(());
+        }
+        let op = self.begin(ctx)?;
+        let _alone = self.alone(ctx)?;
+        let ledger = Ledger::load(&self.pool)?;
+        inodes.for_each(|inode| ledger.forget(inode));
+        ledger.save(op.path())
+    }
+
     /// The contents that everything needs, or one thing as it is, in the order of their ids. Listings that can't be read are
     /// passed over.
     fn contents_needed(&self, only: Option<&About>) -> Result<Vec<Need>> {

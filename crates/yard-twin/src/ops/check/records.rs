@@ -162,11 +162,18 @@ impl Checking<'_> {
                 damaged.entry(state).or_insert_with(|| (text(&error), Vec::new())).1.extend(number);
             }
         }
+        // What a twin has now is the newest line's, but for what was laid in its home before its first start.
+        let disk = |state: StateId| self.yard.state(state).ok().map(|state| state.disk);
+        let newest = history.first().map(|entry| entry.state);
+        let told = newest.is_some_and(|newest| newest == row.state || disk(newest) == disk(row.state));
+        if !told && !damaged.contains_key(&row.state) && newest.is_none_or(|newest| !damaged.contains_key(&newest)) {
+            self.found(Severity::Wrong, &about, Problem::NoHistory, Mend::Safe);
+        }
         for (state, (why, numbers)) in damaged {
             let current = state == row.state;
             let back = current && history.iter().any(|entry| self.yard.listing_of(entry.state).is_some());
             let remade = self.yard.remade(row, state)?.is_some();
-            let mend = if back || remade || !current { Mend::Safe } else { Mend::Backup };
+            let mend = if back || remade { Mend::Safe } else { Mend::Backup };
             let severity = if current { Severity::Damaged } else { Severity::Wrong };
             self.found(severity, &about, Problem::StateDamaged { state, why, numbers, current }, mend);
         }

@@ -58,7 +58,7 @@ fn fold(place: &Path) -> Result<()> {
     Yard::open(&place.join("yard"))?.twin_details(&"a".parse()?, &ctx()).map(|_| ())
 }
 
-fn pending(place: &Path) {
+pub(super) fn pending(place: &Path) {
     set_up(place, "large rebase");
     lay(&place.join("yard/twins/a"));
 }

@@ -11,9 +11,9 @@ use crate::disk::fault;
 
 /// What someone does in the twin's game folder, and the bytes that must be somewhere afterwards. `None`: not possible any
 /// more.
-type Doing = fn(&Path, u64) -> Option<String>;
+pub(super) type Doing = fn(&Path, u64) -> Option<String>;
 
-const DOINGS: [(&str, Doing); 4] = [
+pub(super) const DOINGS: [(&str, Doing); 4] = [
     ("an editor saves a file", |game, number| {
         let (staged, bytes) = (game.join("data/.3.new"), format!("saved at {number}"));
         fs::write(&staged, &bytes).ok()?;
@@ -40,10 +40,11 @@ const DOINGS: [(&str, Doing); 4] = [
     }),
 ];
 
-/// Whether bytes are in the twin's folder, or kept in a state of its history.
-fn is_somewhere(place: &Path, bytes: &str) -> bool {
-    let on_disk =
-        tree(&place.join("yard/twins/a")).iter().any(|path| fs::read(path).is_ok_and(|b| b == bytes.as_bytes()));
+/// Whether bytes are in a twin's folder, or kept in a state of its history.
+pub(super) fn is_somewhere(place: &Path, bytes: &str) -> bool {
+    let folders = ["yard/twins", "yard/removed", "yard/kept"].map(|folder| place.join(folder));
+    let files = folders.iter().filter(|folder| folder.exists()).flat_map(|folder| tree(folder));
+    let on_disk = files.into_iter().any(|path| fs::read(path).is_ok_and(|b| b == bytes.as_bytes()));
     let yard = Yard::open(&place.join("yard")).unwrap();
     let kept = || {
         let contents = yard.contents_of(yard.listings_in_use().unwrap()).unwrap();
@@ -52,7 +53,7 @@ fn is_somewhere(place: &Path, bytes: &str) -> bool {
     on_disk || kept()
 }
 
-fn outside(place: &Path) -> Vec<(std::path::PathBuf, Vec<u8>)> {
+pub(super) fn outside(place: &Path) -> Vec<(std::path::PathBuf, Vec<u8>)> {
     let trap = place.join("outside/trap");
     tree(&trap).into_iter().map(|path| (path.clone(), fs::read(&path).unwrap_or_default())).collect()
 }

@@ -4,6 +4,7 @@
 mod fold;
 mod meanwhile;
 mod power;
+mod products;
 
 use std::cell::RefCell;
 use std::fmt::Write;

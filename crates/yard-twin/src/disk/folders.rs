@@ -10,19 +10,19 @@ use crate::disk;
 use crate::error::{PathContext, Result};
 
 /// The folders on the way to the one that was asked for last.
-pub(super) struct Folders<'a> {
+pub(crate) struct Folders<'a> {
     root: &'a Path,
     base: OwnedFd,
     open: Vec<(String, OwnedFd)>,
 }
 
 impl<'a> Folders<'a> {
-    pub(super) fn new(root: &'a Path) -> Result<Self> {
+    pub(crate) fn new(root: &'a Path) -> Result<Self> {
         Ok(Self { root, base: disk::open_folder(CWD, root).at("open", root)?, open: Vec::new() })
     }
 
     /// The folder at a path below the root; what is no folder on the way, a symlink to one too, is an error.
-    pub(super) fn get(&mut self, path: &str) -> Result<BorrowedFd<'_>> {
+    pub(crate) fn get(&mut self, path: &str) -> Result<BorrowedFd<'_>> {
         let parts: Vec<&str> = path.split('/').filter(|part| !part.is_empty()).collect();
         let shared = self.open.iter().zip(&parts).take_while(|((open, _), part)| open == *part).count();
         self.open.truncate(shared);
@@ -35,7 +35,7 @@ impl<'a> Folders<'a> {
     }
 
     /// As [`Folders::get`]; `None` where it isn't there.
-    pub(super) fn find(&mut self, path: &str) -> Result<Option<BorrowedFd<'_>>> {
+    pub(crate) fn find(&mut self, path: &str) -> Result<Option<BorrowedFd<'_>>> {
         match self.get(path) {
             Err(crate::Error::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(error) => Err(error),
@@ -44,7 +44,7 @@ impl<'a> Folders<'a> {
     }
 
     /// Closes what is open: a folder among it may have gone.
-    pub(super) fn forget(&mut self) {
+    pub(crate) fn forget(&mut self) {
         self.open.clear();
     }
 
