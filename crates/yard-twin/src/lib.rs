@@ -45,13 +45,14 @@
 //! - How far a launch is isolated depends on the system ([`Yard::possible_isolation`]). A sealed program reaches the
 //!   session's display, sound and bus, and what answers there is not sealed.
 //! - A sealed program's files must be of its user's own group to be written whatever their mode.
-//! - A write to a guarded link that falls into one of our own linking commands, and sets its time back, is not seen.
+//! - A write to a guarded link between the look before and the look after one of our own steps at that very file, which also sets
+//!   its time back, is not seen.
 //! - Config edits are for files up to 16 MiB. Of archives, zip is read.
 //! - Where a twin or a yard was before this version recorded it, is not known to [`Yard::plan_repath`].
 //! - A new twin's files are not synced when it is made. After a power loss the first command that needs the twin puts
 //!   right what did not reach the disk; all else is durable when a call returns.
-//! - A program that keeps a file open across a change of the twin, and writes to it after the change is committed, writes
-//!   to a file that is no longer there. (A change is refused while the twin runs.)
+//! - A program that keeps a file open across a change of the twin writes on into a file that has come out of it: that is kept
+//!   below `kept/`, and named. (A change is refused while the twin runs.)
 
 mod archive;
 mod catalog;

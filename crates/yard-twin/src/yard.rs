@@ -128,7 +128,9 @@ impl Yard {
         };
         for entry in entries {
             let name = entry.at("list", root)?.file_name();
-            let ours = name.to_str().is_some_and(|name| FOLDERS.contains(&name) || name.starts_with("catalog.db"));
+            let ours = name
+                .to_str()
+                .is_some_and(|name| FOLDERS.contains(&name) || name == "reserve" || name.starts_with("catalog.db"));
             if !ours {
                 return Err(YardError::NotEmpty(root.into()).into());
             }
@@ -162,6 +164,7 @@ impl Yard {
         let root = disk::canonical(root)?;
         // SQLite would only say that it can't.
         rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
+        keep_reserve(&root);
         let catalog = Catalog::open(&root.join("catalog.db"))?;
         // Those that hold nothing between commands may not have come along from a backup.
         for folder in ["locks", "removed", "tmp"].map(|folder| root.join(folder)) {
@@ -542,6 +545,29 @@ pub(crate) fn folder_id(folder: &Path) -> Result<Option<TwinId>> {
     Ok(std::str::from_utf8(&text).ok().and_then(|text| text.trim().parse().ok()))
 }
 
+/// Keeps some room in reserve, so that a yard on a full disk can still be worked with: given up where there is none left, and
+/// made again where there is plenty. Without it all works as well, until the disk is full.
+fn keep_reserve(root: &Path) {
+    /// What a few commands need: the catalogue's log, small listings and states.
+    const RESERVE: u64 = 4 << 20;
+    const FULL: u64 = 1 << 20;
+    const PLENTY: u64 = 64 << 20;
+    let path = root.join("reserve");
+    let Ok(stat) = rustix::fs::statvfs(root) else { return };
+    let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+    let there = disk::exists(&path);
+    if there && free < FULL {
+        tracing::info!("the disk is full: what was kept in reserve is given up");
+        let _ = fs::remove_file(&path);
+    } else if !there && free > PLENTY {
+        let made = fs::File::create(&path)
+            .and_then(|file| Ok(rustix::fs::fallocate(file, rustix::fs::FallocateFlags::empty(), 0, RESERVE)?));
+        if made.is_err() {
+            let _ = fs::remove_file(&path);
+        }
+    }
+}
+
 fn read_settings(text: &str, path: &Path) -> Result<Settings> {
     #[derive(Deserialize)]
     struct Format {
@@ -606,7 +632,8 @@ impl OpFolder {
     pub(crate) fn remove_if_left(path: &Path) -> Result<bool> {
         let lock = path.join(Self::LOCK);
         // Whoever ends just now takes its folder away itself.
-        let gone = |error: &Error| matches!(error, Error::Io { source, .. } if source.kind() == ErrorKind::NotFound);
+        let none = |error: &std::io::Error| matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory);
+        let gone = |error: &Error| matches!(error, Error::Io { source, .. } if none(source));
         match lock::try_take_there(&lock, Mode::Alone) {
             Ok(None) => return Ok(false),
             Err(error) if !gone(&error) => return Err(error),

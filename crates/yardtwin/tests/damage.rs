@@ -449,6 +449,7 @@ fn yard(desk: &Desk) -> Seen {
             || path.starts_with("locks")
             || path.starts_with("tmp")
             || path.ends_with("/index")
+            || path == "pool/ledger"
     };
     seen.retain(|path, _| !passing(path));
     seen

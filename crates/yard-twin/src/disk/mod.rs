@@ -109,19 +109,22 @@ pub(crate) fn stat_at(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result
 
 /// The names of an open file's extended attributes; none where the filesystem has no such thing.
 pub(crate) fn attributes(file: impl AsFd) -> io::Result<Vec<String>> {
-    attribute_names(|list| rustix::fs::flistxattr(&file, list))
+    attribute_names(|| rustix::fs::flistxattr_query(&file), |list| rustix::fs::flistxattr(&file, list))
 }
 
 /// The same of what is at a path, which is followed.
 pub(crate) fn attributes_by_path(path: &str) -> io::Result<Vec<String>> {
-    attribute_names(|list| rustix::fs::listxattr(path, list))
+    attribute_names(|| rustix::fs::listxattr_query(path), |list| rustix::fs::listxattr(path, list))
 }
 
-fn attribute_names(listed: impl Fn(&mut [u8]) -> rustix::io::Result<usize>) -> io::Result<Vec<String>> {
+fn attribute_names(
+    size: impl Fn() -> rustix::io::Result<usize>,
+    listed: impl Fn(&mut [u8]) -> rustix::io::Result<usize>,
+) -> io::Result<Vec<String>> {
     let mut list = Vec::new();
     loop {
-        let size = match listed(&mut []) {
-            Err(Errno::OPNOTSUPP) => return Ok(Vec::new()),
+        let size = match size() {
+            Ok(0) | Err(Errno::OPNOTSUPP) => return Ok(Vec::new()),
             size => size?,
         };
         list.resize(size, 0);

@@ -9,7 +9,7 @@ use serde::Serialize;
 use crate::Yard;
 use crate::catalog::TwinRow;
 use crate::disk;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::ident::{ContentId, TwinName};
 use crate::path::RelPath;
 use crate::pool::{Facts, Pool, Share};
@@ -110,8 +110,18 @@ impl Yard {
     /// # Errors
     /// [`crate::Error::Damaged`], [`crate::Error::Io`].
     pub fn yard_space(&self, ctx: &Ctx) -> Result<YardSpace> {
-        let rows = self.catalog.twins()?;
-        let measured = rows.iter().map(|row| self.measure(row, ctx)).collect::<Result<Vec<_>>>()?;
+        let (mut rows, mut measured) = (Vec::new(), Vec::new());
+        for row in self.catalog.twins()? {
+            match self.measure(&row, ctx) {
+                Ok(twin) => {
+                    rows.push(row);
+                    measured.push(twin);
+                }
+                Err(error @ Error::Cancelled) => return Err(error),
+                // One that goes meanwhile, or is sick, keeps the others from nothing; a check says what is wrong.
+                Err(error) => tracing::info!(twin = %row.name, %error, "could not be measured"),
+            }
+        }
         let mut parties = self.stock_parties()?;
         let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
         parties.extend(there().map(|(row, twin)| (row.name.to_string(), twin.shared.keys().copied().collect())));

@@ -221,11 +221,13 @@ impl Yard {
     fn held_back(&self, goes: &Goes, ctx: &Ctx) -> Result<Vec<(TwinRow, Vec<String>)>> {
         let mut held_back = Vec::new();
         for row in &goes.twins {
-            // One that can't be looked at is not known to hold nothing.
+            let folder = self.folder_of(row);
             let beside = match self.beside_state(row, ctx) {
-                Err(error @ Error::Cancelled) => return Err(error),
-                Err(error) => vec![error.with_causes()],
-                Ok(beside) => beside,
+                // One that can't be looked at is not known to hold nothing.
+                Err(Error::Io { path, source, .. }) if path.starts_with(&folder) => {
+                    vec![format!("{} ({source})", path.display())]
+                }
+                beside => beside?,
             };
             if !beside.is_empty() {
                 held_back.push((row.clone(), beside));

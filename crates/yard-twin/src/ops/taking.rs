@@ -170,7 +170,7 @@ fn store(taking: &Taking, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
                     }
                     file => file.at("read", &path)?,
                 };
-                if rustix::fs::flistxattr(&file, &mut [0u8; 0]).is_ok_and(|len| len > 0) {
+                if rustix::fs::flistxattr_query(&file).is_ok_and(|len| len > 0) {
                     attributes.fetch_add(1, Ordering::Relaxed);
                 }
                 let content = putter.put(&file, &seen.stat, &path, buffer, ctx)?;

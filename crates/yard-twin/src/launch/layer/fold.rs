@@ -283,10 +283,11 @@ fn is_out_of_reach(error: &io::Error) -> bool {
 
 /// Gives a folder the attributes that the program left it with.
 fn copy_attributes(from: BorrowedFd<'_>, to: BorrowedFd<'_>) -> io::Result<()> {
+    /// The kernel allows no larger ones.
+    const MOST: usize = 64 << 10;
     let names = disk::attributes(from)?;
     for name in disk::given(&names).filter(|name| !name.starts_with("user.overlay.")) {
-        let size = rustix::fs::fgetxattr(from, name, &mut [0_u8; 0][..])?;
-        let mut value = vec![0_u8; size];
+        let mut value = vec![0_u8; MOST];
         let size = rustix::fs::fgetxattr(from, name, &mut value[..])?;
         disk::set_attribute(to, name, &value[..size])?;
     }
