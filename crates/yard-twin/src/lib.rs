@@ -88,7 +88,7 @@ pub use ops::{
     IntakeOutcome, IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NamedPlace, NotKept,
     OnlyHere, Overlap, Part, PlaceKind, Problem, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan,
     RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions,
-    RestoreOutcome, RestorePlan, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView,
+    RestoreOutcome, RestorePlan, Room, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView,
     SnapshotOutcome, Space, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally,
     Touched, TwinDetails, TwinIntakeOptions, TwinIntakePlan, TwinSummary, Unsettled, YardSpace,
 };

@@ -1,5 +1,8 @@
 //! The catalogue: which stock builds, twins, runs and launch entries there are.
 
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod former;
 mod history;
 mod records;
 mod schema;

@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-const STEPS: [&str; 6] = [
+pub(super) const STEPS: [&str; 6] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,

@@ -116,6 +116,16 @@ pub enum Error {
         /// Who holds it, where the system tells.
         holders: Vec<Holder>,
     },
+    /// There is less room on the disk than this needs.
+    #[error("this needs {needs} bytes on the disk of {}, and {free} are free", path.display())]
+    NoRoom {
+        /// The yard.
+        path: PathBuf,
+        /// Bytes that are needed.
+        needs: u64,
+        /// Bytes that are free.
+        free: u64,
+    },
     /// The caller stopped the operation, which undid what it had begun.
     #[error("stopped before anything was changed")]
     Cancelled,

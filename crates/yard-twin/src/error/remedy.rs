@@ -29,6 +29,7 @@ impl Error {
             }
             Self::Exists { what: "title sheet", .. } => "Change it in an editor, or replace it.".into(),
             Self::Exists { .. } => "Choose another name.".into(),
+            Self::NoRoom { .. } => "The disk is full: nothing was begun. Make room on it, then try again.".into(),
             Self::Busy { .. } => "Wait until it is done, then try again.".into(),
             Self::Catalogue { .. } => "The pool, the stock builds' listings and the twins' folders are untouched. \
                 Put catalog.db back from a backup (without the catalog.db-wal and catalog.db-shm that lie there now)."

@@ -7,10 +7,10 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::Leaks;
 use super::aim::Aim;
 use super::coming::{Found, Wish, coming_from_home, coming_from_place};
 use super::settle::Settled;
+use super::{Leaks, Room};
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{CarryItem, Coming, Does, Target, decide, without};
@@ -67,6 +67,8 @@ pub struct CarryPlan {
     pub from: CarrySide,
     /// Where they go.
     pub to: CarrySide,
+    /// The room that it takes on disk.
+    pub room: Room,
     /// Each belonging and what is done with it, by where it goes.
     pub items: Vec<CarryItem>,
     /// What can't be carried, each with its reason.
@@ -191,7 +193,12 @@ impl Yard {
         let mut aim = self.aim_at(to, &items, &entries, &from.name)?;
         let puts: HashSet<_> = puts(&items, &entries).filter_map(|entry| entry.node.content()).collect();
         aim.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
-        Ok(CarryPlan { from, to: to_side, items, left, take_out: options.take_out, leaks, entries, aim, out })
+        // What comes from outside is stored as well as laid.
+        let fetched: u64 = aim.fetch.iter().map(|fetch| fetch.stat.size).sum();
+        let (there, next, to_come) = (&aim.there, &aim.draft.base, (aim.to.sharing, &aim.to.build));
+        let mut room = self.room_between(there, next, to_come, ctx)?;
+        room.needs += fetched;
+        Ok(CarryPlan { room, from, to: to_side, items, left, take_out: options.take_out, leaks, entries, aim, out })
     }
 
     fn party(&self, row: TwinRow, ctx: &Ctx) -> Result<Party> {

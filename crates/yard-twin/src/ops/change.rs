@@ -125,6 +125,7 @@ impl Yard {
         let changing = Changing { next: &goal.next, ..about };
         let coming: Vec<&Entry> =
             planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
+        self.check_room(coming.iter().copied(), &policy)?;
         let executables = self.vouch(&coming, &laying)?;
         let mut staged = changing.stage(planned)?;
         let to = self.put_goal(start, &goal.state, &goal.next, &op)?;

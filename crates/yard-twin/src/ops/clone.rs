@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use super::Leaks;
+use super::Room;
 use super::ShareTotals;
 use super::change::VOUCHES;
 use super::making::Making;
@@ -59,6 +60,8 @@ pub struct ClonePlan {
     pub from_removed: bool,
     /// What it will hold.
     pub totals: Totals,
+    /// The room that it takes on disk.
+    pub room: Room,
     /// Shared files of the source twin that were found to be written through their guard.
     pub leaks: Leaks,
     /// Marker files and folders that are laid beside what the source holds, so that the program keeps to its own folder.
@@ -164,14 +167,17 @@ impl Yard {
         }
         let (moved, changed, derived) =
             renamed.map_or_else(Default::default, |renamed| (renamed.moved, renamed.changed, renamed.draft.derived));
+        let sharing = options.sharing.unwrap_or(start.sharing);
+        let room = self.room_between(&Listing::default(), &start.listing, (sharing, &start.build), ctx)?;
         Ok(ClonePlan {
+            room,
             renamed: moved,
             changed,
             derived,
             source: source.clone(),
             name: name.clone(),
             build: start.build,
-            sharing: options.sharing.unwrap_or(start.sharing),
+            sharing,
             from_removed: start.from_removed,
             totals: taking.as_ref().map_or_else(|| start.listing.totals(), Taking::totals),
             folder: options.folder,
@@ -262,6 +268,7 @@ impl Yard {
         let asked = Ledger::load(&self.pool)?;
         let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
         let needed: Vec<&Entry> = listing.entries().iter().collect();
+        self.check_room(listing.entries().iter(), &policy)?;
         let executables = self.vouch(&needed, &laying)?;
         let mut laid = laying.lay(listing, &stage)?;
         let row = TwinRow {

@@ -5,9 +5,9 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use super::Leaks;
 use super::aim::Aim;
 use super::settle::{Own, Settled};
+use super::{Leaks, Room};
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
 use crate::error::{Error, Result, TwinError};
@@ -62,6 +62,8 @@ pub struct RestorePlan {
     pub game: Counts,
     /// Belongings, live paths and paths in the home that differ: these stay as they are now, unless `all` is set.
     pub own: Counts,
+    /// The room that it takes on disk.
+    pub room: Room,
     /// What is done, in order.
     pub steps: Vec<Step>,
     /// What is there now and gives way: it stays in the history.
@@ -244,7 +246,10 @@ impl Yard {
         self.check_protected(&row, &settled.listing, &draft, &state)?;
         let build = (state.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
         let what = What::Restore { to: to.number, all: options.all };
+        let next = &rebased.listing;
+        let room = self.room_between(&settled.listing, next, (state.sharing, &state.build), ctx)?;
         Ok(RestorePlan {
+            room,
             name: row.name.clone(),
             all: options.all,
             to,

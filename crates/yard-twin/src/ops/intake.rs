@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::Room;
 use super::take_away::{TakenAway, take_away};
 use super::taking::{NotKept, Out, Part, Taken, Taking, list, provisional};
 use crate::Yard;
@@ -91,6 +92,8 @@ pub struct IntakePlan {
     pub build: BuildRef,
     /// What will be taken in.
     pub totals: Totals,
+    /// The room that it takes on disk, if the yard has none of it yet.
+    pub room: Room,
     /// Whose sheet says what is what.
     pub sheet: SheetUse,
     /// The program that the sheet starts on this platform.
@@ -168,6 +171,7 @@ impl Yard {
         self.check_label(&build, &taking.seen)?;
         Ok(IntakePlan {
             build,
+            room: self.room(taking.totals().bytes)?,
             totals: taking.totals(),
             sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
             program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),

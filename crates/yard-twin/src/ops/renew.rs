@@ -4,12 +4,12 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use super::Leaks;
 use super::aim::Aim;
 use super::edits::{Again, EditView, Synced};
 use super::making::Making;
 use super::markers::with_markers;
 use super::settle::{Own, Settled};
+use super::{Leaks, Room};
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Draft, realise};
@@ -70,6 +70,8 @@ pub struct RenewPlan {
     pub game: crate::catalog::Counts,
     /// What it will hold.
     pub totals: Totals,
+    /// The room that it takes on disk.
+    pub room: Room,
     /// Shared files that were found to be written through their guard.
     pub leaks: Leaks,
     #[serde(skip)]
@@ -153,7 +155,9 @@ impl Yard {
         let (game, _) = Own(next_sheet.as_ref()).counts(&settled.listing, &listing);
         let draft = Draft { base: listing.clone(), derived: synced.derived };
         self.check_protected(&row, &settled.listing, &draft, &state)?;
+        let room = self.room_between(&settled.listing, &listing, (state.sharing, &state.build), ctx)?;
         Ok(RenewPlan {
+            room,
             name: row.name.clone(),
             from,
             to: stock.build,

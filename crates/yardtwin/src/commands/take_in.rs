@@ -132,6 +132,7 @@ fn one(yard: &Yard, options: IntakeOptions, how: args::Careful, screen: &Screen)
 fn plan_facts(yard: &Yard, plan: &IntakePlan) -> Vec<(&'static str, String)> {
     vec![
         ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+        ("room", super::twins::room(&plan.room)),
         (
             "home",
             plan.home

@@ -4,7 +4,7 @@ use std::process::{Command, ExitCode, Stdio};
 
 use serde::Serialize;
 use yard_twin::{
-    BuildRef, CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RelPath, RemovePlan,
+    BuildRef, CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RelPath, RemovePlan, Room,
     ShareTotals, Sharing, Source, Space, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
 };
 
@@ -32,6 +32,7 @@ pub(crate) fn clone(
                 ("build", plan.build.to_string()),
                 ("made of", plan.folder.as_ref().map(|folder| folder.display().to_string()).unwrap_or_default()),
                 ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
+                ("room", room(&plan.room)),
                 ("renamed", renamed(&plan.renamed)),
                 ("laid besides", plan.markers.join(", ")),
             ]);
@@ -351,6 +352,15 @@ pub(crate) fn leaks(name: &dyn std::fmt::Display, leaks: &Leaks, screen: &Screen
             listed(&leaks.damaged, 12)
         ));
     }
+}
+
+/// The room that something needs, where that is worth a word.
+pub(crate) fn room(room: &Room) -> String {
+    const WORTH_A_WORD: u64 = 1 << 30;
+    if room.needs < WORTH_A_WORD && room.needs < room.free {
+        return String::new();
+    }
+    format!("needs {} at most, and {} are free", size(room.needs), size(room.free))
 }
 
 /// How far a launch is kept inside.
