@@ -304,10 +304,8 @@ impl Life {
             self.kept.iter().map(|(twin, (label, seen))| (twin.clone(), label.clone(), seen.clone())).collect();
         let Some(at) = (!kept.is_empty()).then(|| self.roll(kept.len())) else { return };
         let (twin, label, seen) = kept[at].clone();
-        if self.twins.contains_key(&twin) {
-            if self.ok_or_shut(&["restore", &twin, &label, "--all", "--yes"]) {
-                self.twins.insert(twin, seen);
-            }
+        if self.twins.contains_key(&twin) && self.ok_or_shut(&["restore", &twin, &label, "--all", "--yes"]) {
+            self.twins.insert(twin, seen);
         }
     }
 

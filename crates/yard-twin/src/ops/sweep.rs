@@ -63,6 +63,13 @@ pub struct SweepOutcome {
     pub took: Duration,
 }
 
+/// A sweep under way.
+struct Sweeping<'a> {
+    ledger: &'a Ledger,
+    op: &'a OpFolder,
+    dry_run: bool,
+}
+
 /// What goes by the policy.
 #[derive(Default)]
 struct Goes {
@@ -112,7 +119,8 @@ impl Yard {
         // A sweep that was cut off has counted in the catalogue, and not yet in the pool.
         if generation == swept || generation == swept + 1 {
             let ledger = Ledger::load(&self.pool)?;
-            let gone = self.let_go(&mut outcome, generation, &held_back, &ledger, &op, dry_run, ctx);
+            let gone =
+                self.let_go(&mut outcome, generation, &held_back, &Sweeping { ledger: &ledger, op: &op, dry_run }, ctx);
             ledger.save(op.path())?;
             gone?;
         } else {
@@ -135,9 +143,7 @@ impl Yard {
         outcome: &mut SweepOutcome,
         generation: u32,
         held_back: &[(TwinRow, Vec<String>)],
-        ledger: &Ledger,
-        op: &OpFolder,
-        dry_run: bool,
+        &Sweeping { ledger, op, dry_run }: &Sweeping<'_>,
         ctx: &Ctx,
     ) -> Result<()> {
         let now = Timestamp::now();

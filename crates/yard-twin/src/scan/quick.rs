@@ -254,7 +254,10 @@ impl Settling<'_> {
         let mut range = job.about.range.clone();
         let names = match names {
             InFolder::Names(names) => names,
-            InFolder::Gone => return Ok(sight.gone.extend(range)),
+            InFolder::Gone => {
+                sight.gone.extend(range);
+                return Ok(());
+            }
             // What was in it counts as there: not to be able to look is not to see that nothing is there.
             InFolder::Untold => return Ok(()),
         };

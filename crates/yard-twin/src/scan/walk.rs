@@ -62,6 +62,9 @@ pub(super) enum InFolder {
     Untold,
 }
 
+/// A folder that was listed, open, and what is in it; or why not.
+type Listed = Result<(Arc<OwnedFd>, Vec<Name>), InFolder>;
+
 /// A folder to be listed.
 pub(super) struct Job<T> {
     parent: Arc<OwnedFd>,
@@ -109,7 +112,7 @@ impl<'a> Lister<'a> {
     }
 
     /// The names in a folder, in their order, and the folder; leniently if it can't be listed: whether it has vanished.
-    fn names<T, S>(&self, job: &Job<T>, worker: &mut Worker<S>) -> Result<Result<(Arc<OwnedFd>, Vec<Name>), InFolder>> {
+    fn names<T, S>(&self, job: &Job<T>, worker: &mut Worker<S>) -> Result<Listed> {
         let not_listed = |error: io::Error, doing, not_taken: &mut Vec<String>| {
             let there = if error.kind() == io::ErrorKind::NotFound { InFolder::Gone } else { InFolder::Untold };
             self.pass_over(&job.path, error, doing, not_taken).map(|()| Err(there))

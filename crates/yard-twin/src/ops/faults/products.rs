@@ -30,8 +30,10 @@ fn fold(yard: &Yard, _: &Path) -> crate::Result<()> {
     yard.twin_details(&"a".parse()?, &ctx()).map(|_| ())
 }
 
-/// The operations, each with how its yard is made.
-fn operations() -> Vec<(&'static str, Operation, fn(&Path))> {
+/// An operation by its name, and how its yard is made.
+type Prepared = (&'static str, Operation, fn(&Path));
+
+fn operations() -> Vec<Prepared> {
     let known = |name: &str| OPERATIONS.into_iter().find(|(known, _)| *known == name).unwrap().1;
     let clone: fn(&Path) = |place| set_up(place, "large rebase");
     vec![
@@ -120,7 +122,7 @@ fn a_fault_and_a_write_at_the_same_time_lose_nothing() {
                 check(failed.path(), &before, &what);
                 points += 1;
                 // A process for each is slow: a part of the points, another one for each way of writing.
-                if number % 4 != with as u64 % 4 {
+                if number % 6 != with as u64 % 6 {
                     continue;
                 }
                 let died_at = prepared(make);
