@@ -147,7 +147,7 @@ impl Yard {
     }
 
     /// As [`Yard::open`]; finishing what was left half done can be stopped, and shows its progress. What can't be finished is
-    /// named by [`Yard::check`] and [`Yard::list_twins`], and keeps nobody from the rest of the yard.
+    /// named by [`Yard::check`] and [`Yard::twins`], and keeps nobody from the rest of the yard.
     ///
     /// # Errors
     /// As [`Yard::open`], and [`Error::Cancelled`].
