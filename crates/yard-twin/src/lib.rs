@@ -67,6 +67,7 @@ mod link;
 mod listing;
 mod lock;
 mod materialise;
+mod op_folder;
 mod ops;
 mod parallel;
 mod path;

@@ -15,7 +15,8 @@ use crate::error::{Error, PathContext, Result, YardError, position};
 use crate::ident::{BuildRef, ContentId, ListingId, StateId, Title, TwinId, TwinName};
 use crate::listing::delta::{self, Packed};
 use crate::listing::{Entry, Layer, Listing, Totals};
-use crate::lock::{self, Held, Mode};
+use crate::lock::{self, Held, HeldTwin, Mode};
+use crate::op_folder::OpFolder;
 use crate::ops::Recovered;
 use crate::pool::{Pool, Sharing};
 use crate::progress::Ctx;
@@ -263,13 +264,21 @@ impl Yard {
     }
 
     /// Holds a twin; a run of it holds it to its end.
-    pub(crate) fn hold_twin(&self, row: &TwinRow, ctx: &Ctx) -> Result<Held> {
-        lock::take(&self.twin_lock_path(row.id), Mode::Alone, &format!("the twin {:?}", row.name.as_str()), ctx)
+    pub(crate) fn hold_twin(&self, row: &TwinRow, ctx: &Ctx) -> Result<HeldTwin> {
+        let what = format!("the twin {:?}", row.name.as_str());
+        let held = lock::take(&self.twin_lock_path(row.id), Mode::Alone, &what, ctx)?;
+        Ok(HeldTwin::new(row.id, held))
+    }
+
+    /// Holds a twin if it is free just now.
+    pub(crate) fn try_hold_twin(&self, row: &TwinRow) -> Result<Option<HeldTwin>> {
+        let held = lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?;
+        Ok(held.map(|held| HeldTwin::new(row.id, held)))
     }
 
     /// Whether a twin's program is running, or a command is at work on it.
     pub(crate) fn is_held(&self, row: &TwinRow) -> Result<bool> {
-        Ok(lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?.is_none())
+        Ok(self.try_hold_twin(row)?.is_none())
     }
 
     /// Lets the lock file of a twin go that is no more.
@@ -582,84 +591,4 @@ fn read_settings(text: &str, path: &Path) -> Result<Settings> {
         return Err(YardError::NewerFormat { path: path.into(), found: format, known: FORMAT }.into());
     }
     Ok(toml::from_str(text).map_err(fail)?)
-}
-
-/// A folder of one operation below `tmp/`: deleted when the operation ends, or by the next command if it can't.
-pub(crate) struct OpFolder {
-    path: PathBuf,
-    /// `None` for one inside another.
-    lock: Option<Held>,
-    leave: bool,
-}
-
-impl OpFolder {
-    const LOCK: &str = "lock";
-
-    fn make(tmp: &Path) -> Result<Self> {
-        let path = tmp.join(TwinId::random()?.to_string());
-        disk::make_folder(&path)?;
-        let lock = lock::take(&path.join(Self::LOCK), Mode::Alone, "the operation", &Ctx::default())?;
-        Ok(Self { path, lock: Some(lock), leave: false })
-    }
-
-    /// A folder inside another one.
-    pub(crate) fn below(other: &Self, name: &str) -> Result<Self> {
-        let path = other.path.join(name);
-        disk::make_folder(&path)?;
-        Ok(Self { path, lock: None, leave: false })
-    }
-
-    /// Its name below `tmp/`.
-    pub(crate) fn name(&self) -> String {
-        self.path.file_name().unwrap_or_default().to_string_lossy().into_owned()
-    }
-
-    /// Leaves it where it is, for whoever finishes what it is for.
-    pub(crate) fn leave(&mut self) {
-        self.leave = true;
-    }
-
-    /// Whether it stays for whoever finishes what it is for.
-    pub(crate) fn is_left(&self) -> bool {
-        self.leave
-    }
-
-    pub(crate) fn path(&self) -> &Path {
-        &self.path
-    }
-
-    /// Deletes what a process that is no more has left. The caller holds the yard alone.
-    pub(crate) fn remove_if_left(path: &Path) -> Result<bool> {
-        let lock = path.join(Self::LOCK);
-        // Whoever ends just now takes its folder away itself.
-        let none = |error: &std::io::Error| matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory);
-        let gone = |error: &Error| matches!(error, Error::Io { source, .. } if none(source));
-        match lock::try_take_there(&lock, Mode::Alone) {
-            Ok(None) => return Ok(false),
-            Err(error) if !gone(&error) => return Err(error),
-            _ => {}
-        }
-        if !disk::exists(path) {
-            return Ok(false);
-        }
-        tracing::info!(path = %path.display(), "left by a command that died: deleted");
-        let removed = if path.is_dir() { disk::remove_tree(path) } else { disk::remove_file(path) };
-        match removed {
-            Err(error) if gone(&error) => Ok(false),
-            removed => removed.map(|()| true),
-        }
-    }
-}
-
-impl Drop for OpFolder {
-    fn drop(&mut self) {
-        if self.leave {
-            return;
-        }
-        // Some filesystems keep a hidden name for a file that is deleted while it is open, so its folder could not go.
-        drop(self.lock.take());
-        if let Err(error) = disk::remove_tree(&self.path) {
-            tracing::warn!(%error, "left for the next command");
-        }
-    }
 }

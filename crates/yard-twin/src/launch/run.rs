@@ -21,7 +21,7 @@ use crate::catalog::{RunRecord, TwinRow, What};
 use crate::disk;
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::listing::Listing;
-use crate::lock::Held;
+use crate::lock::HeldTwin;
 use crate::ops::Settled;
 use crate::progress::Ctx;
 use crate::state::State;
@@ -148,7 +148,7 @@ impl Yard {
         plan: &LaunchPlan,
         layer: &RunLayer,
         about: About,
-        held: Option<&Held>,
+        held: Option<&HeldTwin>,
         helper: &Helper,
     ) -> Result<Kept> {
         if held.is_some() {

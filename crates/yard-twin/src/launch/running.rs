@@ -25,7 +25,7 @@ use crate::disk;
 use crate::error::{Holder, PathContext, Result};
 use crate::ident::TwinName;
 use crate::listing::Listing;
-use crate::lock::Held;
+use crate::lock::HeldTwin;
 use crate::ops::Leaks;
 use crate::ops::{EditDoes, EditView};
 use crate::parallel::lock;
@@ -89,7 +89,7 @@ pub struct Running<'y> {
     pub(super) yard: &'y Yard,
     pub(super) row: TwinRow,
     /// `None` for one that runs beside another, whose launcher holds the twin to the end of both.
-    pub(super) held: Option<Held>,
+    pub(super) held: Option<HeldTwin>,
     pub(super) kept: Kept,
     pub(super) signaller: Signaller,
     pub(super) readers: Vec<JoinHandle<()>>,
@@ -239,7 +239,7 @@ impl Running<'_> {
     }
 
     /// Takes in what was changed before a sealed run: what the run itself changes is in its layer.
-    fn settle_before(&self, held: &Held, ctx: &Ctx) -> Result<(Listing, Leaks)> {
+    fn settle_before(&self, held: &HeldTwin, ctx: &Ctx) -> Result<(Listing, Leaks)> {
         let settled = self.yard.settle_and_repair(&self.row, held, What::Outside, ctx)?;
         Ok((settled.listing, settled.leaks))
     }
@@ -274,7 +274,7 @@ impl Running<'_> {
     }
 
     /// Whether what a sealed run wrote is to be folded back; what isn't goes.
-    fn keeps(&mut self, report: &mut RunReport, held: &Held, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<bool> {
+    fn keeps(&mut self, report: &mut RunReport, held: &HeldTwin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<bool> {
         if self.isolation != Isolation::Sealed {
             return Ok(true);
         }
@@ -295,7 +295,13 @@ impl Running<'_> {
     }
 
     /// Takes in what the run wrote, in its layer or in the twin's folder itself.
-    fn take_in_kept(&mut self, report: &mut RunReport, held: &Held, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
+    fn take_in_kept(
+        &mut self,
+        report: &mut RunReport,
+        held: &HeldTwin,
+        sheet: Option<&Sheet>,
+        ctx: &Ctx,
+    ) -> Result<()> {
         let run = self.record.id;
         let direct = self.isolation != Isolation::Sealed;
         let from = self.yard.catalog.twin(self.row.id)?.map_or(self.row.state, |row| row.state);

@@ -12,7 +12,7 @@ use crate::error::{PathContext, Result};
 use crate::ident::StateId;
 use crate::launch::{Fate, Fold, LayerAbout, RunLayer};
 use crate::listing::{Listing, rebase};
-use crate::lock::Held;
+use crate::lock::HeldTwin;
 use crate::materialise::Doubtful;
 use crate::path::RelPath;
 use crate::pool::Ledger;
@@ -23,7 +23,7 @@ impl Yard {
     pub(super) fn settle_cut_off(
         &self,
         row: &TwinRow,
-        held: &Held,
+        held: &HeldTwin,
         what: What,
         layer: &RunLayer,
         ctx: &Ctx,
@@ -62,7 +62,7 @@ impl Yard {
     pub(crate) fn settle_folded(
         &self,
         row: &TwinRow,
-        held: &Held,
+        held: &HeldTwin,
         what: What,
         layer: &RunLayer,
         ctx: &Ctx,
@@ -101,7 +101,7 @@ impl Yard {
         let mut times = 0;
         let mut late = |late: &[Doubtful]| {
             times += 1;
-            let below = crate::yard::OpFolder::below(&op, &format!("late{times}"))?;
+            let below = crate::op_folder::OpFolder::below(&op, &format!("late{times}"))?;
             let found = self.take_late(late, |path| before.listing.get(path.as_str()), &below, Some(&ledger), ctx)?;
             self.keep_meanwhile(&start, &found, &below)
         };

@@ -15,13 +15,13 @@ use crate::ident::{ContentId, StateId};
 use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
 use crate::lock::Held;
 use crate::materialise::{Changing, Discard, Doubtful, GivenUp, Laying, Published, Staged, steps};
+use crate::op_folder::OpFolder;
 use crate::path::RelPath;
 use crate::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
 use crate::progress::Ctx;
 use crate::scan::{Index, Row};
 use crate::sheet::{PathSet, Sheet};
 use crate::state::State;
-use crate::yard::OpFolder;
 
 /// A twin as it is on disk, from which a change sets out.
 pub(crate) struct Start<'a> {

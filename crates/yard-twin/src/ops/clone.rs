@@ -25,6 +25,7 @@ use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::lock::Held;
 use crate::materialise::{Laid, Laying};
+use crate::op_folder::OpFolder;
 use crate::path::RelPath;
 use crate::pool::{Facts, Ledger, Policy, Putter, Sharing, Unshared};
 use crate::profile;
@@ -32,7 +33,6 @@ use crate::progress::Ctx;
 use crate::scan::Index;
 use crate::sheet::{PathSet, RenameRule, Sheet};
 use crate::state::{Applied, State};
-use crate::yard::OpFolder;
 
 /// What can be said about a clone beyond its source and name. The default is the source twin's or the yard's sharing.
 #[derive(Clone, Debug, Default)]

@@ -13,7 +13,7 @@ use crate::edit::{self, Format};
 use crate::error::{LaunchError, Result};
 use crate::ident::TwinName;
 use crate::listing::{Listing, Node};
-use crate::lock::Held;
+use crate::lock::HeldTwin;
 use crate::path::RelPath;
 use crate::profile::{Edit, Profile, ProfileText};
 use crate::progress::Ctx;
@@ -233,7 +233,7 @@ impl Yard {
     pub(crate) fn edit_for_run(
         &self,
         row: &TwinRow,
-        held: &Held,
+        held: &HeldTwin,
         profile: &Profile,
         ctx: &Ctx,
     ) -> Result<Option<Vec<EditView>>> {

@@ -13,20 +13,21 @@ use crate::disk;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::StateId;
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
-use crate::lock::Held;
+use crate::lock::HeldTwin;
 use crate::materialise::{Doubtful, PATHS};
+use crate::op_folder::OpFolder;
 use crate::path::RelPath;
 use crate::pool::Ledger;
 use crate::progress::Ctx;
 use crate::scan::Now;
-use crate::yard::OpFolder;
 
 impl Yard {
     /// Finishes a change of a twin that was cut off, if there is one. The caller holds the twin.
     ///
     /// # Errors
     /// [`TwinError::Unfinished`] if it can't be: then nothing is lost, and the next command tries again.
-    pub(crate) fn finish_change(&self, row: &TwinRow, _held: &Held, ctx: &Ctx) -> Result<()> {
+    pub(crate) fn finish_change(&self, row: &TwinRow, held: &HeldTwin, ctx: &Ctx) -> Result<()> {
+        debug_assert!(held.is(row.id), "another twin is held");
         for (id, intent) in self.catalog.intents()? {
             let Intent::Change { twin, from, to, stage, what } = intent else { continue };
             if twin != row.id {

@@ -13,7 +13,6 @@ use crate::disk;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::{ContentId, TwinId};
 use crate::listing::{Entry, Layer, Node, overlay};
-use crate::lock::{self, Mode};
 use crate::path::RelPath;
 use crate::pool::Share;
 use crate::progress::Ctx;
@@ -250,7 +249,7 @@ impl Yard {
     }
 
     fn mend_sharer(&self, row: &TwinRow, ctx: &Ctx) -> Result<Leaks> {
-        let held = lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?;
+        let held = self.try_hold_twin(row)?;
         let held = held.ok_or_else(|| Error::Busy { what: "it".into(), holders: Vec::new() })?;
         Ok(self.settle_and_mend(row, &held, What::Outside, ctx)?.leaks)
     }

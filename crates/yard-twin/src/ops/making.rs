@@ -9,9 +9,9 @@ use crate::combine::{Contents, Key};
 use crate::disk;
 use crate::error::{PathContext, Result};
 use crate::ident::ContentId;
+use crate::op_folder::OpFolder;
 use crate::pool::Putter;
 use crate::progress::Ctx;
-use crate::yard::OpFolder;
 
 /// Contents that are made for the pool, or, where it is only asked what would be made, for nothing.
 pub(super) struct Making<'a> {

@@ -7,11 +7,11 @@ use crate::disk;
 use crate::error::Result;
 use crate::ident::{ContentId, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
+use crate::op_folder::OpFolder;
 use crate::pool::Ledger;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::state::State;
-use crate::yard::OpFolder;
 
 /// The listing with the markers of the sheet that it doesn't have, and those.
 pub(super) fn with_markers(listing: Listing, sheet: Option<&Sheet>) -> Result<(Listing, Vec<String>)> {

@@ -11,9 +11,10 @@ use crate::disk;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::TwinId;
 use crate::lock::{self, Mode};
+use crate::op_folder::OpFolder;
 use crate::pool::Ledger;
 use crate::progress::Ctx;
-use crate::yard::{OpFolder, folder_id};
+use crate::yard::folder_id;
 
 /// What the opening of a yard found half done.
 #[derive(Debug, Default)]
@@ -94,7 +95,7 @@ impl Yard {
         drop(held);
         for row in changes {
             // One that is held is being changed just now, or running.
-            let Some(held) = lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)? else { continue };
+            let Some(held) = self.try_hold_twin(&row)? else { continue };
             let came = self.finish_change(&row, &held, ctx).map(|()| true);
             recovered.note(format!("a change of {}", row.name), Some(row.id), came)?;
         }

@@ -14,11 +14,12 @@ use crate::disk;
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
 use crate::listing::{Listing, Totals};
+use crate::op_folder::OpFolder;
 use crate::path::RelPath;
 use crate::pool::Ledger;
 use crate::progress::{Ctx, Phase};
 use crate::scan::Doubt;
-use crate::yard::{OpFolder, folder_id};
+use crate::yard::folder_id;
 
 /// Files whose bytes exist nowhere else in the yard.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]

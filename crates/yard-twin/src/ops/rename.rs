@@ -12,7 +12,7 @@ use crate::disk;
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{TwinId, TwinName};
 use crate::listing::{Change, Layer, diff};
-use crate::lock::Held;
+use crate::lock::HeldTwin;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::state::State;
@@ -145,7 +145,14 @@ impl Yard {
     }
 
     /// What names the old folder, and the state in which it names the new one. Kept unless this is a dry run.
-    fn mending(&self, row: &TwinRow, held: &Held, [from, to]: [&Path; 2], dry_run: bool, ctx: &Ctx) -> Result<Mending> {
+    fn mending(
+        &self,
+        row: &TwinRow,
+        held: &HeldTwin,
+        [from, to]: [&Path; 2],
+        dry_run: bool,
+        ctx: &Ctx,
+    ) -> Result<Mending> {
         let settled = self.settle_held(row, held, What::Outside, ctx)?;
         // Where a path is no text, no text can name it.
         let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {

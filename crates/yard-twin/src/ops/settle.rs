@@ -15,7 +15,8 @@ use crate::disk::{self, FsClock, Stat};
 use crate::error::{PathContext, Result, TwinError};
 use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node, diff};
-use crate::lock::{self, Held, Mode};
+use crate::lock::{self, Held, HeldTwin, Mode};
+use crate::op_folder::OpFolder;
 use crate::path::RelPath;
 use crate::pool::{Ledger, Putter, Share};
 use crate::profile;
@@ -23,7 +24,7 @@ use crate::progress::Ctx;
 use crate::scan::{Doubt, Found, Index, Lifted, Row, Settling, settle_folder};
 use crate::sheet::Sheet;
 use crate::state::State;
-use crate::yard::{OpFolder, folder_id};
+use crate::yard::folder_id;
 
 /// A twin as it is now.
 pub(crate) struct Settled {
@@ -123,7 +124,7 @@ impl Yard {
     /// As [`Yard::settle`], by one who holds the twin already, and knows `what` has changed it.
     ///
     /// The layer of a run that nobody saw end is taken in first.
-    pub(crate) fn settle_held(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
+    pub(crate) fn settle_held(&self, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
         let folder = self.present_folder(row)?;
         match pending(&folder)? {
             None => self.settle_and_repair(row, held, what, ctx),
@@ -133,7 +134,7 @@ impl Yard {
 
     /// As [`Yard::settle_held`], with a layer left as it is. Other twins that share what was written to directly mend
     /// themselves at once, where nobody is at them.
-    pub(crate) fn settle_and_repair(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
+    pub(crate) fn settle_and_repair(&self, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
         let mut settled = self.settle_and_mend(row, held, what, ctx)?;
         if !settled.leaks.inodes.is_empty() {
             self.mend_sharers(Some(row), &mut settled.leaks, ctx)?;
@@ -142,7 +143,7 @@ impl Yard {
     }
 
     /// As [`Yard::settle_and_repair`], for this twin alone.
-    pub(super) fn settle_and_mend(&self, row: &TwinRow, held: &Held, what: What, ctx: &Ctx) -> Result<Settled> {
+    pub(super) fn settle_and_mend(&self, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
         let settled = self.settle_without_repair(row, held, what, Doubt::Nothing, ctx)?;
         self.mend_settled(row, settled, ctx)
     }
@@ -151,7 +152,7 @@ impl Yard {
     pub(super) fn settle_without_repair(
         &self,
         row: &TwinRow,
-        held: &Held,
+        held: &HeldTwin,
         what: What,
         doubt: Doubt<'_>,
         ctx: &Ctx,
@@ -251,7 +252,7 @@ impl Yard {
     }
 
     /// Finishes what a command or a run that died has left half done in a twin, and takes nothing else in.
-    pub(super) fn make_whole(&self, row: &TwinRow, held: &Held, ctx: &Ctx) -> Result<()> {
+    pub(super) fn make_whole(&self, row: &TwinRow, held: &HeldTwin, ctx: &Ctx) -> Result<()> {
         if pending(&self.present_folder(row)?)?.is_some() {
             return self.settle_held(row, held, What::Outside, ctx).map(|_| ());
         }

@@ -12,9 +12,10 @@ use crate::catalog::{HistoryEntry, Intent, StockRow, TwinRow, What};
 use crate::disk;
 use crate::error::{Error, PathContext, Result, YardError};
 use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
+use crate::op_folder::OpFolder;
 use crate::pool::{Ledger, Pool};
 use crate::progress::{Ctx, Phase};
-use crate::yard::{OpFolder, folder_id};
+use crate::yard::folder_id;
 use crate::{KeepPolicy, Yard};
 
 /// Files of the yard's own, counted.

@@ -2,6 +2,7 @@
 
 mod index;
 mod quick;
+mod reading;
 mod usage;
 mod walk;
 mod without;

@@ -1,28 +1,20 @@
 //! Takes in what changed in a twin: lists it against what was there, reads only what can't be known from its index.
 
-use std::collections::{HashMap, HashSet};
-use std::fs::File;
-use std::io;
+use std::collections::HashSet;
 use std::ops::Range;
-use std::os::fd::BorrowedFd;
 use std::path::Path;
-use std::sync::Mutex;
 
 use super::walk::{Behind, InFolder, Job, Lister, Name, Worker};
 use super::{Index, Kind, Manner, Row};
-use crate::disk::{self, Folders, FsClock, Stat};
-use crate::error::{Error, IntakeError, Result};
+use crate::disk::{FsClock, Stat};
+use crate::error::Result;
 use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, Listing, Node};
 use crate::lock::Held;
-use crate::parallel;
 use crate::path::RelPath;
-use crate::pool::{Aside, Ledger, Pool, Putter, Share, hash_unchanged};
-use crate::progress::{Ctx, Phase};
+use crate::pool::{Aside, Ledger, Pool, Putter, Share};
+use crate::progress::Ctx;
 use crate::sheet::Sheet;
-
-/// How often a file is read again that changes while it is being read.
-const TRIES: usize = 3;
 
 /// What a settle starts from.
 pub(crate) struct Settling<'a> {
@@ -158,16 +150,16 @@ impl Found {
 }
 
 /// A file that must be read, and where it was in the last listing.
-struct Unread {
-    path: RelPath,
-    last: Option<usize>,
-    stat: Stat,
-    look: Look,
+pub(super) struct Unread {
+    pub(super) path: RelPath,
+    pub(super) last: Option<usize>,
+    pub(super) stat: Stat,
+    pub(super) look: Look,
 }
 
 /// Why a file may have to be read.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Look {
+pub(super) enum Look {
     /// Nothing tells what it holds.
     Unknown,
     /// It looks as it did, and was written lately: whoever still has it mapped can write without any sign of it.
@@ -352,260 +344,6 @@ impl Settling<'_> {
         let now = Row::new(stat, share);
         if now == *row { Known::AsItWas } else { Known::Looks(now) }
     }
-
-    /// Leaves out of what is to be read what turns out to be known.
-    fn still_unknown(&self, unread: Vec<Unread>) -> Result<Vec<Unread>> {
-        // Whoever links or unlinks holds the yard alone, and has written the ledger by the time that it doesn't.
-        let again =
-            if unread.iter().any(|name| name.look == Look::Shared) { Some((self.ledger_again)()?) } else { None };
-        let mut left = Vec::with_capacity(unread.len());
-        let mut reader = Reader::new(self.folder);
-        for mut name in unread {
-            let known = match (name.look, &again) {
-                (Look::Unknown, _) | (Look::Shared, None) => false,
-                (Look::Recent, _) => {
-                    let opened = reader.open(&name.path, false);
-                    opened.is_ok_and(|file| !disk::in_other_hands(&file))
-                }
-                (Look::Shared, Some((_, ledger))) => {
-                    let entry = name.last.map(|at| &self.last.entries()[at].node);
-                    let looked = reader.folder(&name.path).and_then(|folder| disk::stat_at(folder, name.path.name()));
-                    match (entry, looked) {
-                        (Some(Node::File { content, executable, .. }), Ok(stat)) => {
-                            name.stat = stat;
-                            ledger.holds(*content, &stat) && (!self.keeps_modes || stat.executable() == *executable)
-                        }
-                        _ => false,
-                    }
-                }
-            };
-            if !known {
-                left.push(name);
-            }
-        }
-        Ok(left)
-    }
-
-    /// Reads the files that nothing is known about; each inode once.
-    fn read_unknown(&self, unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
-        let unread = self.still_unknown(unread)?;
-        found.read = unread.len();
-        let inode = |name: &Unread| (name.stat.dev, name.stat.ino);
-        let (mut seen, mut more) = (HashSet::new(), HashMap::<_, Vec<Unread>>::new());
-        let (mut large, mut small) = (Vec::new(), Vec::with_capacity(unread.len()));
-        for name in unread {
-            if name.stat.nlink > 1 && !seen.insert(inode(&name)) {
-                more.entry(inode(&name)).or_default().push(name);
-            } else if name.stat.size >= disk::LARGE {
-                large.push(name);
-            } else {
-                small.push(name);
-            }
-        }
-        let count = large.len() + small.len();
-        if count == 0 {
-            return Ok(());
-        }
-        let bytes = large.iter().chain(&small).map(|name| name.stat.size).sum();
-        // The largest first, so that none of them is read alone at the end. Of small ones some at a time, so that the threads
-        // don't meet at each file, and stay in one folder for a while.
-        large.sort_unstable_by_key(|name| std::cmp::Reverse(name.stat.size));
-        let batches: Vec<&[Unread]> = large.chunks(1).chain(small.chunks(BATCH)).collect();
-        let done = Mutex::new(found);
-        let work = |reader: &mut Reader<'_>, batch: &&[Unread]| {
-            let mut read = Vec::with_capacity(batch.len());
-            for name in *batch {
-                read.push(self.read(name, reader, ctx)?);
-            }
-            ctx.progress().advance(batch.len() as u64, batch.iter().map(|name| name.stat.size).sum());
-            let mut found = parallel::lock(&done);
-            for (name, read) in batch.iter().zip(&read) {
-                let others = more.get(&inode(name)).into_iter().flatten();
-                [name].into_iter().chain(others).for_each(|name| self.take_down(name, read, &mut found));
-            }
-            Ok(())
-        };
-        let phase = if self.putter.is_some() { Phase::Storing } else { Phase::Checking };
-        ctx.phase(phase, count as u64, bytes, || {
-            parallel::for_each(&batches, ctx.threads(), || Reader::new(self.folder), work)
-        })
-    }
-
-    /// What was read of a file becomes part of what was found.
-    fn take_down(&self, name: &Unread, read: &Read, found: &mut Found) {
-        let last = name.last.map(|at| (at, &self.last.entries()[at]));
-        let (content, stat, given) = match read {
-            Read::Content { content, stat, given } => (*content, *stat, *given),
-            Read::Gone => return found.changed.extend(last.map(|(_, entry)| (entry.path.clone(), None))),
-            Read::NotTaken(why) => {
-                // What it holds is not known: it counts as what it was, and is looked at again.
-                found.refreshed.extend(last.map(|(at, _)| (at, Row::default())));
-                return found.not_taken.push(why.clone());
-            }
-        };
-        let bond = self.bond(name, content, &stat);
-        match &bond {
-            Bond::Wrong { right } => {
-                found.leaks.push(Leak { path: name.path.clone(), inode: stat.ino, right: *right });
-            }
-            Bond::Pool { executable } if given || !self.looks_guarded(content, *executable, &stat) => {
-                let asked = (self.keeps_modes && stat.executable() != *executable).then(|| stat.executable());
-                found.lifted.push(Lifted { path: name.path.clone(), content, read: stat, asked });
-            }
-            Bond::Pool { .. } => self.ledger.set(content, &stat),
-            Bond::Own { .. } => {}
-        }
-        let (entry, row) = self.entry(name, content, &stat, &bond);
-        match last {
-            Some((at, before)) if before.node == entry.node => {
-                let known = self.index.is_some_and(|index| {
-                    index.rows.get(at) == Some(&row) && !row.racy(index.looked_at, self.clock.grain())
-                });
-                found.refreshed.extend((!known).then_some((at, row)));
-            }
-            _ => found.changed.push((entry.path.clone(), Some(Box::new((entry, row))))),
-        }
-    }
-
-    /// What a file that was read has to do with the pool.
-    fn bond(&self, name: &Unread, content: ContentId, stat: &Stat) -> Bond {
-        if let Some(&right) = self.aside.get(&stat.ino) {
-            return Bond::Wrong { right };
-        }
-        let before = name.last.and_then(|at| Some((self.last.entries()[at].node.content()?, at)));
-        let row = before.and_then(|(_, at)| self.index?.rows.get(at)).filter(|row| row.ino == stat.ino);
-        if let Some((right, _)) = before.filter(|(before, _)| *before != content)
-            && (row.is_some_and(|row| row.share == Some(Share::Link)) || self.pool_file(right, stat).is_some())
-        {
-            return Bond::Wrong { right };
-        }
-        if let Some(executable) = self.pool_file(content, stat) {
-            return Bond::Pool { executable };
-        }
-        let same = before.is_some_and(|(before, _)| before == content);
-        // Only as long as the bytes are those of before does the way they are shared still hold.
-        let share = row.and_then(|row| row.share).filter(|share| same && *share != Share::Link);
-        Bond::Own { share: share.unwrap_or(Share::Own) }
-    }
-
-    /// Whether an inode is the pool's own file of a content: the one for executables, or the other.
-    fn pool_file(&self, content: ContentId, stat: &Stat) -> Option<bool> {
-        if stat.nlink < 2 {
-            return None;
-        }
-        let has = |executable: bool| {
-            let path = self.pool.root().join(Pool::name(content, executable));
-            disk::lstat(&path).is_ok_and(|pool| (pool.dev, pool.ino) == (stat.dev, stat.ino))
-        };
-        [false, true].into_iter().find(|executable| has(*executable))
-    }
-
-    /// Whether a linked file has the guard, and the time, that the pool's file has.
-    fn looks_guarded(&self, content: ContentId, executable: bool, stat: &Stat) -> bool {
-        let guarded = if executable { 0o555 } else { 0o444 };
-        let looked = self.ledger.looked(stat).filter(|looked| looked.is_of(content));
-        (!self.keeps_modes || stat.mode & 0o7777 == guarded) && looked.is_none_or(|looked| looked.mtime == stat.mtime)
-    }
-
-    fn entry(&self, name: &Unread, content: ContentId, stat: &Stat, bond: &Bond) -> (Entry, Row) {
-        let before = name.last.map(|at| &self.last.entries()[at]);
-        let as_before = before.filter(|before| before.node.content() == Some(content));
-        let executable = match (bond, before.map(|before| &before.node)) {
-            (Bond::Pool { executable }, _) => *executable,
-            (_, Some(Node::File { executable, .. })) if !self.keeps_modes => *executable,
-            _ => stat.executable(),
-        };
-        // All names of a linked file show one time: the pool's. The twin's own is the one in its listing.
-        let (share, mtime) = match bond {
-            Bond::Own { share } => (*share, stat.mtime),
-            Bond::Wrong { .. } => (Share::Link, stat.mtime),
-            Bond::Pool { .. } => (Share::Link, as_before.map_or(stat.mtime, |before| before.mtime)),
-        };
-        let node = Node::File { content, size: stat.size, executable };
-        (Entry { path: name.path.clone(), node, mtime }, Row::new(stat, share))
-    }
-
-    fn read(&self, name: &Unread, reader: &mut Reader<'_>, ctx: &Ctx) -> Result<Read> {
-        let path = name.path.below(self.folder);
-        let (mut last, mut stat) = (None, name.stat);
-        for _ in 0..TRIES {
-            // The mode of a shared file is the pool's to say.
-            let opened = reader.open(&name.path, name.look == Look::Shared && self.putter.is_some());
-            let file = match opened {
-                Ok(file) => file,
-                Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Read::Gone),
-                Err(error) => return Ok(Read::NotTaken(format!("{} ({error})", path.display()))),
-            };
-            if disk::in_other_hands(&file) {
-                // What is written into it from now on moves its times, also by somebody who has it mapped.
-                disk::flush(&file);
-                stat = disk::fstat(&file).map_err(|error| Error::io("look at", &path, error))?;
-            }
-            let read = match self.putter {
-                Some(putter) => putter.put(&file, &stat, &path, &mut reader.buffer, ctx),
-                None => hash_unchanged(&file, &stat, &path, &mut reader.buffer, ctx),
-            };
-            match read {
-                Ok(content) => {
-                    let given = stat.nlink > 1
-                        && disk::attributes(&file).is_ok_and(|names| disk::given(&names).next().is_some());
-                    return Ok(Read::Content { content, stat, given });
-                }
-                Err(error @ Error::Intake(IntakeError::Changed(_))) => {
-                    last = Some(error);
-                    stat = disk::fstat(&file).map_err(|error| Error::io("look at", &path, error))?;
-                }
-                Err(error) => return Err(error),
-            }
-        }
-        tracing::debug!(?last, "a file changes faster than it can be read");
-        Err(Error::Busy { what: path.display().to_string(), holders: Vec::new() })
-    }
-}
-
-/// So many small files are read by one thread before it says what they hold.
-const BATCH: usize = 64;
-
-/// Reads files one after the other, most often of one folder: that is kept open. No symlink leads it elsewhere.
-struct Reader<'a> {
-    buffer: Vec<u8>,
-    root: &'a Path,
-    folders: Option<Folders<'a>>,
-}
-
-impl<'a> Reader<'a> {
-    fn new(root: &'a Path) -> Self {
-        Self { buffer: vec![0; disk::BUFFER], root, folders: None }
-    }
-
-    /// The folder that a file is in.
-    fn folder(&mut self, path: &RelPath) -> io::Result<BorrowedFd<'_>> {
-        let folders = match &mut self.folders {
-            Some(folders) => folders,
-            none => none.insert(Folders::new(self.root).map_err(into_io)?),
-        };
-        folders.get(path.parent().unwrap_or_default()).map_err(into_io)
-    }
-
-    /// Opens a file by its name in its folder; one of ours also where somebody took the right to read it away.
-    fn open(&mut self, path: &RelPath, own: bool) -> io::Result<File> {
-        let folder = self.folder(path)?;
-        match disk::open_file(folder, path.name()) {
-            Err(error) if own && error.kind() == io::ErrorKind::PermissionDenied => {
-                disk::change_mode(folder, path.name(), |mode| mode | 0o400)?;
-                disk::open_file(folder, path.name())
-            }
-            opened => opened,
-        }
-    }
-}
-
-/// What the system said.
-fn into_io(error: Error) -> io::Error {
-    match error {
-        Error::Io { source, .. } => source,
-        error => io::Error::other(error),
-    }
 }
 
 /// What can be said of a file without reading it.
@@ -616,27 +354,6 @@ enum Known {
     Looks(Row),
     /// It has to be read, unless another look tells.
     Unless(Look),
-}
-
-/// What a file has to do with the pool.
-enum Bond {
-    /// It is the twin's own.
-    Own { share: Share },
-    /// It is the pool's file of what it holds: the one for executables, or the other.
-    Pool { executable: bool },
-    /// It is, or was, the pool's file of something else.
-    Wrong { right: ContentId },
-}
-
-enum Read {
-    /// Its content, how it looked then, and whether somebody gave it attributes or an access list.
-    Content {
-        content: ContentId,
-        stat: Stat,
-        given: bool,
-    },
-    Gone,
-    NotTaken(String),
 }
 
 /// What a listing has in one folder, name by name.

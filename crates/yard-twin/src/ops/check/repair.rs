@@ -13,13 +13,12 @@ use crate::disk;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, overlay};
-use crate::lock::Held;
+use crate::op_folder::OpFolder;
 use crate::ops::leaks::Leaks;
 use crate::path::RelPath;
 use crate::pool::{Pool, Putter};
 use crate::progress::Ctx;
 use crate::scan::Doubt;
-use crate::yard::OpFolder;
 
 /// Contents that have to be put right: each with the inodes that should hold it, and hold something else.
 #[derive(Clone, Debug, Default)]
@@ -174,18 +173,13 @@ impl Yard {
             return Ok(Vec::new());
         }
         let right = self.listing(self.state(row.state)?.disk)?;
-        let held = self.try_hold_twin(row)?;
+        let busy = || Error::Busy { what: format!("the twin {:?}", row.name.as_str()), holders: Vec::new() };
+        let held = self.try_hold_twin(row)?.ok_or_else(busy)?;
         let settled = self.settle_without_repair(row, &held, What::Outside, Doubt::Inodes(inodes), ctx)?;
         let settled = self.mend_settled(row, settled, ctx)?;
         let layer = paths.iter().map(|path| (path.clone(), right.get(path.as_str()).cloned())).collect();
         let next = overlay(&settled.listing, &Layer::new(layer)?)?;
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
         Ok(self.change_to(&row, settled, next, What::Repaired, ctx)?.leaks.damaged)
-    }
-
-    /// Holds a twin if it is free just now.
-    fn try_hold_twin(&self, row: &TwinRow) -> Result<Held> {
-        let taken = crate::lock::try_take(&self.twin_lock_path(row.id), crate::lock::Mode::Alone)?;
-        taken.ok_or_else(|| Error::Busy { what: format!("the twin {:?}", row.name.as_str()), holders: Vec::new() })
     }
 }
