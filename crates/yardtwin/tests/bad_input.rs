@@ -288,9 +288,10 @@ fn a_full_disk_is_said_to_be_full_and_nothing_is_left_on_it() {
     let desk = Desk::new();
     let small = desk.at("small");
     fs::create_dir(&small).unwrap();
-    // Room for the build once, and for its programs a second time, which links need; not for a copy of it all.
+    // Room for the build once, for its programs a second time, which links need, and for what is kept in reserve; not for a
+    // copy of it all.
     let build: u64 = look(&desk.at("installed")).values().map(|what| what.1.len() as u64).sum();
-    let options = format!("size={},mode=777", build * 9 / 5);
+    let options = format!("size={},mode=777", build * 9 / 5 + (6 << 20));
     let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "none"]).arg(&small).status();
     if !mounted.is_ok_and(|status| status.success()) {
         return skip(test, "a tmpfs can't be mounted here");
@@ -310,7 +311,8 @@ fn a_full_disk_is_said_to_be_full_and_nothing_is_left_on_it() {
     assert_eq!(taken.status.code(), Some(1));
     assert!(text(&taken.stderr).contains("The disk is full"), "{}", text(&taken.stderr));
     assert_eq!(free(), 0);
-    assert!(at(&["clone", "wexcombe@1", "linked", "--share", "all"]).status.success());
+    let linked = at(&["clone", "wexcombe@1", "linked", "--share", "all"]);
+    assert!(linked.status.success(), "{}", text(&linked.stderr));
 }
 
 struct Unmount(std::path::PathBuf);

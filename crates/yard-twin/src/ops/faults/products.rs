@@ -113,7 +113,9 @@ fn a_fault_and_a_write_at_the_same_time_lose_nothing() {
         let (result, changes) = fault::failing(None, || operation(&yard, clean.path()));
         result.unwrap();
         drop(yard);
-        for number in 0..changes {
+        // A clone and a removal have few changes of a kind of their own: a part of them will do.
+        let every = if matches!(name, "clone" | "remove") { 3 } else { 1 };
+        for number in (0..changes).step_by(every) {
             for (with, (what, doing)) in doings().into_iter().enumerate() {
                 let failed = prepared(make);
                 let before = outside(failed.path());
