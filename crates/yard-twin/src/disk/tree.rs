@@ -20,18 +20,17 @@ pub(crate) fn remove_tree(path: &Path, moved: Moved<'_>) -> Result<()> {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
         parent => parent.at("open", path)?,
     };
-    step().and_then(|()| remove_at(parent.as_fd(), name, moved)).at("delete", path)
+    step().at("delete", path)?;
+    match stat_at(&parent, name) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        Ok(stat) if FileType::from_raw_mode(stat.mode) != FileType::Directory => {
+            unlink_telling(parent.as_fd(), name, moved).at("delete", path)
+        }
+        _ => remove_folder(parent.as_fd(), name, moved).at("delete", path),
+    }
 }
 
-/// Deletes whatever is at a name.
-fn remove_at(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
-    let stat = match stat_at(at, name) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
-        stat => stat?,
-    };
-    if FileType::from_raw_mode(stat.mode) != FileType::Directory {
-        return unlink_telling(at, name, &stat, moved);
-    }
+fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
     let folder = match open_folder(at, name) {
         Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
             change_mode(at, name, |_| 0o700)?;
@@ -39,29 +38,34 @@ fn remove_at(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Mov
         }
         folder => folder?,
     };
-    if stat.mode & 0o300 != 0o300 {
+    if fstat(&folder)?.mode & 0o300 != 0o300 {
         rustix::fs::fchmod(&folder, Mode::RWXU)?;
     }
     for entry in Dir::read_from(&folder)? {
         let entry = entry?;
-        if !matches!(entry.file_name().to_bytes(), b"." | b"..") {
-            remove_at(folder.as_fd(), entry.file_name(), moved)?;
+        let name = entry.file_name();
+        if matches!(name.to_bytes(), b"." | b"..") {
+            continue;
+        }
+        let is_folder = match entry.file_type() {
+            FileType::Unknown => FileType::from_raw_mode(stat_at(&folder, name)?.mode) == FileType::Directory,
+            kind => kind == FileType::Directory,
+        };
+        if is_folder {
+            remove_folder(folder.as_fd(), name, moved)?;
+        } else {
+            unlink_telling(folder.as_fd(), name, moved)?;
         }
     }
     Ok(rustix::fs::unlinkat(at, name, AtFlags::REMOVEDIR)?)
 }
 
-/// Takes one name away from a file that looked like `before`.
-fn unlink_telling(
-    at: BorrowedFd<'_>,
-    name: impl rustix::path::Arg + Copy,
-    before: &Stat,
-    moved: Moved<'_>,
-) -> io::Result<()> {
-    if before.nlink < 2 {
+/// Takes one name away from a file. One that has more is held by a descriptor that no mode forbids, so that it can be looked
+/// at once the name is gone.
+fn unlink_telling(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
+    if stat_at(at, name)?.nlink < 2 {
         return Ok(rustix::fs::unlinkat(at, name, AtFlags::empty())?);
     }
-    // Held by a descriptor that no mode forbids, so that it can be looked at once the name is gone.
     let held = rustix::fs::openat(at, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())?;
     let before = fstat(&held)?;
     rustix::fs::unlinkat(at, name, AtFlags::empty())?;

@@ -269,8 +269,19 @@ impl Yard {
         let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
         let needed: Vec<&Entry> = listing.entries().iter().collect();
         self.check_room(listing.entries().iter(), &policy)?;
-        let executables = self.vouch(&needed, &laying)?;
-        let mut laid = laying.lay(listing, &stage)?;
+        // The others are asked as they are laid.
+        let is_program = |entry: &&Entry| matches!(entry.node, Node::File { executable: true, .. });
+        let programs: Vec<&Entry> = needed.iter().copied().filter(is_program).collect();
+        let executables = self.vouch(&programs, &laying)?;
+        let mut laid = match laying.lay(listing, &stage) {
+            Err(Error::ContentMissing { .. } | Error::Damaged { .. }) => {
+                self.vouch(&needed, &laying)?;
+                disk::remove_tree(&stage)?;
+                disk::make_folder(&stage)?;
+                laying.lay(listing, &stage)?
+            }
+            laid => laid?,
+        };
         let row = TwinRow {
             id: TwinId::random()?,
             name: plan.name.clone(),

@@ -1,7 +1,7 @@
 //! Remove: a twin goes out of the way, and its last state stays until it is forgotten.
 
 use std::collections::HashSet;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
@@ -16,7 +16,7 @@ use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
 use crate::listing::{Listing, Totals};
 use crate::op_folder::OpFolder;
 use crate::path::RelPath;
-use crate::pool::Ledger;
+use crate::pool::{Ledger, Share};
 use crate::progress::{Ctx, Phase};
 use crate::scan::Doubt;
 use crate::yard::folder_id;
@@ -225,6 +225,21 @@ impl Yard {
         Ok(ForgetOutcome { name: plan.name.clone(), freed, kept, took: began.elapsed() })
     }
 
+    /// Whether somebody can still write to a file of a twin that was written in it before; by its index, as far as it has one.
+    fn is_written_to(&self, row: &TwinRow, folder: &Path) -> bool {
+        let known = || {
+            let state = self.state(row.state).ok()?;
+            let listing = self.listing(state.disk).ok()?;
+            let index = self.index(folder, &state, listing.entries().len()).ok()??;
+            Some((listing, index))
+        };
+        // One that can't tell is looked through.
+        let Some((listing, index)) = known() else { return true };
+        let own = listing.entries().iter().zip(&index.rows).filter(|(_, row)| row.share == Some(Share::Own));
+        own.map(|(entry, _)| entry.path.below(folder))
+            .any(|path| disk::open_file(rustix::fs::CWD, &path).is_ok_and(|file| disk::in_other_hands(&file)))
+    }
+
     /// Deletes a twin's folder and its record. The caller holds the yard alone. Says what is kept.
     pub(super) fn forget(&self, row: &TwinRow, op: &OpFolder, ledger: &Ledger) -> Result<Vec<String>> {
         let (folder, mut kept) = (self.folder_of(row), Vec::new());
@@ -234,7 +249,12 @@ impl Yard {
             disk::make_folders(&slot)?;
             disk::rename_new(&folder, &slot.join("0")).at("move aside", &folder)?;
             disk::sync_rename(&folder, &slot.join("0"))?;
-            kept = self.discard_paths(op.path(), &[&RelPath::new(row.name.as_str())?], row, Some(ledger))?;
+            if self.is_written_to(row, &slot.join("0")) {
+                // It is kept as a whole.
+                kept = self.discard_paths(op.path(), &[&RelPath::new(row.name.as_str())?], row, Some(ledger))?;
+            } else {
+                disk::remove_tree_telling(&op.path().join("old"), &|before, after| ledger.moved(before, after))?;
+            }
         } else if disk::exists(&folder) {
             kept.push(format!("{} (it is not this twin's)", folder.display()));
         }

@@ -21,6 +21,9 @@ pub struct Room {
     pub free: u64,
 }
 
+/// Smaller files are taken by their size.
+const MAY_HAVE_HOLES: u64 = 4 << 20;
+
 impl Yard {
     /// The room that something needs which takes so many bytes.
     pub(super) fn room(&self, needs: u64) -> Result<Room> {
@@ -56,6 +59,9 @@ impl Yard {
     /// A file with holes takes less than its size.
     fn size_on_disk(&self, entry: &Entry) -> u64 {
         let size = entry.node.size();
+        if size < MAY_HAVE_HOLES {
+            return size;
+        }
         let pooled = entry.node.content().and_then(|content| disk::lstat(&self.pool.path(content)).ok());
         pooled.map_or(size, |stat| stat.allocated.min(size))
     }

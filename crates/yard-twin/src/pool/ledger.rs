@@ -89,6 +89,8 @@ pub(crate) struct Ledger {
     rows: Vec<Row>,
     /// Rows that are new, or in place of others; `None` for one that counts no more.
     fresh: Mutex<HashMap<u64, Option<(ContentId, Row)>>>,
+    /// Whether there are any: most look-ups need no lock.
+    has_fresh: AtomicBool,
     changed: AtomicBool,
     shards: [Mutex<()>; SHARDS],
 }
@@ -128,13 +130,16 @@ impl Ledger {
             counter,
             rows,
             fresh: Mutex::default(),
+            has_fresh: AtomicBool::new(false),
             changed: AtomicBool::new(false),
             shards: std::array::from_fn(|_| Mutex::new(())),
         })
     }
 
     fn with_row<T>(&self, ino: u64, work: impl FnOnce(&Row) -> T) -> Option<T> {
-        if let Some(fresh) = lock(&self.fresh).get(&ino) {
+        if self.has_fresh.load(Ordering::Acquire)
+            && let Some(fresh) = lock(&self.fresh).get(&ino)
+        {
             return fresh.as_ref().map(|(_, row)| work(row));
         }
         let at = self.rows.binary_search_by_key(&ino, |row| row.ino).ok()?;
@@ -162,15 +167,19 @@ impl Ledger {
 
     /// Writes down how a file of the pool looks whose bytes are known to be right.
     pub(crate) fn set(&self, content: ContentId, stat: &Stat) {
+        self.freshen(stat.ino, Some((content, Row::new(content, stat))));
+    }
+
+    fn freshen(&self, ino: u64, row: Option<(ContentId, Row)>) {
         self.changed.store(true, Ordering::Relaxed);
-        lock(&self.fresh).insert(stat.ino, Some((content, Row::new(content, stat))));
+        lock(&self.fresh).insert(ino, row);
+        self.has_fresh.store(true, Ordering::Release);
     }
 
     /// A file counts no more.
     pub(crate) fn forget(&self, ino: u64) {
         if self.with_row(ino, |_| ()).is_some() {
-            self.changed.store(true, Ordering::Relaxed);
-            lock(&self.fresh).insert(ino, None);
+            self.freshen(ino, None);
         }
     }
 
@@ -223,6 +232,7 @@ impl Ledger {
     /// Counts what another one found out as found out here too.
     pub(crate) fn learn(&self, other: Self) {
         self.changed.store(true, Ordering::Relaxed);
+        self.has_fresh.store(true, Ordering::Release);
         lock(&self.fresh).extend(other.fresh.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
     }
 
