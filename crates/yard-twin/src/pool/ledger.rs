@@ -61,6 +61,34 @@ impl Row {
     }
 }
 
+/// Where the row of an inode is.
+enum Places {
+    /// By its distance from the first: the row's number and one, or 0. Files that were made together have inodes that lie
+    /// together.
+    Table { first: u64, at: Vec<u32> },
+    /// They lie too far apart for that.
+    Search,
+}
+
+impl Places {
+    fn of(rows: &[Row]) -> Self {
+        /// A table of more than so many places for each row is not worth making.
+        const SPARSE: u64 = 8;
+        let (Some(first), Some(last)) = (rows.first(), rows.last()) else { return Self::Search };
+        let span = last.ino - first.ino + 1;
+        let (Ok(places), true) = (usize::try_from(span), span <= rows.len() as u64 * SPARSE) else {
+            return Self::Search;
+        };
+        let mut at = vec![0; places];
+        for (row, number) in rows.iter().zip(1_u32..) {
+            if let Some(place) = usize::try_from(row.ino - first.ino).ok().and_then(|place| at.get_mut(place)) {
+                *place = number;
+            }
+        }
+        Self::Table { first: first.ino, at }
+    }
+}
+
 /// How a file of the pool should look, where that was known once.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Looked {
@@ -87,6 +115,7 @@ pub(crate) struct Ledger {
     counter: u64,
     /// By inode.
     rows: Vec<Row>,
+    places: Places,
     /// Rows that are new, or in place of others; `None` for one that counts no more.
     fresh: Mutex<HashMap<u64, Option<(ContentId, Row)>>>,
     /// Whether there are any: most look-ups need no lock.
@@ -128,6 +157,7 @@ impl Ledger {
             pool: root.ino,
             keeps_modes: disk::trusts_inodes(pool.root()),
             counter,
+            places: Places::of(&rows),
             rows,
             fresh: Mutex::default(),
             has_fresh: AtomicBool::new(false),
@@ -142,7 +172,13 @@ impl Ledger {
         {
             return fresh.as_ref().map(|(_, row)| work(row));
         }
-        let at = self.rows.binary_search_by_key(&ino, |row| row.ino).ok()?;
+        let at = match &self.places {
+            Places::Table { first, at } => {
+                let place = usize::try_from(ino.checked_sub(*first)?).ok()?;
+                usize::try_from(at.get(place)?.checked_sub(1)?).ok()?
+            }
+            Places::Search => self.rows.binary_search_by_key(&ino, |row| row.ino).ok()?,
+        };
         Some(work(&self.rows[at]))
     }
 
@@ -361,5 +397,69 @@ fn row_of(bytes: &[u8; ROW]) -> Row {
         ctime: AtomicI64::new(i64::from_le_bytes(eight(24))),
         mode: u32::from_le_bytes(mode),
         half,
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn stat(ino: u64, (size, mtime, ctime): (u64, i64, i64), dev: u64) -> Stat {
+        Stat { dev, ino, size, mtime, ctime, mode: 0o100_444, nlink: 2, ..Stat::default() }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// What is written is what is read, and damage makes it void: it never vouches for more.
+        #[test]
+        fn a_ledger_vouches_for_what_was_written_down_and_for_nothing_once_it_is_torn(
+            rows in prop::collection::btree_map(prop_oneof![0_u64..500, any::<u64>()], any::<(u64, i64, i64)>(), 0..40),
+            gone in any::<prop::sample::Index>(),
+            at in any::<prop::sample::Index>(),
+            flip in 1_u8..,
+        ) {
+            let place = tempfile::tempdir().unwrap();
+            let pool = Pool::new(place.path().join("pool"));
+            std::fs::create_dir(pool.root()).unwrap();
+            let content = |ino: u64| ContentId::from_bytes(*blake3::hash(&ino.to_le_bytes()).as_bytes());
+            type Looks = (u64, i64, i64);
+            let (first, last): (BTreeMap<u64, Looks>, BTreeMap<u64, Looks>) =
+                rows.clone().into_iter().partition(|(ino, _)| ino % 2 == 0);
+            // In two goes, so that what comes is merged with what is there.
+            for part in [&first, &last] {
+                let ledger = Ledger::load(&pool).unwrap();
+                part.iter().for_each(|(&ino, &looks)| ledger.set(content(ino), &stat(ino, looks, ledger.dev)));
+                ledger.save(place.path()).unwrap();
+            }
+            let ledger = Ledger::load(&pool).unwrap();
+            let dev = ledger.dev;
+            for (&ino, &looks) in &rows {
+                prop_assert!(ledger.holds(content(ino), &stat(ino, looks, dev)));
+                prop_assert!(!ledger.holds(content(ino ^ 1), &stat(ino, looks, dev)), "another content");
+                prop_assert!(!ledger.holds(content(ino), &stat(ino, looks, dev ^ 1)), "another disk");
+                let later = (looks.0, looks.1, looks.2.wrapping_add(1));
+                prop_assert!(!ledger.holds(content(ino), &stat(ino, later, dev)), "written to");
+                ledger.moved(&stat(ino, looks, dev), &stat(ino, later, dev));
+                prop_assert!(ledger.holds(content(ino), &stat(ino, later, dev)), "by a step of ours");
+            }
+            if let Some(&ino) = rows.keys().nth(gone.index(rows.len().max(1))) {
+                ledger.forget(ino);
+                prop_assert!(ledger.looked(&stat(ino, rows[&ino], dev)).is_none());
+            }
+            let path = pool.root().join("ledger");
+            if let Ok(mut bytes) = std::fs::read(&path) {
+                let at = at.index(bytes.len());
+                bytes[at] ^= flip;
+                std::fs::write(&path, bytes).unwrap();
+                let torn = Ledger::load(&pool).unwrap();
+                prop_assert!(rows.iter().all(|(&ino, &looks)| !torn.holds(content(ino), &stat(ino, looks, dev))));
+            }
+        }
     }
 }
