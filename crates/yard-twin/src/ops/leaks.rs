@@ -31,7 +31,11 @@ pub struct Leaks {
     pub own: Vec<String>,
     /// Files of other twins that have their bytes again: the twin, and the path in it.
     pub repaired: Vec<(String, String)>,
-    /// What still holds the wrong bytes, or could not be looked at: what it is, and why.
+    /// Twins that may share the files too and could not be looked at now, each with why: they mend themselves at their next
+    /// command.
+    #[serde(default)]
+    pub later: Vec<String>,
+    /// What still holds the wrong bytes, or lacks the right ones, which are nowhere.
     pub damaged: Vec<String>,
     /// Files of the twin that was looked at whose guard was lifted, or whose time was set, with no byte changed: they, and
     /// all that share them, are as they were.
@@ -55,6 +59,7 @@ impl Leaks {
         self.number = other.number.or(self.number);
         self.own.extend(other.own);
         self.repaired.extend(other.repaired);
+        self.later.extend(other.later);
         self.damaged.extend(other.damaged);
         self.guarded.extend(other.guarded);
         self.inodes.extend(other.inodes);
@@ -240,7 +245,7 @@ impl Yard {
                     leaks.damaged.extend(mended.damaged);
                 }
                 Err(error @ Error::Cancelled) => return Err(error),
-                Err(error) => leaks.damaged.push(format!("the twin {}: {error}", row.name)),
+                Err(error) => leaks.later.push(format!("{} ({error})", row.name)),
             }
         }
         leaks.damaged.sort();

@@ -195,7 +195,7 @@ impl Yard {
 
     /// A twin in a list; `totals` where they are known already.
     fn twin_summary(&self, row: &TwinRow, totals: Option<Totals>) -> Result<TwinSummary> {
-        let mut trouble = self.trouble(row);
+        let mut trouble = self.half_done(row);
         let mut note = |error: Error| {
             trouble.get_or_insert_with(|| error.with_causes());
         };
@@ -218,6 +218,10 @@ impl Yard {
         };
         let profile = crate::profile::Profile::parse(&state.profile, &self.folder_of(row).join("profile.toml"));
         let removed = row.removed_at.is_some();
+        if !removed && trouble.is_none() && self.has_wrong(row).unwrap_or_default() {
+            let wrong = "files that it shares were written to directly; its next command gives them their bytes again";
+            trouble = Some(wrong.into());
+        }
         let busy = !removed && self.is_held(row)?;
         let runs = self.catalog.runs(row.id)?;
         Ok(TwinSummary {
@@ -239,18 +243,10 @@ impl Yard {
         })
     }
 
-    /// What a twin's next command will have to do with first, or what is half done in it.
-    fn trouble(&self, row: &TwinRow) -> Option<String> {
-        if row.removed_at.is_some() {
-            return None;
-        }
-        if let Some(left) = self.recovered.left.iter().find(|left| left.twin == Some(row.id)) {
-            return Some(format!("{} is half done: {}", left.what, left.why));
-        }
-        let wrong = self.has_wrong(row).unwrap_or_default();
-        wrong.then(|| {
-            "files that it shares were written to directly; its next command gives them their bytes again".into()
-        })
+    /// What is half done in a twin, and could not be finished.
+    fn half_done(&self, row: &TwinRow) -> Option<String> {
+        let left = self.recovered.left.iter().find(|left| left.twin == Some(row.id) && row.removed_at.is_none())?;
+        Some(format!("{} is half done: {}", left.what, left.why))
     }
 
     /// The newest state of a twin that can be read, where the present one can't.

@@ -119,6 +119,7 @@ fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
             format!("mend: cp -rn {folder}/. {into}/, then look what clashed, and move {folder} out of the twin")
         }
         Mend::MoveAway { path } => format!("mend: look at it, and move it away: {}", path.display()),
+        Mend::PutBack => "mend: put its own folder back there, with its game in it as a folder".into(),
         Mend::AskForLess => format!("mend: yardtwin profile unset {about} isolation, or set another one"),
         Mend::CloneUnshared => format!("a copy with files of its own: yardtwin clone {about} NAME --share none"),
         Mend::Backup => "mend: put it back from a backup of the yard".into(),

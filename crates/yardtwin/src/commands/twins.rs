@@ -345,6 +345,10 @@ pub(crate) fn leaks(name: &dyn std::fmt::Display, leaks: &Leaks, screen: &Screen
         let files: Vec<_> = leaks.repaired.iter().map(|(twin, path)| format!("{path} of {twin}")).collect();
         screen.warn(format_args!("the same in other twins, whose history has what was there: {}", listed(&files, 5)));
     }
+    if !leaks.later.is_empty() {
+        let later = listed(&leaks.later, 5);
+        screen.warn(format_args!("these twins may share them too, and mend themselves at their next command: {later}"));
+    }
     if !leaks.damaged.is_empty() {
         screen.warn(format_args!(
             "these have wrong bytes, or lack theirs, and nothing here has the right ones: {}. Take the stock build in again \

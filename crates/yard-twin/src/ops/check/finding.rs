@@ -239,6 +239,8 @@ pub enum Mend {
         /// What.
         path: PathBuf,
     },
+    /// Putting a twin's own folder back where it was.
+    PutBack,
     /// Asking for another isolation.
     AskForLess,
     /// Making the twin's files its own.

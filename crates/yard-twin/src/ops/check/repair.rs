@@ -60,7 +60,8 @@ impl Yard {
         let lost = self.heal(&wrong.contents(), &wrong.inodes(), from, ctx)?;
         let mut leaks = Leaks { inodes: wrong.inodes(), ..Leaks::default() };
         self.mend_sharers(None, &mut leaks, ctx)?;
-        Ok(Repair { repaired: leaks.repaired, lost, failed: leaks.damaged })
+        let failed = leaks.damaged.into_iter().chain(leaks.later).collect();
+        Ok(Repair { repaired: leaks.repaired, lost, failed })
     }
 
     /// Files that should hold the contents and are none of the bad ones: the pool's second files, those of twins, and where

@@ -62,8 +62,8 @@ impl Checking<'_> {
             return Ok(None);
         }
         if let Err(Error::Twin(TwinError::NotItsFolder { folder, why, .. })) = yard.present_folder(row) {
-            let problem = Problem::NotItsFolder { folder: folder.clone(), why: why.into() };
-            self.found(Severity::Damaged, about, problem, Mend::MoveAway { path: folder });
+            let problem = Problem::NotItsFolder { folder, why: why.into() };
+            self.found(Severity::Damaged, about, problem, Mend::PutBack);
             return Ok(None);
         }
         let held = yard.hold_twin(row, self.ctx)?;
