@@ -68,6 +68,8 @@ pub struct RestorePlan {
     pub steps: Vec<Step>,
     /// What is there now and gives way: it stays in the history.
     pub named: Vec<Named>,
+    /// Files and symlinks that come back and name the folder of another twin, which may have been this one's then.
+    pub names_others: Vec<RelPath>,
     /// What can't be kept, each with its reason.
     pub not_taken: Vec<String>,
     /// Shared files that were found to be written through their guard.
@@ -248,8 +250,10 @@ impl Yard {
         let what = What::Restore { to: to.number, all: options.all };
         let next = &rebased.listing;
         let room = self.room_between(&settled.listing, next, (state.sharing, &state.build), ctx)?;
+        let names_others = self.names_others(&row, &settled.listing, next)?;
         Ok(RestorePlan {
             room,
+            names_others,
             name: row.name.clone(),
             all: options.all,
             to,

@@ -170,6 +170,14 @@ pub(crate) fn restore(yard: &Yard, name: &TwinName, options: RestoreOptions, how
     }
     let outcome = yard.apply_restore(&plan, &ctx)?;
     screen.answer(&outcome, |screen| say_restored(&plan, &outcome, screen));
+    if !plan.names_others.is_empty() {
+        let paths: Vec<_> = plan.names_others.iter().map(ToString::to_string).collect();
+        screen.warn(format_args!(
+            "what came back names the folder of another twin: {}; look at it: {}",
+            listed(&paths, 5),
+            typed("repath", &[name])
+        ));
+    }
     Ok(ExitCode::SUCCESS)
 }
 

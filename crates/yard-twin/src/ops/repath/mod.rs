@@ -319,8 +319,21 @@ impl Yard {
         origin: &Path,
     ) -> Result<Vec<RelPath>> {
         let (Some(laid), Some(origin)) = (laid, origin.to_str()) else { return Ok(Vec::new()) };
-        let (laid, repather) = (self.listing(laid)?, Repather::new([(origin, "")]));
-        let own = diff(&laid, listing).filter_map(|change| match change {
+        Ok(self.naming(&self.listing(laid)?, listing, &[origin.to_owned()]))
+    }
+
+    /// Those files and symlinks that come or change from one listing to another, and name the folder of another twin.
+    pub(in crate::ops) fn names_others(&self, row: &TwinRow, there: &Listing, next: &Listing) -> Result<Vec<RelPath>> {
+        let others = self.catalog.twins()?.into_iter().filter(|other| other.id != row.id && other.removed_at.is_none());
+        let folders: Vec<String> =
+            others.filter_map(|other| self.folder_of(&other).to_str().map(str::to_owned)).collect();
+        Ok(if folders.is_empty() { Vec::new() } else { self.naming(there, next, &folders) })
+    }
+
+    /// What comes or changes from one listing to another, and names one of the folders.
+    fn naming(&self, before: &Listing, listing: &Listing, folders: &[String]) -> Vec<RelPath> {
+        let repather = Repather::new(folders.iter().map(|folder| (folder.as_str(), "")));
+        let own = diff(before, listing).filter_map(|change| match change {
             Change::New(entry) | Change::Changed { after: entry, .. } => Some(entry),
             Change::Gone(_) => None,
         });
@@ -333,7 +346,7 @@ impl Yard {
             Node::Symlink { target } => repather.hits(target.as_bytes()).next().is_some(),
             _ => false,
         };
-        Ok(own.filter(names).map(|entry| entry.path.clone()).collect())
+        own.filter(names).map(|entry| entry.path.clone()).collect()
     }
 }
 
