@@ -34,7 +34,7 @@ pub(crate) fn for_each<'a, T: Sync, S>(
         }
         run();
     });
-    failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner).map_or(Ok(()), Err)
+    into_inner(failure).map_or(Ok(()), Err)
 }
 
 /// Has no new item begun if one did not end well, also where it panicked.
@@ -122,4 +122,9 @@ pub(crate) fn crawl<J: Send, S: Send>(
 /// Locks a mutex; one whose holder panicked still holds whole values here, since the panic goes on to the caller.
 pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+/// What a lock held, whether or not somebody panicked with it.
+pub(crate) fn into_inner<T>(mutex: Mutex<T>) -> T {
+    mutex.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner)
 }

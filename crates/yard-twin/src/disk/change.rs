@@ -158,18 +158,6 @@ pub(crate) fn exchange(a: At<'_>, b: At<'_>) -> io::Result<bool> {
     }
 }
 
-/// Makes a folder in an open one.
-pub(crate) fn make_folder_at(at: At<'_>) -> io::Result<()> {
-    step()?;
-    Ok(rustix::fs::mkdirat(at.0, at.1, Mode::from_raw_mode(0o777))?)
-}
-
-/// Deletes an empty folder in an open one.
-pub(crate) fn remove_folder_at(at: At<'_>) -> io::Result<()> {
-    step()?;
-    Ok(rustix::fs::unlinkat(at.0, at.1, AtFlags::REMOVEDIR)?)
-}
-
 /// Deletes a file or symlink in an open folder.
 pub(crate) fn remove_file_at(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -> io::Result<()> {
     step()?;
@@ -177,13 +165,13 @@ pub(crate) fn remove_file_at(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -
 }
 
 /// Deletes an empty folder in an open one.
-pub(crate) fn remove_folder_in(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -> io::Result<()> {
+pub(crate) fn remove_folder_at(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -> io::Result<()> {
     step()?;
     Ok(rustix::fs::unlinkat(at, name, AtFlags::REMOVEDIR)?)
 }
 
 /// Makes a folder in an open one, whatever its name.
-pub(crate) fn make_folder_in(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -> io::Result<()> {
+pub(crate) fn make_folder_at(at: BorrowedFd<'_>, name: impl rustix::path::Arg) -> io::Result<()> {
     step()?;
     Ok(rustix::fs::mkdirat(at, name, Mode::from_raw_mode(0o777))?)
 }
@@ -234,8 +222,7 @@ pub(crate) fn change_mode(
     name: impl rustix::path::Arg,
     mode: impl FnOnce(u32) -> u32,
 ) -> io::Result<()> {
-    let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let fd = rustix::fs::openat(at, name, flags, Mode::empty())?;
+    let fd = super::hold(at, name)?;
     let now = super::fstat(&fd)?.mode;
     if FileType::from_raw_mode(now) == FileType::Symlink {
         return Err(Errno::LOOP.into());

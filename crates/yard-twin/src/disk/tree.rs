@@ -4,10 +4,10 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 
-use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags};
+use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode};
 
 use super::change::{change_mode, step};
-use super::{Stat, fstat, open_folder, stat_at};
+use super::{Stat, fstat, hold, open_folder, stat_at};
 use crate::error::{PathContext, Result};
 
 /// Told of each file with more names than one that lost one: how it looked before, and after.
@@ -66,7 +66,7 @@ fn unlink_telling(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved
     if stat_at(at, name)?.nlink < 2 {
         return Ok(rustix::fs::unlinkat(at, name, AtFlags::empty())?);
     }
-    let held = rustix::fs::openat(at, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())?;
+    let held = hold(at, name)?;
     let before = fstat(&held)?;
     rustix::fs::unlinkat(at, name, AtFlags::empty())?;
     moved(&before, &fstat(&held)?);

@@ -249,7 +249,7 @@ impl Changing<'_> {
                 Ok(())
             })
         })?;
-        let rows = rows.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let rows = parallel::into_inner(rows);
         self.sync_staged(&rows)?;
         Ok(Staged { steps, rows })
     }

@@ -90,7 +90,7 @@ impl Laying<'_> {
                 Ok(())
             })
         })?;
-        let rows = rows.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let rows = parallel::into_inner(rows);
         Ok(Laid { latest: rows.iter().map(|row| row.ctime).max().unwrap_or_default(), rows })
     }
 
@@ -127,11 +127,11 @@ impl Laying<'_> {
             lock(&doubtful).extend(linked.doubtful);
             Ok(())
         });
-        for (at, row) in done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
+        for (at, row) in parallel::into_inner(done) {
             laid.rows[at] = row;
         }
         linked?;
-        Ok(doubtful.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+        Ok(parallel::into_inner(doubtful))
     }
 
     /// Moves the executables that were staged for the pool into it. The caller holds the yard alone.

@@ -146,12 +146,12 @@ impl Publishing<'_> {
         let here = At(at, name);
         let shown = || self.changing.on_disk(path);
         match doing {
-            Doing::MakeFolder => match disk::make_folder_at(here) {
+            Doing::MakeFolder => match disk::make_folder_at(here.0, here.1) {
                 Ok(()) => published.done.push(Done::MadeFolder(number)),
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
                 Err(error) => return Err(Error::io("make", shown(), error)),
             },
-            Doing::RemoveFolder => match disk::remove_folder_at(here) {
+            Doing::RemoveFolder => match disk::remove_folder_at(here.0, here.1) {
                 Ok(()) => {
                     published.done.push(Done::RemovedFolder(number));
                     published.touched.remove(path.as_str());
@@ -304,13 +304,13 @@ impl Publishing<'_> {
         let mut live = self.live.borrow_mut();
         let here = At(live.get(path.parent().unwrap_or_default())?, path.name());
         match done {
-            Done::MadeFolder(_) => match disk::remove_folder_at(here) {
+            Done::MadeFolder(_) => match disk::remove_folder_at(here.0, here.1) {
                 Ok(()) => live.forget(),
                 // Somebody has put something into it, or taken it away.
                 Err(error) if is_kept_or_gone(&error) => {}
                 Err(error) => return Err(Error::io("delete", shown(), error)),
             },
-            Done::RemovedFolder(_) => match disk::make_folder_at(here) {
+            Done::RemovedFolder(_) => match disk::make_folder_at(here.0, here.1) {
                 Err(error) if error.kind() != io::ErrorKind::AlreadyExists => {
                     return Err(Error::io("make", shown(), error));
                 }

@@ -181,7 +181,7 @@ fn store(taking: &Taking, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
         )
     })?;
     let not_kept = NotKept { attributes: attributes.into_inner(), ..not_kept(&taking.seen) };
-    Ok(Stored { contents: contents.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner), not_kept })
+    Ok(Stored { contents: parallel::into_inner(contents), not_kept })
 }
 
 /// Where a path comes from, and the part that it is in.

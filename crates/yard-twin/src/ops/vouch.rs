@@ -43,8 +43,8 @@ impl Yard {
             }
             Ok(())
         })?;
-        self.guard_again(laying, &lifted.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))?;
-        let bad: BTreeMap<ContentId, RelPath> = bad.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        self.guard_again(laying, &parallel::into_inner(lifted))?;
+        let bad: BTreeMap<ContentId, RelPath> = parallel::into_inner(bad);
         if !bad.is_empty() {
             let lost = self.heal(&bad.keys().copied().collect(), &HashSet::new(), &[], ctx)?;
             if let Some(content) = lost.first() {
@@ -55,7 +55,7 @@ impl Yard {
                 self.pool.ask(laying.ledger, content, false, &mut Vec::new(), ctx)?;
             }
         }
-        let executables = executables.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let executables = parallel::into_inner(executables);
         executables.iter().try_for_each(|content| laying.stage_executable(*content))?;
         Ok(executables.into_iter().collect())
     }

@@ -17,7 +17,7 @@ use super::Pool;
 use crate::disk::{self, Stat};
 use crate::error::{PathContext, Result};
 use crate::ident::ContentId;
-use crate::parallel::lock;
+use crate::parallel::{self, lock};
 
 const MAGIC: &[u8; 8] = b"ytledgr\x01";
 const HEAD: usize = 8 + 8 + 8 + 8;
@@ -75,11 +75,11 @@ impl Places {
         /// A table of more than so many places for each row is not worth making.
         const SPARSE: u64 = 8;
         let (Some(first), Some(last)) = (rows.first(), rows.last()) else { return Self::Search };
-        let span = last.ino - first.ino + 1;
-        let (Ok(places), true) = (usize::try_from(span), span <= rows.len() as u64 * SPARSE) else {
+        let span = last.ino - first.ino;
+        let (Ok(places), true) = (usize::try_from(span), span < rows.len() as u64 * SPARSE) else {
             return Self::Search;
         };
-        let mut at = vec![0; places];
+        let mut at = vec![0; places + 1];
         for (row, number) in rows.iter().zip(1_u32..) {
             if let Some(place) = usize::try_from(row.ino - first.ino).ok().and_then(|place| at.get_mut(place)) {
                 *place = number;
@@ -139,7 +139,7 @@ impl Ledger {
     pub(crate) fn load(pool: &Pool) -> Result<Self> {
         let root = disk::lstat(pool.root()).at("look at", pool.root())?;
         let path = pool.root().join("ledger");
-        let (counter, rows) = match File::open(&path) {
+        let (counter, rows) = match disk::open_file(rustix::fs::CWD, &path) {
             Ok(file) => decode(&file, root.ino).unwrap_or_else(|| {
                 tracing::info!(path = %path.display(), "can't be believed: what it would say is read instead");
                 (0, Vec::new())
@@ -191,6 +191,11 @@ impl Ledger {
     /// Whether the mode of a file can guard it on the pool's filesystem.
     pub(crate) fn keeps_modes(&self) -> bool {
         self.keeps_modes
+    }
+
+    /// Whether a file is on the pool's filesystem.
+    pub(crate) fn is_beside(&self, stat: &Stat) -> bool {
+        stat.dev == self.dev
     }
 
     /// How the file with that inode looked, if it was one of the pool's.
@@ -269,7 +274,7 @@ impl Ledger {
     pub(crate) fn learn(&self, other: Self) {
         self.changed.store(true, Ordering::Relaxed);
         self.has_fresh.store(true, Ordering::Release);
-        lock(&self.fresh).extend(other.fresh.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
+        lock(&self.fresh).extend(parallel::into_inner(other.fresh));
     }
 
     /// Takes over what another one found out, as far as the files still look so. The caller holds the yard alone, and has
@@ -367,18 +372,24 @@ fn decode(file: &File, pool: u64) -> Option<(u64, Vec<Row>)> {
     file.read_exact(&mut head).ok()?;
     hasher.update(&head);
     let counter = head_of(&head, pool)?;
-    let (mut rows, mut piece) = (Vec::with_capacity(left / ROW), vec![0; PIECE.min(left)]);
+    let (mut rows, mut piece) = (Vec::<Row>::new(), vec![0; PIECE.min(left)]);
+    // Somebody may have made the file as long as no memory is.
+    rows.try_reserve_exact(left / ROW).ok()?;
     while left > 0 {
         let piece = &mut piece[..PIECE.min(left)];
         file.read_exact(piece).ok()?;
         hasher.update(piece);
-        rows.extend(piece.as_chunks::<ROW>().0.iter().map(row_of));
+        for row in piece.as_chunks::<ROW>().0.iter().map(row_of) {
+            if rows.last().is_some_and(|last| last.ino >= row.ino) {
+                return None;
+            }
+            rows.push(row);
+        }
         left -= piece.len();
     }
     let mut check = [0; 32];
     file.read_exact(&mut check).ok()?;
-    let sorted = rows.is_sorted_by(|a: &Row, b| a.ino < b.ino);
-    (sorted && *hasher.finalize().as_bytes() == check).then_some((counter, rows))
+    (*hasher.finalize().as_bytes() == check).then_some((counter, rows))
 }
 
 fn row_of(bytes: &[u8; ROW]) -> Row {

@@ -15,7 +15,7 @@ use crate::ident::ContentId;
 use crate::listing::{Entry, Node};
 use crate::parallel;
 use crate::path::RelPath;
-use crate::pool::{Pool, Share, hash_unchanged};
+use crate::pool::{Share, hash_unchanged};
 use crate::progress::{Ctx, Phase};
 
 /// How often a file is read again that changes while it is being read.
@@ -90,7 +90,7 @@ impl Settling<'_> {
             let mut found = parallel::lock(&done);
             for (name, read) in batch.iter().zip(&read) {
                 let others = more.get(&inode(name)).into_iter().flatten();
-                [name].into_iter().chain(others).for_each(|name| self.take_down(name, read, &mut found));
+                [name].into_iter().chain(others).try_for_each(|name| self.take_down(name, read, &mut found))?;
             }
             Ok(())
         };
@@ -101,18 +101,22 @@ impl Settling<'_> {
     }
 
     /// What was read of a file becomes part of what was found.
-    fn take_down(&self, name: &Unread, read: &Read, found: &mut Found) {
+    fn take_down(&self, name: &Unread, read: &Read, found: &mut Found) -> Result<()> {
         let last = name.last.map(|at| (at, &self.last.entries()[at]));
         let (content, stat, given) = match read {
             Read::Content { content, stat, given } => (*content, *stat, *given),
-            Read::Gone => return found.changed.extend(last.map(|(_, entry)| (entry.path.clone(), None))),
+            Read::Gone => {
+                found.changed.extend(last.map(|(_, entry)| (entry.path.clone(), None)));
+                return Ok(());
+            }
             Read::NotTaken(why) => {
                 // What it holds is not known: it counts as what it was, and is looked at again.
                 found.refreshed.extend(last.map(|(at, _)| (at, Row::default())));
-                return found.not_taken.push(why.clone());
+                found.not_taken.push(why.clone());
+                return Ok(());
             }
         };
-        let bond = self.bond(name, content, &stat);
+        let bond = self.bond(name, content, &stat)?;
         match &bond {
             Bond::Wrong { right } => {
                 found.leaks.push(Leak { path: name.path.clone(), inode: stat.ino, right: *right });
@@ -134,39 +138,36 @@ impl Settling<'_> {
             }
             _ => found.changed.push((entry.path.clone(), Some(Box::new((entry, row))))),
         }
+        Ok(())
     }
 
     /// What a file that was read has to do with the pool.
-    fn bond(&self, name: &Unread, content: ContentId, stat: &Stat) -> Bond {
+    fn bond(&self, name: &Unread, content: ContentId, stat: &Stat) -> Result<Bond> {
         if let Some(&right) = self.aside.get(&stat.ino) {
-            return Bond::Wrong { right };
+            return Ok(Bond::Wrong { right });
         }
         let before = name.last.and_then(|at| Some((self.last.entries()[at].node.content()?, at)));
         let row = before.and_then(|(_, at)| self.index?.rows.get(at)).filter(|row| row.ino == stat.ino);
         if let Some((right, _)) = before.filter(|(before, _)| *before != content)
-            && (row.is_some_and(|row| row.share == Some(Share::Link)) || self.pool_file(right, stat).is_some())
+            && (row.is_some_and(|row| row.share == Some(Share::Link)) || self.pool_file(right, stat)?.is_some())
         {
-            return Bond::Wrong { right };
+            return Ok(Bond::Wrong { right });
         }
-        if let Some(executable) = self.pool_file(content, stat) {
-            return Bond::Pool { executable };
+        if let Some(executable) = self.pool_file(content, stat)? {
+            return Ok(Bond::Pool { executable });
         }
         let same = before.is_some_and(|(before, _)| before == content);
         // Only as long as the bytes are those of before does the way they are shared still hold.
         let share = row.and_then(|row| row.share).filter(|share| same && *share != Share::Link);
-        Bond::Own { share: share.unwrap_or(Share::Own) }
+        Ok(Bond::Own { share: share.unwrap_or(Share::Own) })
     }
 
     /// Whether an inode is the pool's own file of a content: the one for executables, or the other.
-    fn pool_file(&self, content: ContentId, stat: &Stat) -> Option<bool> {
-        if stat.nlink < 2 {
-            return None;
+    fn pool_file(&self, content: ContentId, stat: &Stat) -> Result<Option<bool>> {
+        if stat.nlink < 2 || !self.ledger.is_beside(stat) {
+            return Ok(None);
         }
-        let has = |executable: bool| {
-            let path = self.pool.root().join(Pool::name(content, executable));
-            disk::lstat(&path).is_ok_and(|pool| (pool.dev, pool.ino) == (stat.dev, stat.ino))
-        };
-        [false, true].into_iter().find(|executable| has(*executable))
+        Ok(self.pool.file_with(content, stat.ino)?.map(|path| path.extension().is_some()))
     }
 
     /// Whether a linked file has the guard, and the time, that the pool's file has.
@@ -216,8 +217,9 @@ impl Settling<'_> {
             };
             match read {
                 Ok(content) => {
-                    let given = stat.nlink > 1
-                        && disk::attributes(&file).is_ok_and(|names| disk::given(&names).next().is_some());
+                    let names = if stat.nlink > 1 { disk::attributes(&file) } else { Ok(Vec::new()) };
+                    let names = names.map_err(|error| Error::io("look at the attributes of", &path, error))?;
+                    let given = disk::given(&names).next().is_some();
                     return Ok(Read::Content { content, stat, given });
                 }
                 Err(error @ Error::Intake(IntakeError::Changed(_))) => {

@@ -130,14 +130,14 @@ impl Folding<'_, '_> {
                 return disk::rename_at((upper, name), (target, name));
             }
             // A folder of that mode can't be moved.
-            disk::make_folder_in(target, name)?;
+            disk::make_folder_at(target, name)?;
         }
         let (to, _) = open_target(target, name)?;
         self.fold(from.as_fd(), to.as_fd(), path)?;
         copy_attributes(from.as_fd(), to.as_fd())?;
         disk::set_mtime(&to, stat.mtime)?;
         disk::change_mode(target, name, |_| mode)?;
-        disk::remove_folder_in(upper, name)
+        disk::remove_folder_at(upper, name)
     }
 
     /// Makes what is in a folder that is moved as a whole ordinary.

@@ -120,8 +120,8 @@ impl Checking<'_> {
         ctx.phase(Phase::Checking, files.len() as u64, bytes, || {
             parallel::for_each(&files, ctx.threads(), || vec![0; disk::BUFFER], work)
         })?;
-        self.right.extend(right.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
-        Ok(wrong.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+        self.right.extend(parallel::into_inner(right));
+        Ok(parallel::into_inner(wrong))
     }
 
     fn missing(&mut self, missing: HashSet<ContentId>) -> Result<()> {
@@ -246,7 +246,7 @@ impl Yard {
                 Ok(())
             },
         )?;
-        Ok(found.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+        Ok(parallel::into_inner(found))
     }
 }
 

@@ -87,7 +87,7 @@ impl<'a> Looking<'a> {
                 Ok(())
             })
         })?;
-        for (at, there) in hits.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
+        for (at, there) in parallel::into_inner(hits) {
             for path in unique.get(at).into_iter().flatten() {
                 found.extend(there.iter().map(|hit| NamedPlace { path: (*path).to_owned(), ..hit.clone() }));
             }
