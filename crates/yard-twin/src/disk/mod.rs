@@ -160,6 +160,12 @@ pub(crate) fn hold(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<Ow
     Ok(rustix::fs::openat(at, name, flags, Mode::empty())?)
 }
 
+/// Whether an error tells of what this process or the machine lacks just now, and nothing of the file.
+pub(crate) fn is_lack(error: &io::Error) -> bool {
+    let lacks = [Errno::MFILE, Errno::NFILE, Errno::NOMEM].map(|errno| Some(errno.raw_os_error()));
+    lacks.contains(&error.raw_os_error())
+}
+
 /// Opens a file for reading; a symlink is refused, and a fifo doesn't block.
 pub(crate) fn open_file(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<File> {
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;

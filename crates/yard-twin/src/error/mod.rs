@@ -485,6 +485,14 @@ impl Error {
         Self::Io { doing, path: path.as_ref().into(), source }
     }
 
+    /// What the system said, for one who knows the path.
+    pub(crate) fn into_io(self) -> io::Error {
+        match self {
+            Self::Io { source, .. } => source,
+            error => io::Error::other(error),
+        }
+    }
+
     /// What kind of answer it asks for.
     #[must_use]
     pub fn class(&self) -> Class {

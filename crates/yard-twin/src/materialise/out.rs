@@ -84,12 +84,19 @@ fn there<T>(result: io::Result<T>) -> io::Result<Option<T>> {
 fn in_other_hands(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, stat: &Stat) -> io::Result<bool> {
     if stat.is_file() {
         // One that may not be opened to ask that stays what it is to whoever had it open before.
-        return Ok(disk::open_file(at, name).is_ok_and(|file| disk::in_other_hands(&file)));
+        return match disk::open_file(at, name) {
+            Err(error) if disk::is_lack(&error) => Err(error),
+            opened => Ok(opened.is_ok_and(|file| disk::in_other_hands(&file))),
+        };
     }
     if FileType::from_raw_mode(stat.mode) != FileType::Directory {
         return Ok(false);
     }
-    let Ok(folder) = disk::open_folder(at, name) else { return Ok(false) };
+    let folder = match disk::open_folder(at, name) {
+        Err(error) if disk::is_lack(&error) => return Err(error),
+        Err(_) => return Ok(false),
+        Ok(folder) => folder,
+    };
     for entry in Dir::read_from(&folder)? {
         let entry = entry?;
         let name = entry.file_name();

@@ -279,7 +279,7 @@ impl Publishing<'_> {
     fn with_slot<T>(&self, area: &str, number: usize, work: impl FnOnce(At<'_>) -> io::Result<T>) -> io::Result<T> {
         let (folder, name) = slot(area, number);
         let mut stage = self.stage.borrow_mut();
-        let at = stage.get(&folder).map_err(io::Error::other)?;
+        let at = stage.get(&folder).map_err(Error::into_io)?;
         work(At(at, &name))
     }
 

@@ -204,6 +204,7 @@ impl Settling<'_> {
             let file = match opened {
                 Ok(file) => file,
                 Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Read::Gone),
+                Err(error) if disk::is_lack(&error) => return Err(Error::io("open", &path, error)),
                 Err(error) => return Ok(Read::NotTaken(format!("{} ({error})", path.display()))),
             };
             if disk::in_other_hands(&file) {
@@ -253,9 +254,9 @@ impl<'a> Reader<'a> {
     fn folder(&mut self, path: &RelPath) -> io::Result<BorrowedFd<'_>> {
         let folders = match &mut self.folders {
             Some(folders) => folders,
-            none => none.insert(Folders::new(self.root).map_err(into_io)?),
+            none => none.insert(Folders::new(self.root).map_err(Error::into_io)?),
         };
-        folders.get(path.parent().unwrap_or_default()).map_err(into_io)
+        folders.get(path.parent().unwrap_or_default()).map_err(Error::into_io)
     }
 
     /// Opens a file by its name in its folder; one of ours also where somebody took the right to read it away.
@@ -268,14 +269,6 @@ impl<'a> Reader<'a> {
             }
             opened => opened,
         }
-    }
-}
-
-/// What the system said.
-fn into_io(error: Error) -> io::Error {
-    match error {
-        Error::Io { source, .. } => source,
-        error => io::Error::other(error),
     }
 }
 

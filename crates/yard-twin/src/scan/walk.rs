@@ -211,12 +211,12 @@ impl<'a> Lister<'a> {
         let vanished = error.kind() == io::ErrorKind::NotFound;
         match (self.manner, vanished) {
             (Manner::Strict, true) => Err(IntakeError::Changed(shown).into()),
-            (Manner::Strict, false) => Err(Error::io(doing, shown, error)),
             (Manner::Lenient, true) => Ok(()),
-            (Manner::Lenient, false) => {
+            (Manner::Lenient, false) if !disk::is_lack(&error) => {
                 not_taken.push(format!("{} ({error})", shown.display()));
                 Ok(())
             }
+            (_, false) => Err(Error::io(doing, shown, error)),
         }
     }
 
