@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
 use rustix::fs::CWD;
 
@@ -27,7 +27,7 @@ pub(crate) struct Laying<'a> {
     pub(crate) pool: &'a Pool,
     pub(crate) policy: &'a Policy<'a>,
     /// What is known of the pool's files.
-    pub(crate) ledger: &'a Ledger,
+    pub(crate) ledger: &'a Arc<Ledger>,
     /// The operation's folder: for the pool's executable files, which are made on demand.
     pub(crate) op: &'a Path,
     pub(crate) ctx: &'a Ctx,
@@ -68,21 +68,16 @@ impl Laying<'_> {
         Ok(Placer { laying: self, pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?, into })
     }
 
-    /// Lays `listing` out below the empty folder `into`, which gets a `game` and a `home` whatever the listing has: all but
-    /// the links, which [`Laying::lay_links`] adds. Nobody is kept from the yard.
-    pub(crate) fn lay(&self, listing: &Listing, into: &Path) -> Result<Laid> {
+    /// Lays `listing` out below the folder `into`, which has its folders, each entry in its way: all but the links, which
+    /// [`Laying::lay_links`] adds. Nobody is kept from the yard.
+    pub(crate) fn lay(&self, listing: &Listing, ways: &[Share], into: &Path) -> Result<Laid> {
         let units = units(listing);
-        for unit in &units {
-            self.ctx.check()?;
-            let folder = into.join(unit.folder);
-            disk::make_folder(&folder)?;
-        }
         let placer = self.placer(into)?;
         let rows = Mutex::new(vec![Row::default(); listing.entries().len()]);
         let totals = listing.totals();
         self.ctx.phase(Phase::Building, totals.files, totals.bytes, || {
             parallel::for_each(&units, self.ctx.threads(), Vec::new, |buffer, unit| {
-                let made = placer.unit(listing, unit, buffer)?;
+                let made = placer.unit(listing, ways, unit, buffer)?;
                 let mut rows = lock(&rows);
                 for (at, row) in made {
                     rows[at] = row;
@@ -99,7 +94,7 @@ impl Laying<'_> {
     pub(crate) fn lay_links(
         &self,
         current: &Ledger,
-        listing: &Listing,
+        (listing, ways): (&Listing, &[Share]),
         into: &Path,
         laid: &mut Laid,
     ) -> Result<Vec<ContentId>> {
@@ -115,7 +110,7 @@ impl Laying<'_> {
                 .entries
                 .iter()
                 .map(|&at| ToLink { at, entry: &listing.entries()[at], name: listing.entries()[at].path.name() })
-                .filter(|link| rows[link.at].share.is_none() && self.policy.way(link.entry) == Share::Link)
+                .filter(|link| rows[link.at].share.is_none() && ways[link.at] == Share::Link)
                 .collect();
             if to_link.is_empty() {
                 return Ok(());
@@ -181,6 +176,11 @@ pub(super) struct LinkedAll {
     pub(super) doubtful: Vec<ContentId>,
 }
 
+/// Makes the folders of a listing below `into`: a `game` and a `home` whatever it has.
+pub(crate) fn make_folders(listing: &Listing, into: &Path) -> Result<()> {
+    units(listing).iter().try_for_each(|unit| disk::make_folder(&into.join(unit.folder)))
+}
+
 /// The folders of a listing, each after its parent, with the places of the entries in them.
 fn units(listing: &Listing) -> Vec<Unit<'_>> {
     let mut units: Vec<_> = ["game", "home"].map(|folder| Unit { folder, entries: Vec::new() }).into();
@@ -215,15 +215,26 @@ fn lies_in(path: &str, folder: &str) -> bool {
 }
 
 impl Placer<'_> {
-    fn unit(&self, listing: &Listing, unit: &Unit<'_>, buffer: &mut Vec<u8>) -> Result<Vec<(usize, Row)>> {
-        let path = self.into.join(unit.folder);
-        let folder = disk::open_folder(CWD, &path).at("open", &path)?;
-        let mut rows = Vec::with_capacity(unit.entries.len());
+    fn unit(
+        &self,
+        listing: &Listing,
+        ways: &[Share],
+        unit: &Unit<'_>,
+        buffer: &mut Vec<u8>,
+    ) -> Result<Vec<(usize, Row)>> {
+        let is_own = |at: usize| ways[at] != Share::Link;
+        let folder = if unit.entries.iter().any(|&at| is_own(at)) {
+            let path = self.into.join(unit.folder);
+            Some(disk::open_folder(CWD, &path).at("open", &path)?)
+        } else {
+            None
+        };
+        let mut rows = Vec::new();
         let mut done = (0, 0);
         for &at in &unit.entries {
             self.laying.ctx.check()?;
             let entry = &listing.entries()[at];
-            if self.laying.policy.way(entry) != Share::Link {
+            if let Some(folder) = folder.as_ref().filter(|_| is_own(at)) {
                 rows.push((at, self.place(folder.as_fd(), entry.path.name(), entry, buffer)?));
             }
             done = (done.0 + 1, done.1 + entry.node.size());

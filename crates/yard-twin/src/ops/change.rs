@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use rustix::fs::CWD;
 
@@ -102,7 +103,7 @@ impl Yard {
         let mut op = self.begin(ctx)?;
         let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
         let clock = FsClock::new(op.path())?;
-        let asked = Ledger::load(&self.pool)?;
+        let asked = Arc::new(Ledger::load(&self.pool)?);
         let op_path = op.path().to_path_buf();
         let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
         let worthless = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
@@ -125,14 +126,14 @@ impl Yard {
         let changing = Changing { next: &goal.next, ..about };
         let coming: Vec<&Entry> =
             planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
-        self.check_room(coming.iter().copied(), &policy)?;
+        self.check_room(coming.iter().map(|entry| (*entry, policy.way(entry))))?;
         let executables = self.vouch(&coming, &laying)?;
         let mut staged = changing.stage(planned)?;
         let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
         // Whoever links, or takes links out, holds the yard alone: from here on.
         let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
         let alone = if links { Some(self.link_staged(&changing, &mut staged, executables, &coming)?) } else { None };
-        let ledger = alone.as_ref().map(|(_, ledger)| ledger);
+        let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
         let done = ctx.check().and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
             let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
             self.carry_out(&intended, &changing, &staged, &mut op, ledger, ctx)
@@ -182,12 +183,11 @@ impl Yard {
         staged: &mut Staged,
         mut executables: Vec<ContentId>,
         coming: &[&Entry],
-    ) -> Result<(Held, Ledger)> {
+    ) -> Result<(Held, Arc<Ledger>)> {
         let laying = changing.laying;
         for _ in 0..VOUCHES {
             let alone = self.alone(laying.ctx)?;
-            let current = Ledger::load(&self.pool)?;
-            current.take_over(laying.ledger, &self.pool);
+            let current = laying.ledger.renewed(&self.pool)?;
             laying.store_executables(&current, &executables)?;
             if changing.stage_links(staged, &current)?.is_empty() {
                 return Ok((alone, current));
@@ -195,9 +195,9 @@ impl Yard {
             current.save(laying.op)?;
             drop(alone);
             // Something came in between; nothing is read while the yard is held alone.
-            let again = Ledger::load(&self.pool)?;
+            let again = Arc::new(Ledger::load(&self.pool)?);
             executables = self.vouch(coming, &Laying { ledger: &again, ..*laying })?;
-            laying.ledger.learn(again);
+            laying.ledger.learn(&again);
         }
         Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
     }

@@ -24,10 +24,10 @@ use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::lock::Held;
-use crate::materialise::{Laid, Laying};
+use crate::materialise::{Laid, Laying, make_folders};
 use crate::op_folder::OpFolder;
 use crate::path::RelPath;
-use crate::pool::{Facts, Ledger, Policy, Putter, Sharing, Unshared};
+use crate::pool::{Facts, Ledger, Policy, Pool, Putter, Share, Sharing, Unshared};
 use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::Index;
@@ -80,6 +80,9 @@ pub struct ClonePlan {
     taking: Option<Taking>,
     #[serde(skip)]
     listing: Arc<Listing>,
+    /// How each entry of it is shared, on a disk that can do this.
+    #[serde(skip)]
+    ways: (Facts, Vec<Share>),
     /// What was laid in the source twin, where that differs from what is there.
     #[serde(skip)]
     laid: Option<ListingId>,
@@ -168,7 +171,13 @@ impl Yard {
         let (moved, changed, derived) =
             renamed.map_or_else(Default::default, |renamed| (renamed.moved, renamed.changed, renamed.draft.derived));
         let sharing = options.sharing.unwrap_or(start.sharing);
-        let room = self.room_between(&Listing::default(), &start.listing, (sharing, &start.build), ctx)?;
+        let ways = {
+            let (nothing, op) = (PathSet::default(), self.begin(ctx)?);
+            let (written, facts) = (sheet.as_ref().map_or(&nothing, Sheet::written), Facts::probe(op.path())?);
+            (facts, Policy::new(sharing, facts, &start.listing, written).ways(&start.listing, ctx.threads()))
+        };
+        let entries = start.listing.entries().iter();
+        let room = self.room(self.taken_by(entries.zip(ways.1.iter().copied())))?;
         Ok(ClonePlan {
             room,
             renamed: moved,
@@ -186,6 +195,7 @@ impl Yard {
             markers: start.markers,
             names_source: start.names_source,
             listing: Arc::new(start.listing),
+            ways,
             laid: start.laid,
             laid_anew,
             profile: start.profile,
@@ -261,27 +271,13 @@ impl Yard {
             plan.taking.as_ref().map(|taking| self.read_folder(taking, sheet.as_ref(), &op, ctx)).transpose()?;
         let made = self.make_contents(plan, &op, ctx)?;
         let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
-        let policy = Policy::new(plan.sharing, Facts::probe(op.path())?, listing, written);
+        let facts = Facts::probe(op.path())?;
+        let policy = Policy::new(plan.sharing, facts, listing, written);
+        let as_planned = facts == plan.ways.0 && std::ptr::eq(listing, &*plan.listing);
+        let ways = (!as_planned).then(|| policy.ways(listing, ctx.threads()));
+        let ways = ways.as_ref().unwrap_or(&plan.ways.1);
         let clock = FsClock::new(op.path())?;
         let stage = op.path().join("twin");
-        disk::make_folder(&stage)?;
-        let asked = Ledger::load(&self.pool)?;
-        let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
-        let needed: Vec<&Entry> = listing.entries().iter().collect();
-        self.check_room(listing.entries().iter(), &policy)?;
-        // The others are asked as they are laid.
-        let is_program = |entry: &&Entry| matches!(entry.node, Node::File { executable: true, .. });
-        let programs: Vec<&Entry> = needed.iter().copied().filter(is_program).collect();
-        let executables = self.vouch(&programs, &laying)?;
-        let mut laid = match laying.lay(listing, &stage) {
-            Err(Error::ContentMissing { .. } | Error::Damaged { .. }) => {
-                self.vouch(&needed, &laying)?;
-                disk::remove_tree(&stage)?;
-                disk::make_folder(&stage)?;
-                laying.lay(listing, &stage)?
-            }
-            laid => laid?,
-        };
         let row = TwinRow {
             id: TwinId::random()?,
             name: plan.name.clone(),
@@ -293,15 +289,42 @@ impl Yard {
             protected: None,
             unsynced: disk::boot_id(),
         };
-        let looked_at = clock.wait_past(laid.latest)?;
+        // What is synced is, before there is much else that the system would have to write with it.
         self.furnish(&stage, &row, plan)?;
+        let asked = Arc::new(folders_and_ledger(listing, &stage, &self.pool)?);
+        let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
+        let needed: Vec<&Entry> = listing.entries().iter().collect();
+        self.check_room(listing.entries().iter().zip(ways.iter().copied()))?;
+        // The others are asked as they are laid.
+        let is_program = |entry: &&Entry| matches!(entry.node, Node::File { executable: true, .. });
+        let programs: Vec<&Entry> = needed.iter().copied().filter(is_program).collect();
+        let executables = self.vouch(&programs, &laying)?;
+        let mut laid = match laying.lay(listing, ways, &stage) {
+            Err(Error::ContentMissing { .. } | Error::Damaged { .. }) => {
+                self.vouch(&needed, &laying)?;
+                disk::remove_tree(&stage)?;
+                self.furnish(&stage, &row, plan)?;
+                make_folders(listing, &stage)?;
+                laying.lay(listing, ways, &stage)?
+            }
+            laid => laid?,
+        };
+        let looked_at = clock.wait_past(laid.latest)?;
         ctx.check()?;
         // Copying keeps nobody from the yard. Links, and the rename that makes the twin, are done alone.
-        let (alone, ledger) = self.link_new(&laying, listing, &stage, &mut laid, (executables, &needed))?;
-        let published = ctx.check().and_then(|()| {
-            let index = Index { listing: listing.id(), pool: self.pool.inode()?, looked_at, rows: laid.rows.clone() };
-            index.save(&index_path(&stage), &stage.join("index.new"))?;
-            self.publish_twin(row, &stage)
+        let (alone, ledger) = self.link_new(&laying, (listing, ways), &stage, &mut laid, (executables, &needed))?;
+        let (shares, rows) = (ShareTotals::new(listing, &laid.rows), laid.rows);
+        let published = std::thread::scope(|scope| {
+            let saved = scope.spawn(|| ledger.save(op.path()));
+            let published = ctx.check().and_then(|()| {
+                let index = Index { listing: listing.id(), pool: self.pool.inode()?, looked_at, rows };
+                index.save(&index_path(&stage), &stage.join("index.new"))?;
+                self.publish_twin(row, &stage)
+            });
+            if let Err(error) = saved.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)) {
+                tracing::warn!(%error, "the next look at the pool will read more than it had to");
+            }
+            published
         });
         let row = match published {
             Ok(row) => row,
@@ -310,7 +333,6 @@ impl Yard {
                 return Err(error);
             }
         };
-        ledger.save(op.path())?;
         drop(alone);
         Ok(CloneOutcome {
             name: plan.name.clone(),
@@ -318,7 +340,7 @@ impl Yard {
             folder: self.folder_of(&row),
             totals: listing.totals(),
             differs: folder.as_ref().map(|folder| Counts::between(&plan.listing, folder)),
-            shares: ShareTotals::new(listing, &laid.rows),
+            shares,
             unshared: policy.unshared(),
             took: began.elapsed(),
         })
@@ -328,15 +350,14 @@ impl Yard {
     fn link_new(
         &self,
         laying: &Laying<'_>,
-        listing: &Listing,
+        listing: (&Listing, &[Share]),
         stage: &Path,
         laid: &mut Laid,
         (mut executables, needed): (Vec<ContentId>, &[&Entry]),
-    ) -> Result<(Held, Ledger)> {
+    ) -> Result<(Held, Arc<Ledger>)> {
         for _ in 0..VOUCHES {
             let alone = self.alone(laying.ctx)?;
-            let current = Ledger::load(&self.pool)?;
-            current.take_over(laying.ledger, &self.pool);
+            let current = laying.ledger.renewed(&self.pool)?;
             laying.store_executables(&current, &executables)?;
             let doubtful = match laying.lay_links(&current, listing, stage, laid) {
                 Ok(doubtful) => doubtful,
@@ -351,9 +372,9 @@ impl Yard {
             current.save(laying.op)?;
             drop(alone);
             // Something came in between; nothing is read while the yard is held alone.
-            let again = Ledger::load(&self.pool)?;
+            let again = Arc::new(Ledger::load(&self.pool)?);
             executables = self.vouch(needed, &Laying { ledger: &again, ..*laying })?;
-            laying.ledger.learn(again);
+            laying.ledger.learn(&again);
         }
         Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
     }
@@ -403,6 +424,7 @@ impl Yard {
 
     /// Puts what belongs beside `game` and `home` into the stage of a new twin.
     fn furnish(&self, stage: &Path, row: &TwinRow, plan: &ClonePlan) -> Result<()> {
+        disk::make_folder(stage)?;
         // The game's files may reach the disk later, since the pool has them; nothing else has these.
         disk::write_synced(&stage.join("id"), format!("{}\n", row.id).as_bytes())?;
         disk::write_synced(&stage.join("profile.toml"), plan.profile.as_bytes())?;
@@ -471,6 +493,15 @@ fn renamed(start: &Start, source: &Source, name: &TwinName, sheet: Option<&Sheet
 /// What was laid in a twin, where something else is there now: what differs is the player's own in a clone too.
 fn own_laid(state: &State) -> Option<ListingId> {
     (state.laid != state.disk).then_some(state.laid)
+}
+
+/// Makes the folders of a new twin, and reads the ledger meanwhile.
+fn folders_and_ledger(listing: &Listing, stage: &Path, pool: &Pool) -> Result<Ledger> {
+    std::thread::scope(|scope| {
+        let ledger = scope.spawn(|| Ledger::load(pool));
+        make_folders(listing, stage)?;
+        ledger.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    })
 }
 
 /// The listing with its symlinks fit for another folder: those that lead inside by an absolute path become relative.

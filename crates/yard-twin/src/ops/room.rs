@@ -46,14 +46,13 @@ impl Yard {
         let policy = Policy::new(sharing, Facts::probe(op.path())?, next, written);
         let steps = steps(there, next);
         let coming = steps.iter().filter(|step| step.comes()).filter_map(|step| next.get(step.path.as_str()));
-        self.room(self.taken_by(coming, &policy))
+        self.room(self.taken_by(coming.map(|entry| (entry, policy.way(entry)))))
     }
 
-    /// Bytes on disk that entries take which are laid: those of copies.
-    fn taken_by<'a>(&self, entries: impl Iterator<Item = &'a Entry>, policy: &Policy<'_>) -> u64 {
-        let copied =
-            entries.filter(|entry| matches!(entry.node, Node::File { .. }) && policy.way(entry) == Share::Copy);
-        copied.map(|entry| self.size_on_disk(entry)).sum()
+    /// Bytes on disk that entries take which are laid, each in its way: those of copies.
+    pub(super) fn taken_by<'a>(&self, entries: impl Iterator<Item = (&'a Entry, Share)>) -> u64 {
+        let copied = entries.filter(|(entry, way)| matches!(entry.node, Node::File { .. }) && *way == Share::Copy);
+        copied.map(|(entry, _)| self.size_on_disk(entry)).sum()
     }
 
     /// A file with holes takes less than its size.
@@ -66,9 +65,9 @@ impl Yard {
         pooled.map_or(size, |stat| stat.allocated.min(size))
     }
 
-    /// An error if there is less room than entries take which are to be laid.
-    pub(super) fn check_room<'a>(&self, entries: impl Iterator<Item = &'a Entry>, policy: &Policy<'_>) -> Result<()> {
-        let Room { needs, free } = self.room(self.taken_by(entries, policy))?;
+    /// An error if there is less room than entries take which are to be laid, each in its way.
+    pub(super) fn check_room<'a>(&self, entries: impl Iterator<Item = (&'a Entry, Share)>) -> Result<()> {
+        let Room { needs, free } = self.room(self.taken_by(entries))?;
         if needs > free {
             return Err(Error::NoRoom { path: self.root().into(), needs, free });
         }

@@ -71,7 +71,7 @@ impl Yard {
             self.pool.guard(&ledger, *content, &self.pool.files(*content)[usize::from(*executable)], stat)?;
         }
         ledger.save(laying.op)?;
-        laying.ledger.learn(ledger);
+        laying.ledger.learn(&ledger);
         Ok(())
     }
 

@@ -7,20 +7,21 @@
 
 use std::collections::HashMap;
 use std::fs::File;
-use std::io::{self, BufReader, Read, Write};
+use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
-use std::sync::{Mutex, MutexGuard};
+use std::sync::{Arc, Mutex, MutexGuard};
 
 use super::Pool;
 use crate::disk::{self, Stat};
 use crate::error::{PathContext, Result};
 use crate::ident::ContentId;
-use crate::parallel::{self, lock};
+use crate::parallel::lock;
 
 const MAGIC: &[u8; 8] = b"ytledgr\x01";
-const HEAD: usize = 8 + 8 + 8 + 8;
+const HEAD: usize = 8 + 8;
+const CHECK: usize = 32;
 const ROW: usize = 8 + 8 + 8 + 8 + 4 + 4 + 16;
 
 /// So much is read and written at once.
@@ -111,8 +112,8 @@ pub(crate) struct Ledger {
     pool: u64,
     /// Whether the mode of a file says anything on the pool's filesystem.
     keeps_modes: bool,
-    /// Counts how often it was written.
-    counter: u64,
+    /// The end of its file, which tells whether it is still that one.
+    check: Option<[u8; CHECK]>,
     /// By inode.
     rows: Vec<Row>,
     places: Places,
@@ -139,24 +140,28 @@ impl Ledger {
     pub(crate) fn load(pool: &Pool) -> Result<Self> {
         let root = disk::lstat(pool.root()).at("look at", pool.root())?;
         let path = pool.root().join("ledger");
-        let (counter, rows) = match disk::open_file(rustix::fs::CWD, &path) {
-            Ok(file) => decode(&file, root.ino).unwrap_or_else(|| {
-                tracing::info!(path = %path.display(), "can't be believed: what it would say is read instead");
-                (0, Vec::new())
-            }),
-            Err(error) => {
-                if error.kind() != io::ErrorKind::NotFound {
-                    tracing::warn!(path = %path.display(), %error, "what it would say is read instead");
+        let decoded = match disk::open_file(rustix::fs::CWD, &path) {
+            Ok(file) => {
+                let decoded = decode(&file, root.ino);
+                if decoded.is_none() {
+                    tracing::info!(path = %path.display(), "can't be believed: what it would say is read instead");
                 }
-                (0, Vec::new())
+                decoded
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+            Err(error) if disk::is_lack(&error) => return Err(error).at("open", &path),
+            Err(error) => {
+                tracing::warn!(path = %path.display(), %error, "what it would say is read instead");
+                None
             }
         };
+        let (check, rows) = decoded.map_or_else(Default::default, |(check, rows)| (Some(check), rows));
         Ok(Self {
             path,
             dev: root.dev,
             pool: root.ino,
             keeps_modes: disk::trusts_inodes(pool.root()),
-            counter,
+            check,
             places: Places::of(&rows),
             rows,
             fresh: Mutex::default(),
@@ -164,6 +169,17 @@ impl Ledger {
             changed: AtomicBool::new(false),
             shards: std::array::from_fn(|_| Mutex::new(())),
         })
+    }
+
+    /// This one, if nobody has written it since; else what it says now, with what this one found out. The caller holds the
+    /// yard alone.
+    pub(crate) fn renewed(self: &Arc<Self>, pool: &Pool) -> Result<Arc<Self>> {
+        if self.check.is_some() && check_of(&self.path).ok() == self.check {
+            return Ok(Arc::clone(self));
+        }
+        let newer = Self::load(pool)?;
+        newer.take_over(self, pool);
+        Ok(Arc::new(newer))
     }
 
     fn with_row<T>(&self, ino: u64, work: impl FnOnce(&Row) -> T) -> Option<T> {
@@ -271,10 +287,10 @@ impl Ledger {
     }
 
     /// Counts what another one found out as found out here too.
-    pub(crate) fn learn(&self, other: Self) {
-        self.changed.store(true, Ordering::Relaxed);
-        self.has_fresh.store(true, Ordering::Release);
-        lock(&self.fresh).extend(parallel::into_inner(other.fresh));
+    pub(crate) fn learn(&self, other: &Self) {
+        for (ino, row) in lock(&other.fresh).drain() {
+            self.freshen(ino, row);
+        }
     }
 
     /// Takes over what another one found out, as far as the files still look so. The caller holds the yard alone, and has
@@ -305,8 +321,6 @@ impl Ledger {
             let mut out = Hashed { out, hasher: blake3::Hasher::new(), piece: Vec::with_capacity(PIECE) };
             out.put(MAGIC)?;
             out.put(&self.pool.to_le_bytes())?;
-            out.put(&(self.counter + 1).to_le_bytes())?;
-            out.put(&[0; 8])?;
             for row in self.rows.iter().filter(|row| !fresh.contains_key(&row.ino)) {
                 while let Some(first) = new.next_if(|first| first.ino < row.ino) {
                     out.row(first)?;
@@ -356,22 +370,26 @@ impl Hashed<'_> {
     }
 }
 
-/// The counter in a ledger's head, if it is that of a pool's folder with this inode.
-fn head_of(head: &[u8; HEAD], pool: u64) -> Option<u64> {
-    let (of, rest) = head.strip_prefix(MAGIC)?.split_first_chunk()?;
-    let (counter, _) = rest.split_first_chunk()?;
-    (u64::from_le_bytes(*of) == pool).then(|| u64::from_le_bytes(*counter))
+/// The hash at the end of a ledger.
+fn check_of(path: &Path) -> io::Result<[u8; CHECK]> {
+    let (mut file, mut check) = (disk::open_file(rustix::fs::CWD, path)?, [0; CHECK]);
+    file.seek(SeekFrom::End(-(CHECK as i64)))?;
+    file.read_exact(&mut check)?;
+    Ok(check)
 }
 
-fn decode(file: &File, pool: u64) -> Option<(u64, Vec<Row>)> {
+/// The rows of a ledger that is whole and that of a pool's folder with this inode, and its hash.
+fn decode(file: &File, pool: u64) -> Option<([u8; CHECK], Vec<Row>)> {
     let len = usize::try_from(file.metadata().ok()?.len()).ok()?;
-    let mut left = len.checked_sub(HEAD + 32).filter(|rows| rows % ROW == 0)?;
+    let mut left = len.checked_sub(HEAD + CHECK).filter(|rows| rows % ROW == 0)?;
     let mut file = BufReader::with_capacity(PIECE, file);
     let mut hasher = blake3::Hasher::new();
     let mut head = [0; HEAD];
     file.read_exact(&mut head).ok()?;
     hasher.update(&head);
-    let counter = head_of(&head, pool)?;
+    if head.strip_prefix(MAGIC)? != pool.to_le_bytes() {
+        return None;
+    }
     let (mut rows, mut piece) = (Vec::<Row>::new(), vec![0; PIECE.min(left)]);
     // Somebody may have made the file as long as no memory is.
     rows.try_reserve_exact(left / ROW).ok()?;
@@ -387,9 +405,9 @@ fn decode(file: &File, pool: u64) -> Option<(u64, Vec<Row>)> {
         }
         left -= piece.len();
     }
-    let mut check = [0; 32];
+    let mut check = [0; CHECK];
     file.read_exact(&mut check).ok()?;
-    (*hasher.finalize().as_bytes() == check).then_some((counter, rows))
+    (*hasher.finalize().as_bytes() == check).then_some((check, rows))
 }
 
 fn row_of(bytes: &[u8; ROW]) -> Row {

@@ -115,6 +115,10 @@ impl Pool {
         const TRIES: usize = 3;
         for _ in 0..TRIES {
             let file = disk::open_own(&path).at("read", &path)?;
+            if disk::in_other_hands(&file) {
+                // What is written into it from now on moves its times, also by somebody who has it mapped.
+                disk::flush(&file);
+            }
             let stat = disk::fstat(&file).at("look at", &path)?;
             match hash_unchanged(&file, &stat, &path, buffer, ctx) {
                 Ok(found) if found == content => {

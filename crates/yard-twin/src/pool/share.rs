@@ -180,6 +180,18 @@ impl<'a> Policy<'a> {
         }
     }
 
+    /// [`Policy::way`] of each entry of a listing.
+    pub(crate) fn ways(&self, listing: &Listing, threads: usize) -> Vec<Share> {
+        let mut ways = vec![Share::Copy; listing.entries().len()];
+        let each = ways.len().div_ceil(threads.max(1)).max(1);
+        std::thread::scope(|scope| {
+            for (ways, entries) in ways.chunks_mut(each).zip(listing.entries().chunks(each)) {
+                scope.spawn(move || ways.iter_mut().zip(entries).for_each(|(way, entry)| *way = self.way(entry)));
+            }
+        });
+        ways
+    }
+
     fn linkable(&self, entry: &Entry, size: u64) -> bool {
         let path = entry.path.as_str();
         // A twin's home is its programs' to write in.

@@ -166,6 +166,8 @@ pub(super) enum Look {
     Recent,
     /// It is the pool's own, and doesn't look as the ledger says: which another command may be writing just now.
     Shared,
+    /// It is read though it looks as it did, and nobody can have written to it unseen.
+    Doubted,
 }
 
 /// What one thread sees that is not as it was.
@@ -326,23 +328,32 @@ impl Settling<'_> {
         let (Some(index), Node::File { size, content, executable }) = (self.index, &entry.node) else { return unknown };
         let Some((row, share)) = index.rows.get(at).and_then(|row| Some((row, row.share?))) else { return unknown };
         let ino = row.ino == stat.ino || (!self.trusts_inodes && row.ino != 0);
-        if !ino || self.doubt.falls_on(stat.ino) || self.aside.contains_key(&stat.ino) {
+        if !ino || self.aside.contains_key(&stat.ino) {
             return unknown;
         }
+        let doubted = self.doubt.falls_on(stat.ino);
         if share == Share::Link {
             let right = self.ledger.holds(*content, stat) && (!self.keeps_modes || stat.executable() == *executable);
-            return if right { Known::AsItWas } else { Known::Unless(Look::Shared) };
+            return match (right, doubted) {
+                (true, false) => Known::AsItWas,
+                (true, true) => Known::Unless(Look::Doubted),
+                (false, false) => Known::Unless(Look::Shared),
+                (false, true) => unknown,
+            };
         }
         let same = (*size, row.mtime, row.mode, row.ctime) == (stat.size, stat.mtime, stat.mode, stat.ctime);
         if !same || row.racy(index.looked_at, self.clock.grain()) {
             return unknown;
         }
         let recent = self.unseen_for.is_none_or(|time| stat.ctime.saturating_add(time) >= index.looked_at);
-        if share == Share::Own && recent {
-            return Known::Unless(Look::Recent);
-        }
         let now = Row::new(stat, share);
-        if now == *row { Known::AsItWas } else { Known::Looks(now) }
+        match (share == Share::Own && recent, doubted, now == *row) {
+            (true, true, _) | (_, true, false) => unknown,
+            (true, false, _) => Known::Unless(Look::Recent),
+            (false, true, true) => Known::Unless(Look::Doubted),
+            (false, false, true) => Known::AsItWas,
+            (false, false, false) => Known::Looks(now),
+        }
     }
 }
 

@@ -31,7 +31,7 @@ impl Settling<'_> {
         let mut reader = Reader::new(self.folder);
         for mut name in unread {
             let known = match (name.look, &again) {
-                (Look::Unknown, _) | (Look::Shared, None) => false,
+                (Look::Unknown | Look::Doubted, _) | (Look::Shared, None) => false,
                 (Look::Recent, _) => {
                     let opened = reader.open(&name.path, false);
                     opened.is_ok_and(|file| !disk::in_other_hands(&file))
@@ -116,6 +116,9 @@ impl Settling<'_> {
                 return Ok(());
             }
         };
+        if self.is_confirmed(name, content) {
+            return Ok(());
+        }
         let bond = self.bond(name, content, &stat)?;
         match &bond {
             Bond::Wrong { right } => {
@@ -139,6 +142,12 @@ impl Settling<'_> {
             _ => found.changed.push((entry.path.clone(), Some(Box::new((entry, row))))),
         }
         Ok(())
+    }
+
+    /// Whether reading a file has shown what was known of it: how it looks has vouched for the rest.
+    fn is_confirmed(&self, name: &Unread, content: ContentId) -> bool {
+        let before = name.last.and_then(|at| self.last.entries()[at].node.content());
+        name.look == Look::Doubted && before == Some(content)
     }
 
     /// What a file that was read has to do with the pool.
@@ -207,7 +216,7 @@ impl Settling<'_> {
                 Err(error) if disk::is_lack(&error) => return Err(Error::io("open", &path, error)),
                 Err(error) => return Ok(Read::NotTaken(format!("{} ({error})", path.display()))),
             };
-            if disk::in_other_hands(&file) {
+            if name.look != Look::Doubted && disk::in_other_hands(&file) {
                 // What is written into it from now on moves its times, also by somebody who has it mapped.
                 disk::flush(&file);
                 stat = disk::fstat(&file).map_err(|error| Error::io("look at", &path, error))?;
@@ -218,7 +227,8 @@ impl Settling<'_> {
             };
             match read {
                 Ok(content) => {
-                    let names = if stat.nlink > 1 { disk::attributes(&file) } else { Ok(Vec::new()) };
+                    let ask = stat.nlink > 1 && !self.is_confirmed(name, content);
+                    let names = if ask { disk::attributes(&file) } else { Ok(Vec::new()) };
                     let names = names.map_err(|error| Error::io("look at the attributes of", &path, error))?;
                     let given = disk::given(&names).next().is_some();
                     return Ok(Read::Content { content, stat, given });
