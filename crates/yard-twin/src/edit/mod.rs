@@ -169,6 +169,17 @@ trait Syntax {
     fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice>;
 }
 
+impl Splice {
+    /// One that puts nothing where a value was, so that the place where it was is found again: as wide as what is blank there.
+    fn findable(self, syntax: &dyn Syntax, text: &Text, key: &str) -> Result<Self> {
+        let next = text.with(self.range.clone(), "");
+        let Some(found) = syntax.find(&next.text, key)? else { return Ok(self) };
+        let (start, at) = (self.range.start, found.range.start);
+        let end = self.range.end + at.saturating_sub(start);
+        Ok(Self { range: start.min(at)..end, ..self })
+    }
+}
+
 /// What an edit put into a file, and what was there: all that it takes to give that back.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Put {
@@ -229,7 +240,8 @@ pub fn set(
         }
         Some(found) => {
             let raw = syntax.write(&text.text[found.range.clone()], value, found.kind)?;
-            Splice { range: found.range.clone(), value: 0..raw.len(), put: raw }
+            let splice = Splice { range: found.range.clone(), value: 0..raw.len(), put: raw };
+            if splice.put.is_empty() { splice.findable(syntax, &text, key)? } else { splice }
         }
     };
     let put = match (before, &found) {
@@ -244,9 +256,21 @@ pub fn set(
     let next = text.with(splice.range, &splice.put);
     // Whatever a format does, the value is there afterwards, or nothing is done.
     let there = syntax.find(&next.text, key)?.map(|found| syntax.read(&next.text[found.range], found.kind));
+    let refuse = |why: &str| Err(EditFault::Value { value: value.into(), why: why.into() });
     if there.as_deref() != Some(value) {
-        let why = "it would be read back as another one".into();
-        return Err(EditFault::Value { value: value.into(), why });
+        return refuse("it would be read back as another one");
+    }
+    let undone = |put: &Put, text: &Text| {
+        let found = syntax.find(&text.text, key)?;
+        let region = found.and_then(|found| put.region(&text.text, &found));
+        Ok(region.map(|region| text.with(region, &put.was).text))
+    };
+    let first = match before.map(|before| undone(before, &text)).transpose()?.flatten() {
+        Some(first) => first,
+        None => text.text.clone(),
+    };
+    if undone(&put, &next)? != Some(first) {
+        return refuse("it could not be taken back");
     }
     Ok(Set { bytes: next.encode()?, was, put })
 }

@@ -64,6 +64,13 @@ fn every_file_of_the_corpus_is_edited_and_given_back_byte_for_byte() {
     assert!(files.len() >= 80, "{} files", files.len());
 }
 
+#[test]
+fn a_value_of_nothing_is_taken_back_whatever_blanks_are_around_it() {
+    for text in ["k: [s]\t", "k = v ; c", "k=  x  ", "k =x\t; c\nk2=1"] {
+        there_and_back(text.as_bytes(), Format::Ini, "k", "", None).unwrap();
+    }
+}
+
 fn format() -> impl Strategy<Value = Format> {
     prop_oneof![Just(Format::Ini), Just(Format::Lines), Just(Format::Json), Just(Format::Toml), Just(Format::Xml)]
 }
