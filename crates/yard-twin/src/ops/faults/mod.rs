@@ -129,7 +129,8 @@ fn set_up(place: &Path, name: &str) {
     fs::write(source.join("scenery.dat"), "hills").unwrap();
     symlink("scenery.dat", source.join("link")).unwrap();
     fs::create_dir_all(source.join("data")).unwrap();
-    for number in 0..if name == "large rebase" { 12 } else { 0 } {
+    let shared = ["large rebase", "carry", "renew", "edit", "repath", "rename"].contains(&name);
+    for number in 0..if shared { 12 } else { 0 } {
         fs::write(source.join(format!("data/{number}")), format!("data {number}")).unwrap();
     }
     fs::write(place.join("sheet.toml"), "title = \"wexcombe\"\nname = \"Wexcombe Junction\"\n").unwrap();

@@ -30,24 +30,29 @@ fn fold(yard: &Yard, _: &Path) -> crate::Result<()> {
     yard.twin_details(&"a".parse()?, &ctx()).map(|_| ())
 }
 
-/// An operation by its name, and how its yard is made.
-type Prepared = (&'static str, Operation, fn(&Path));
+/// An operation by its name, how its yard is made, and the twin that somebody writes in.
+type Prepared = (&'static str, Operation, fn(&Path), &'static str);
 
 fn operations() -> Vec<Prepared> {
     let known = |name: &str| OPERATIONS.into_iter().find(|(known, _)| *known == name).unwrap().1;
-    let clone: fn(&Path) = |place| set_up(place, "large rebase");
+    let large: fn(&Path) = |place| set_up(place, "large rebase");
     vec![
-        ("restore", known("large rebase"), clone),
-        ("clone", known("clone of a twin"), clone),
-        ("remove", known("remove"), clone),
-        ("fold", fold, |place| super::fold::pending(place)),
+        ("restore", known("large rebase"), large, "a"),
+        ("clone", known("clone of a twin"), large, "a"),
+        ("remove", known("remove"), large, "a"),
+        ("fold", fold, |place| super::fold::pending(place), "a"),
+        ("carry", known("carry"), |place| set_up(place, "carry"), "b"),
+        ("renew", known("renew"), |place| set_up(place, "renew"), "a"),
+        ("edit", known("edit"), |place| set_up(place, "edit"), "a"),
+        ("repath", known("repath"), |place| set_up(place, "repath"), "a"),
+        ("rename", known("rename"), |place| set_up(place, "rename"), "a"),
     ]
 }
 
 /// The change before which somebody writes fails, or ends the process.
-fn run(operation: Operation, place: &Path, number: u64, doing: Doing, dies: bool) -> Option<crate::Result<()>> {
+fn run(operation: Operation, (place, twin): (&Path, &str), number: u64, doing: Doing, dies: bool) -> crate::Result<()> {
     let yard = Yard::open(&place.join("yard")).unwrap();
-    let (game, told) = (place.join("yard/twins/a/game"), place.join("written"));
+    let (game, told) = (place.join("yard/twins").join(twin).join("game"), place.join("written"));
     let before = move |at| {
         if at != number {
             return Ok(());
@@ -60,7 +65,7 @@ fn run(operation: Operation, place: &Path, number: u64, doing: Doing, dies: bool
         }
         Err(io::Error::from_raw_os_error(rustix::io::Errno::IO.raw_os_error()))
     };
-    Some(fault::before_each(before, || operation(&yard, place)).0)
+    fault::before_each(before, || operation(&yard, place)).0
 }
 
 /// Each file of the pool for which the ledger vouches holds what its name says.
@@ -107,19 +112,23 @@ fn prepared(make: fn(&Path)) -> tempfile::TempDir {
 #[test]
 fn a_fault_and_a_write_at_the_same_time_lose_nothing() {
     let (mut points, mut died) = (0, 0);
-    for (at, (name, operation, make)) in operations().into_iter().enumerate() {
+    for (at, (name, operation, make, twin)) in operations().into_iter().enumerate() {
         let clean = prepared(make);
         let yard = Yard::open(&clean.path().join("yard")).unwrap();
         let (result, changes) = fault::failing(None, || operation(&yard, clean.path()));
         result.unwrap();
         drop(yard);
-        // A clone and a removal have few changes of a kind of their own: a part of them will do.
-        let every = if matches!(name, "clone" | "remove") { 3 } else { 1 };
+        // The others have few changes of a kind of their own: a part of them will do.
+        let every = match name {
+            "restore" | "fold" => 1,
+            "clone" | "remove" => 3,
+            _ => 5,
+        };
         for number in (0..changes).step_by(every) {
             for (with, (what, doing)) in doings().into_iter().enumerate() {
                 let failed = prepared(make);
                 let before = outside(failed.path());
-                let result = run(operation, failed.path(), number, doing, false);
+                let result = run(operation, (failed.path(), twin), number, doing, false);
                 let what = format!("{name}: {what} as change {number} of {changes} fails: {result:?}");
                 check(failed.path(), &before, &what);
                 points += 1;
@@ -151,7 +160,7 @@ fn a_fault_and_a_write_at_the_same_time_lose_nothing() {
 fn dies_as_somebody_writes() {
     let Ok(told) = std::env::var("YARDTWIN_DIES") else { return };
     let told: Vec<&str> = told.splitn(4, '\n').collect();
-    let (_, operation, _) = operations()[told[0].parse::<usize>().unwrap()];
+    let (_, operation, _, twin) = operations()[told[0].parse::<usize>().unwrap()];
     let (_, doing) = doings()[told[2].parse::<usize>().unwrap()];
-    run(operation, Path::new(told[3]), told[1].parse().unwrap(), doing, true);
+    let _ = run(operation, (Path::new(told[3]), twin), told[1].parse().unwrap(), doing, true);
 }
