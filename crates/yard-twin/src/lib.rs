@@ -119,3 +119,16 @@ pub use launch::{
 };
 
 pub use error::{CarryError, Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};
+
+/// A window may do its work in another thread than the one that draws.
+const _: () = {
+    const fn can_move<T: Send + 'static>() {}
+    const fn can_be_shared<T: Send + Sync + 'static>() {}
+    can_be_shared::<Yard>();
+    can_be_shared::<Ctx>();
+    can_move::<Running>();
+    can_move::<ClonePlan>();
+    can_move::<CarryPlan>();
+    can_move::<RestorePlan>();
+    can_move::<LaunchPlan>();
+};

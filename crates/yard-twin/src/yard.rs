@@ -1,11 +1,11 @@
 //! Opening a yard: its layout, its locks, and what a command that died left behind.
 
 use std::borrow::Cow;
-use std::cell::RefCell;
 use std::collections::HashSet;
 use std::fs;
 use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
 
 use serde::{Deserialize, Serialize};
 
@@ -15,9 +15,10 @@ use crate::error::{Error, PathContext, Result, YardError, position};
 use crate::ident::{BuildRef, ContentId, ListingId, StateId, Title, TwinId, TwinName};
 use crate::listing::delta::{self, Packed};
 use crate::listing::{Entry, Layer, Listing, Totals};
-use crate::lock::{self, Held, HeldTwin, Mode};
+use crate::lock::{self as file_lock, Held, HeldTwin, Mode};
 use crate::op_folder::OpFolder;
 use crate::ops::Recovered;
+use crate::parallel::lock;
 use crate::pool::{Pool, Sharing};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
@@ -83,17 +84,25 @@ const KEPT: usize = 200_000;
 
 /// An open yard: the root folder that holds everything.
 ///
-/// One process may have several open at once, and several processes one; they keep out of each other's way by locks.
-/// Whatever a process leaves half done, the next opening finishes or undoes.
+/// A cheap handle: clones of it share one catalogue connection, and may be used by any thread. One process may have several
+/// yards open at once, and several processes one; they keep out of each other's way by locks. Whatever a process leaves half
+/// done, the next opening finishes or undoes.
+#[derive(Clone)]
 pub struct Yard {
-    root: PathBuf,
+    root: Arc<Path>,
     settings: Settings,
-    pub(crate) catalog: Catalog,
+    pub(crate) catalog: Arc<Catalog>,
     pub(crate) pool: Pool,
     /// The listing that was read last, of those that are kept whole: states of one twin differ from the same one.
-    last_whole: RefCell<Option<(ListingId, Listing)>>,
+    last_whole: Arc<Mutex<Option<(ListingId, Listing)>>>,
     /// What the opening found half done, and finished or undid.
-    pub(crate) recovered: Recovered,
+    pub(crate) recovered: Arc<Recovered>,
+}
+
+impl std::fmt::Debug for Yard {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Yard").field("root", &self.root).finish_non_exhaustive()
+    }
 }
 
 impl Yard {
@@ -166,7 +175,7 @@ impl Yard {
         // SQLite would only say that it can't.
         rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
         keep_reserve(&root);
-        let catalog = Catalog::open(&root.join("catalog.db"))?;
+        let catalog = Arc::new(Catalog::open(&root.join("catalog.db"))?);
         // Those that hold nothing between commands may not have come along from a backup.
         for folder in ["locks", "removed", "tmp"].map(|folder| root.join(folder)) {
             if !folder.is_dir() {
@@ -174,9 +183,9 @@ impl Yard {
             }
         }
         let pool = Pool::new(root.join("pool"));
-        let (last_whole, recovered) = (RefCell::default(), Recovered::default());
-        let mut yard = Self { settings, catalog, pool, root, last_whole, recovered };
-        yard.recovered = yard.recover(ctx)?;
+        let (last_whole, recovered) = (Arc::default(), Arc::default());
+        let mut yard = Self { settings, catalog, pool, root: root.into(), last_whole, recovered };
+        yard.recovered = Arc::new(yard.recover(ctx)?);
         // Once it is elsewhere, files that name this place can be found; a full disk is no reason not to open it.
         if let Err(error) = yard.catalog.roots(&yard.root.to_string_lossy()) {
             tracing::info!(%error, "where the yard is could not be written down");
@@ -246,7 +255,7 @@ impl Yard {
 
     /// Holds the yard together with other readers.
     pub(crate) fn shared(&self, ctx: &Ctx) -> Result<Held> {
-        lock::take(&self.lock_path(), Mode::Shared, "the yard", ctx)
+        file_lock::take(&self.lock_path(), Mode::Shared, "the yard", ctx)
     }
 
     /// Holds the yard alone: to publish, to link and unlink pool files.
@@ -254,7 +263,7 @@ impl Yard {
     /// Whoever intends something that is done in one hold of the yard, and is no more, is no more now: that is finished or
     /// undone first, as far as it can be.
     pub(crate) fn alone(&self, ctx: &Ctx) -> Result<Held> {
-        let held = lock::take(&self.lock_path(), Mode::Alone, "the yard", ctx)?;
+        let held = file_lock::take(&self.lock_path(), Mode::Alone, "the yard", ctx)?;
         self.finish_for_the_dead()?;
         Ok(held)
     }
@@ -266,13 +275,13 @@ impl Yard {
     /// Holds a twin; a run of it holds it to its end.
     pub(crate) fn hold_twin(&self, row: &TwinRow, ctx: &Ctx) -> Result<HeldTwin> {
         let what = format!("the twin {:?}", row.name.as_str());
-        let held = lock::take(&self.twin_lock_path(row.id), Mode::Alone, &what, ctx)?;
+        let held = file_lock::take(&self.twin_lock_path(row.id), Mode::Alone, &what, ctx)?;
         Ok(HeldTwin::new(row.id, held))
     }
 
     /// Holds a twin if it is free just now.
     pub(crate) fn try_hold_twin(&self, row: &TwinRow) -> Result<Option<HeldTwin>> {
-        let held = lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?;
+        let held = file_lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?;
         Ok(held.map(|held| HeldTwin::new(row.id, held)))
     }
 
@@ -445,7 +454,7 @@ impl Yard {
     }
 
     pub(crate) fn packed_listing(&self, id: ListingId) -> Result<Packed> {
-        if let Some((_, last)) = self.last_whole.borrow().as_ref().filter(|(last, _)| *last == id) {
+        if let Some((_, last)) = lock(&self.last_whole).as_ref().filter(|(last, _)| *last == id) {
             return Ok(Packed::Whole(last.clone()));
         }
         let path = self.blob_path("listings", &id.to_string());
@@ -454,7 +463,7 @@ impl Yard {
         if let Packed::Whole(listing) = &packed
             && listing.entries().len() <= KEPT
         {
-            self.last_whole.replace(Some((id, listing.clone())));
+            *lock(&self.last_whole) = Some((id, listing.clone()));
         }
         Ok(packed)
     }

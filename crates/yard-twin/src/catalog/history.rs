@@ -175,6 +175,7 @@ impl Catalog {
     /// Adds a change to a twin's history and moves the twin to the state that came of it: the instant at which a change
     /// is committed. Returns its number.
     pub(crate) fn add_change(&self, twin: TwinId, change: &NewChange<'_>) -> Result<u32> {
+        let db = self.db();
         self.run(
             "INSERT INTO changes (twin, number, at, what, game, own, label, state)
              VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM changes WHERE twin = ?1), ?2, ?3, ?4, ?5, ?6, ?7)",
@@ -188,9 +189,9 @@ impl Catalog {
                 change.state.to_string()
             ],
         )?;
-        let id = self.db.last_insert_rowid();
+        let id = db.last_insert_rowid();
         self.set_state(twin, change.state)?;
-        self.db.query_row("SELECT number FROM changes WHERE id = ?1", [id], |row| row.get(0)).of(&self.path)
+        db.query_row("SELECT number FROM changes WHERE id = ?1", [id], |row| row.get(0)).of(&self.path)
     }
 
     /// A twin's history, the newest first.
@@ -214,7 +215,7 @@ impl Catalog {
 
     /// Whether a run began with the newest state of a twin and ended well.
     pub(crate) fn newest_started_fine(&self, twin: TwinId) -> Result<bool> {
-        self.db
+        self.db()
             .query_row(
                 "SELECT coalesce((SELECT started_fine FROM changes WHERE twin = ?1 ORDER BY number DESC LIMIT 1), 0)",
                 [twin.to_string()],
@@ -225,7 +226,7 @@ impl Catalog {
 
     /// The number of a twin's newest change.
     pub(crate) fn newest_change(&self, twin: TwinId) -> Result<u32> {
-        self.db
+        self.db()
             .query_row("SELECT coalesce(max(number), 0) FROM changes WHERE twin = ?1", [twin.to_string()], |row| {
                 row.get(0)
             })
@@ -267,7 +268,8 @@ impl Catalog {
     /// Replaces the list of what is needed by nothing.
     pub(crate) fn set_unneeded<'a>(&self, files: impl Iterator<Item = (&'a str, Timestamp)>) -> Result<()> {
         self.run("DELETE FROM unneeded", [])?;
-        let mut statement = self.db.prepare("INSERT INTO unneeded (path, since) VALUES (?1, ?2)").of(&self.path)?;
+        let db = self.db();
+        let mut statement = db.prepare("INSERT INTO unneeded (path, since) VALUES (?1, ?2)").of(&self.path)?;
         for (path, since) in files {
             statement.execute(params![path, since.to_string()]).of(&self.path)?;
         }
@@ -276,7 +278,7 @@ impl Catalog {
 
     /// What a transform made before.
     pub(crate) fn made(&self, key: &str) -> Result<Option<ContentId>> {
-        self.db
+        self.db()
             .query_row("SELECT content FROM made WHERE key = ?1", [key], |row| parsed(row, 0))
             .optional()
             .of(&self.path)
@@ -297,7 +299,7 @@ impl Catalog {
     /// How many sweeps there were.
     pub(crate) fn generation(&self) -> Result<u32> {
         let number: Option<u32> =
-            self.db.query_row("SELECT number FROM generation", [], |row| row.get(0)).optional().of(&self.path)?;
+            self.db().query_row("SELECT number FROM generation", [], |row| row.get(0)).optional().of(&self.path)?;
         Ok(number.unwrap_or_default())
     }
 

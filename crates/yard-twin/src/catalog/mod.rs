@@ -9,6 +9,7 @@ mod schema;
 
 use std::path::{Path, PathBuf};
 
+use parking_lot::{ReentrantMutex, ReentrantMutexGuard};
 use rusqlite::{Connection, OpenFlags};
 
 pub(crate) use history::NewChange;
@@ -18,9 +19,9 @@ pub(crate) use records::{EntryRow, Intent, Mend, StockRow, TwinRow};
 
 use crate::error::{Error, PathContext, Result, YardError};
 
-/// An open catalogue.
+/// An open catalogue. Threads take turns; one that has begun something has it to itself until that is done.
 pub(crate) struct Catalog {
-    db: Connection,
+    db: ReentrantMutex<Connection>,
     path: PathBuf,
 }
 
@@ -81,10 +82,13 @@ impl Catalog {
 
     fn connect(path: &Path, more: OpenFlags) -> Result<Self> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX | more;
-        let db = Connection::open_with_flags(path, flags).of(path)?;
-        let mut catalog = Self { db, path: path.into() };
-        catalog.prepare(more.contains(OpenFlags::SQLITE_OPEN_CREATE))?;
-        Ok(catalog)
+        let mut db = Connection::open_with_flags(path, flags).of(path)?;
+        prepare(&mut db, path, more.contains(OpenFlags::SQLITE_OPEN_CREATE))?;
+        Ok(Self { db: ReentrantMutex::new(db), path: path.into() })
+    }
+
+    fn db(&self) -> ReentrantMutexGuard<'_, Connection> {
+        self.db.lock()
     }
 
     /// What SQLite finds wrong with the database.
@@ -98,12 +102,13 @@ impl Catalog {
     pub(crate) fn reindex(&self) -> Result<()> {
         self.run("REINDEX", []).map(|_| ())
     }
+}
 
-    fn prepare(&mut self, new: bool) -> Result<()> {
-        // FULL: a commit has survived a power loss when it returns. Another command's commit takes milliseconds.
-        self.db
-            .execute_batch("PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")
-            .of(&self.path)?;
-        schema::migrate(&mut self.db, &self.path, new)
-    }
+fn prepare(db: &mut Connection, path: &Path, new: bool) -> Result<()> {
+    // FULL: a commit has survived a power loss when it returns. Another command's commit takes milliseconds.
+    db.execute_batch(
+        "PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;",
+    )
+    .of(path)?;
+    schema::migrate(db, path, new)
 }

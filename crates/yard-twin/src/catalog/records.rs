@@ -201,18 +201,20 @@ impl Catalog {
         values: impl rusqlite::Params,
         read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
     ) -> Result<Vec<T>> {
-        let mut statement = self.db.prepare(sql).of(&self.path)?;
+        let db = self.db();
+        let mut statement = db.prepare(sql).of(&self.path)?;
         let rows = statement.query_map(values, read).of(&self.path)?;
         rows.collect::<rusqlite::Result<_>>().of(&self.path)
     }
 
     pub(super) fn run(&self, sql: &str, values: impl rusqlite::Params) -> Result<usize> {
-        self.db.execute(sql, values).of(&self.path)
+        self.db().execute(sql, values).of(&self.path)
     }
 
     /// Runs `work` in one transaction: all of it is kept, or nothing.
     pub(crate) fn together(&self, work: impl FnOnce() -> Result<()>) -> Result<()> {
-        let transaction = self.db.unchecked_transaction().of(&self.path)?;
+        let db = self.db();
+        let transaction = db.unchecked_transaction().of(&self.path)?;
         work()?;
         transaction.commit().of(&self.path)
     }
@@ -224,7 +226,7 @@ impl Catalog {
 
     /// The stock build of that name that is there, or else the one of that name that was removed last.
     pub(crate) fn stock(&self, build: &BuildRef) -> Result<Option<StockRow>> {
-        self.db
+        self.db()
             .query_row(
                 &format!(
                     "SELECT {STOCK_COLUMNS} FROM stock_builds WHERE title = ?1 AND build_key = ?2
@@ -285,7 +287,7 @@ impl Catalog {
     }
 
     pub(crate) fn twin(&self, id: TwinId) -> Result<Option<TwinRow>> {
-        self.db
+        self.db()
             .query_row(&format!("SELECT {TWIN_COLUMNS} FROM twins WHERE id = ?1"), [id.to_string()], twin_row)
             .optional()
             .of(&self.path)
@@ -357,19 +359,21 @@ impl Catalog {
     }
 
     pub(crate) fn begin_run(&self, twin: TwinId, program: &str, isolation: &str, at: Timestamp) -> Result<i64> {
+        let db = self.db();
         self.run(
             "INSERT INTO runs (twin, program, isolation, started_at) VALUES (?1, ?2, ?3, ?4)",
             params![twin.to_string(), program, isolation, at.to_string()],
         )?;
-        Ok(self.db.last_insert_rowid())
+        Ok(db.last_insert_rowid())
     }
 
     /// Does `work` without waiting for the disk: after a power loss the catalogue is whole, and may not know of it. For
     /// records of runs, which nothing depends on.
     pub(crate) fn loosely<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
-        self.db.pragma_update(None, "synchronous", "NORMAL").of(&self.path)?;
+        let db = self.db();
+        db.pragma_update(None, "synchronous", "NORMAL").of(&self.path)?;
         let done = work();
-        self.db.pragma_update(None, "synchronous", "FULL").of(&self.path)?;
+        db.pragma_update(None, "synchronous", "FULL").of(&self.path)?;
         done
     }
 
@@ -381,7 +385,7 @@ impl Catalog {
             let (files, bytes) = (number(row, 0)?, number(row, 1)?);
             Ok(Totals { files, bytes, symlinks: number(row, 2)?, empty_folders: number(row, 3)? })
         };
-        self.db.query_row(sql, [listing.to_string()], read).optional().of(&self.path)
+        self.db().query_row(sql, [listing.to_string()], read).optional().of(&self.path)
     }
 
     /// Keeps what was counted.
@@ -415,7 +419,10 @@ impl Catalog {
 
     /// What was found out about the system under a key.
     pub(crate) fn probe(&self, key: &str) -> Result<Option<String>> {
-        self.db.query_row("SELECT answer FROM probes WHERE key = ?1", [key], |row| row.get(0)).optional().of(&self.path)
+        self.db()
+            .query_row("SELECT answer FROM probes WHERE key = ?1", [key], |row| row.get(0))
+            .optional()
+            .of(&self.path)
     }
 
     /// Forgets what was found out under a key.
@@ -506,8 +513,9 @@ impl Catalog {
         let body = serde_json::to_string(intent)
             .map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))
             .of(&self.path)?;
+        let db = self.db();
         self.run("INSERT INTO intents (body) VALUES (?1)", [body])?;
-        Ok(self.db.last_insert_rowid())
+        Ok(db.last_insert_rowid())
     }
 
     pub(crate) fn intents(&self) -> Result<Vec<(i64, Intent)>> {

@@ -38,7 +38,7 @@ impl Yard {
     /// [`LaunchError::Edit`] if a config edit can't be made, [`Error::Busy`] if it runs already, [`LaunchError::Command`] if a command of the profile's fails,
     /// [`LaunchError::Isolation`] if a step of isolating it fails, [`Error::Io`] if it can't be started. No run is
     /// recorded then.
-    pub fn launch(&self, plan: &LaunchPlan, options: &LaunchOptions, ctx: &Ctx) -> Result<Running<'_>> {
+    pub fn launch(&self, plan: &LaunchPlan, options: &LaunchOptions, ctx: &Ctx) -> Result<Running> {
         let held = match plan.joins {
             // Whoever started the first one holds it, to the end of the last.
             Some(_) => None,
@@ -109,7 +109,7 @@ impl Yard {
             keeper,
         };
         Ok(Running {
-            yard: self,
+            yard: self.clone(),
             row: self.catalog.twin(plan.row.id)?.unwrap_or_else(|| plan.row.clone()),
             held,
             signaller: Signaller::new(keeper),

@@ -85,8 +85,8 @@ pub struct RunOutcome {
 
 /// A program that is running in a twin, which is held to the end of its last process.
 #[must_use = "the run is recorded only by `wait`"]
-pub struct Running<'y> {
-    pub(super) yard: &'y Yard,
+pub struct Running {
+    pub(super) yard: Yard,
     pub(super) row: TwinRow,
     /// `None` for one that runs beside another, whose launcher holds the twin to the end of both.
     pub(super) held: Option<HeldTwin>,
@@ -136,7 +136,7 @@ impl Signaller {
     }
 }
 
-impl Running<'_> {
+impl Running {
     /// The id of the process that waits for the program.
     #[must_use]
     pub fn pid(&self) -> u32 {

@@ -85,7 +85,7 @@ pub(super) fn attended(
     plan: &LaunchPlan,
     options: &LaunchOptions,
     screen: &Screen,
-    begun: impl FnOnce(&Running<'_>),
+    begun: impl FnOnce(&Running),
 ) -> Result<RunOutcome, Failure> {
     let ctx = quiet_ctx(screen);
     // They are caught before it starts, so that none is lost.

@@ -27,7 +27,7 @@ impl Checking<'_> {
             let mend = if index { Mend::Safe } else { Mend::Backup };
             self.found(Severity::Damaged, &About::Yard, Problem::Catalogue { why }, mend);
         }
-        let Recovered { done, left } = &self.yard.recovered;
+        let Recovered { done, left } = &*self.yard.recovered;
         if !done.is_empty() {
             self.found(Severity::Note, &About::Yard, Problem::Recovered { what: done.clone() }, Mend::Nothing);
         }
