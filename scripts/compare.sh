@@ -107,14 +107,14 @@ twins() { # tree
             sync -f "$place/ext4"
             timed restore "$YARDTWIN" --yard "$yard" restore worn before --yes
             timed clone-of-it "$YARDTWIN" --yard "$yard" clone worn "copy $n"
-            yt remove "copy $n" --forget --yes
+            yt remove "copy $n" --for-good --yes
         fi
         timed "remove-$tree" "$YARDTWIN" --yard "$yard" remove "all $n"
         timed "after-remove-$tree" "$YARDTWIN" --yard "$yard" diff standing
         timed "rm-$tree" rm -rf "$place/ext4/al"
         timed list "$YARDTWIN" --yard "$yard" list
         timed true true
-        yt remove "all $n" --forget --yes; yt remove "careful $n" --forget --yes
+        yt remove "all $n" --for-good --yes; yt remove "careful $n" --for-good --yes
     done
     local clone_must=1.0 diff_must=0.9 full_must=1.1
     if [ "$tree" = small ]; then clone_must=0.75; diff_must=0.6; full_must=0.5; fi
@@ -139,7 +139,7 @@ renewals() { # there and back again
     for n in $(seq "$rounds"); do
         sync -f "$place/ext4"
         timed clone-renew "$YARDTWIN" --yard "$yard" clone compare@2 "copy $n"
-        yt remove "copy $n" --forget --yes
+        yt remove "copy $n" --for-good --yes
         timed renew "$YARDTWIN" --yard "$yard" renew standing --stock compare@2
         timed renew "$YARDTWIN" --yard "$yard" renew standing --stock compare@1
     done
@@ -154,7 +154,7 @@ paths() {
     yt clone texts@1 standing --share none
     for n in $(seq "$rounds"); do
         timed grep-paths grep -rF /data/old/maps "$yard/twins/standing/game"
-        timed repath bash -c '"$@" || true' - "$YARDTWIN" --yard "$yard" repath standing --from /data/old/maps --to /data/new/maps
+        timed repath bash -c '"$@" || true' - "$YARDTWIN" --yard "$yard" repath standing --dry-run --from /data/old/maps --to /data/new/maps
     done
     heading "Repath, ext4, 10,000 text files, 300 MB"
     row "repath, one path in all its forms" repath "\`grep -rF\`, one pattern" grep-paths 2.0
@@ -170,7 +170,7 @@ reflinks() { # kind, must
         timed "cp-reflink-$1" cp -a --reflink=always "$place/$1/tree" "$place/$1/copy"
         sync -f "$place/$1"
         timed "reflink-$1" "$YARDTWIN" --yard "$yard" clone compare@1 "twin $n"
-        rm -rf "$place/$1/copy"; yt remove "twin $n" --forget --yes
+        rm -rf "$place/$1/copy"; yt remove "twin $n" --for-good --yes
     done
     heading "Clone by reflink with mode and time, $1, 10,203 files"
     row "clone" "reflink-$1" "\`cp -a --reflink=always\`" "cp-reflink-$1" "$2"

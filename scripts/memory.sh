@@ -54,4 +54,4 @@ measure list "$yardtwin" list
 measure "stock show" "$yardtwin" stock show many@1
 measure remove "$yardtwin" remove c
 measure sweep "$yardtwin" sweep
-measure "remove --forget" "$yardtwin" remove a --forget --yes
+measure "remove --for-good" "$yardtwin" remove a --for-good --yes

@@ -63,7 +63,7 @@ here=$PWD/yard/twins
 echo "boards = $here/evening shift/game/boards" > "yard/twins/night turn/game/cabin/paths.ini"
 printf '{ "maps": "%s" }\n' "$(echo "$PWD/store/Wexcombe Junction/scenery" | sed 's#/#\\/#g')" > "yard/twins/night turn/game/cabin/maps.json"
 ln -s "$here/evening shift/home" "yard/twins/night turn/home/other"
-shot repath "yardtwin repath 'night turn'" "yardtwin repath 'night turn' --from '$here/evening shift' --to '$here/night turn' --apply"
+shot repath "yardtwin repath 'night turn' --dry-run" "yardtwin repath 'night turn' --from '$here/evening shift' --to '$here/night turn'"
 shot remove "yardtwin remove 'night turn'" "yardtwin clone 'night turn' 'night turn'" "yardtwin list"
 shot space "yardtwin list --space"
 game="yard/twins/evening, brass signals/game"

@@ -181,7 +181,7 @@ fn a_program_that_fills_the_disk_loses_nothing_that_it_wrote() {
         fs::remove_file(if layer.exists() { layer } else { desk.game(rung, "own/filler") }).unwrap();
         desk.ok(&["show", rung]);
         assert_eq!(fs::read(desk.game(rung, "own/first.sav")).unwrap(), b"first\n", "{rung}");
-        desk.ok(&["remove", rung, "--forget", "--yes"]);
+        desk.ok(&["remove", rung, "--for-good", "--yes"]);
     }
 }
 
@@ -233,7 +233,7 @@ fn yesterdays_catalogue_a_copied_yard_and_a_wrong_clock() {
     assert!(desk.fails(4, &["sweep"]).contains("today"), "a twin that the catalogue doesn't know is needed by nobody");
     desk.fails(4, &["clone", "a", "today"]);
     desk.run(&["check", "--fix"]);
-    desk.ok(&["remove", "today", "--forget", "--yes"]);
+    desk.ok(&["remove", "today", "--for-good", "--yes"]);
     assert!(desk.ok(&["sweep"]).contains("backup"), "it is noticed, and nothing is let go");
     assert!(desk.ok(&["history", "a"]).contains("changed from outside"));
     assert_same(&today, &look(&desk.game("a", "")), "what came since is found as a change from outside");

@@ -157,7 +157,7 @@ fn what_is_not_there_is_said_with_what_is() {
         &["stock", "remove", "wexcombe@1.4"],
         &["profile", "set", "a", "colour", "red"],
         &["profile", "unset", "a", "note"],
-        &["remove", "a", "--forget"],
+        &["remove", "a", "--for-good"],
     ];
     insta::assert_snapshot!(complaints(&desk, &commands));
     assert!(desk.game("a", "release.json").exists());

@@ -251,12 +251,12 @@ fn paths_that_lead_elsewhere_are_found_in_whatever_form_and_mended() {
     desk.ok(&["show", "a"]);
     let clone = desk.run(&["clone", "a", "b"]);
     let noted = String::from_utf8(clone.stderr).unwrap();
-    assert!(noted.contains("cabin/plain.ini") && noted.contains("yardtwin repath b"), "{noted}");
-    let found = desk.run(&["repath", "b"]);
+    assert!(noted.contains("cabin/plain.ini") && noted.contains("yardtwin repath --dry-run b"), "{noted}");
+    let found = desk.run(&["repath", "b", "--dry-run"]);
     assert_eq!(found.status.code(), Some(3));
     let checked = desk.run(&["check", "b"]);
-    assert!(String::from_utf8_lossy(&checked.stdout).contains("yardtwin repath b --apply"));
-    let said = [String::from_utf8(found.stdout).unwrap(), desk.ok(&["repath", "b", "--apply"])];
+    assert!(String::from_utf8_lossy(&checked.stdout).contains("yardtwin repath b"));
+    let said = [String::from_utf8(found.stdout).unwrap(), desk.ok(&["repath", "b"])];
     let there = folder.parent().unwrap().join("b").to_str().unwrap().to_owned();
     assert_eq!(
         fs::read_to_string(desk.game("b", "cabin/plain.ini")).unwrap(),
@@ -265,11 +265,11 @@ fn paths_that_lead_elsewhere_are_found_in_whatever_form_and_mended() {
     let json: serde_json::Value =
         serde_json::from_slice(&fs::read(desk.game("b", "cabin/escaped.json")).unwrap()).unwrap();
     assert_eq!(json["at"], there.as_str());
-    let again = desk.run(&["repath", "b"]);
+    let again = desk.run(&["repath", "b", "--dry-run"]);
     assert!(String::from_utf8_lossy(&again.stdout).contains("state.bin"), "what is binary is still named");
     // A folder outside: what was there is kept first.
     write(&desk, &desk.at("project/list.txt"), "see /data/old/maps\nand /data/older\n");
-    desk.ok(&["repath", "--from", "/data/old", "--to", "/data/new", "--in", "project", "--apply"]);
+    desk.ok(&["repath", "--from", "/data/old", "--to", "/data/new", "--in", "project"]);
     assert_eq!(fs::read_to_string(desk.at("project/list.txt")).unwrap(), "see /data/new/maps\nand /data/older\n");
     assert_eq!(
         fs::read_to_string(desk.at("yard/kept/project 1/list.txt")).unwrap(),

@@ -175,7 +175,7 @@ const KINDS: [Kind; 32] = [
         does: |desk| {
             flip(&pooled(desk, &BIG));
             fs::remove_file(desk.at("build/data/big.dat")).unwrap();
-            desk.ok(&["remove", "three", "--forget", "--yes"]);
+            desk.ok(&["remove", "three", "--for-good", "--yes"]);
         },
         finds: &["content_damaged"],
         says: "game/data/big.dat in workbench@1, game/data/big.dat in one, game/data/big.dat in two",
@@ -521,7 +521,7 @@ fn every_kind_of_damage_is_found_and_what_can_be_mended_is() {
 fn what_only_the_source_still_has_comes_back_by_an_intake() {
     let desk = desk();
     let lost = pooled(&desk, &BIG);
-    ["one", "two", "three"].iter().for_each(|twin| drop(desk.ok(&["remove", twin, "--forget", "--yes"])));
+    ["one", "two", "three"].iter().for_each(|twin| drop(desk.ok(&["remove", twin, "--for-good", "--yes"])));
     cut(&listing(&desk));
     fs::remove_file(&lost).unwrap();
     let (code, answer) = check(&desk, &["workbench@1"]);
@@ -537,7 +537,7 @@ fn a_folder_that_is_named_has_the_right_bytes() {
     let kept = desk.at("kept elsewhere/deep");
     fs::create_dir_all(&kept).unwrap();
     fs::rename(desk.at("build/data/big.dat"), kept.join("any name")).unwrap();
-    desk.ok(&["remove", "three", "--forget", "--yes"]);
+    desk.ok(&["remove", "three", "--for-good", "--yes"]);
     flip(&pooled(&desk, &BIG));
     let whole = fs::read(kept.join("any name")).unwrap();
     assert_eq!(check(&desk, &["--full", "--fix"]).0, 3, "nothing that is known has them");

@@ -48,7 +48,7 @@ fn what_tools_do_in_one_twin_reaches_no_other() {
                 let output = desk.tool("sh").args(["-c", what, "sh"]).arg(&path).output().unwrap();
                 refused += u32::from(!output.status.success());
                 desk.ok(&["show", "tried"]);
-                desk.ok(&["remove", "tried", "--forget", "--yes"]);
+                desk.ok(&["remove", "tried", "--for-good", "--yes"]);
             }
         }
         assert_same(&others, &look(&desk.at("yard/twins/b/game")), share);

@@ -59,7 +59,7 @@ fn killed_at_random_instants_an_intake_or_a_clone_leaves_nothing_half_done() {
         let whole = timed(|| {
             desk.ok(&["clone", "wexcombe@whole", "measure", "--share", "none"]);
         });
-        desk.ok(&["remove", "measure", "--forget", "--yes"]);
+        desk.ok(&["remove", "measure", "--for-good", "--yes"]);
         let after = whole.mul_f64(f64::from(u32::try_from(dice.roll(1000)).unwrap()) / 1000.0);
         hits += u32::from(killed(&desk, &clone, after));
         let twins = desk.json(&["list"]);
@@ -72,7 +72,7 @@ fn killed_at_random_instants_an_intake_or_a_clone_leaves_nothing_half_done() {
         // The name is free again, or taken by a whole twin.
         let again = desk.run(&clone).status.code();
         assert!(matches!(again, Some(0 | 4)), "{again:?}");
-        desk.ok(&["remove", &name, "--forget", "--yes"]);
+        desk.ok(&["remove", &name, "--for-good", "--yes"]);
     }
     eprintln!("killed {hits} of 30 commands before their end");
     assert!(hits >= 10, "only {hits} of 30 commands were still running when they were killed");
@@ -153,7 +153,7 @@ fn stopped_by_a_signal_a_clone_undoes_itself_and_says_so() {
                 }
                 code => {
                     assert_eq!(code, Some(0));
-                    desk.ok(&["remove", "t", "--forget", "--yes"]);
+                    desk.ok(&["remove", "t", "--for-good", "--yes"]);
                 }
             }
         }

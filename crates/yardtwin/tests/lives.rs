@@ -375,7 +375,7 @@ impl Life {
         self.kept.remove(&twin);
         let seen = self.twins.remove(&twin).unwrap();
         match self.roll(3) {
-            0 => self.ok(&["remove", &twin, "--forget", "--yes"]),
+            0 => self.ok(&["remove", &twin, "--for-good", "--yes"]),
             1 => self.ok(&["remove", &twin]),
             _ => {
                 self.ok(&["remove", &twin]);
@@ -488,7 +488,7 @@ fn live(seed: u64) {
             let steps = life.log.len();
             life.step();
             // A write through the guard overwrites the pool's own file: where nothing else has its bytes, they are named as lost.
-            let forget = ["--forget", "sweep", "keep.time"];
+            let forget = ["--for-good", "sweep", "keep.time"];
             let forgets = life.log[steps..].iter().any(|step| forget.iter().any(|what| step.contains(what)));
             life.settle(&before, forgets);
         }

@@ -252,10 +252,10 @@ fn what_comes_while_a_deletion_is_asked_about_is_seen_and_what_no_state_holds_is
     let odd = desk.game("a", "").join(OsStr::from_bytes(b"not \xff text"));
     fs::write(&odd, "x").unwrap();
     desk.place.give_away();
-    let said = desk.ok(&["remove", "a", "--forget", "--dry-run"]);
+    let said = desk.ok(&["remove", "a", "--for-good", "--dry-run"]);
     assert!(said.contains("not in its last state") && !said.contains("nothing: all of it"), "{said}");
     desk.ok(&["remove", "a"]);
-    let said = desk.ok(&["remove", "a", "--forget", "--dry-run"]);
+    let said = desk.ok(&["remove", "a", "--for-good", "--dry-run"]);
     assert!(said.contains("UTF-8"), "also once it is removed: {said}");
     let settings = fs::read_to_string(desk.at("yard/yard.toml")).unwrap();
     let keep = "[keep]\nstates = 1\ndays = 0\nremoved_days = 0\ngrace_days = 0\n";
@@ -263,7 +263,7 @@ fn what_comes_while_a_deletion_is_asked_about_is_seen_and_what_no_state_holds_is
     assert!(desk.ok(&["sweep"]).contains("held back"));
     let removed = fs::read_dir(desk.at("yard/removed")).unwrap().count();
     assert_eq!(removed, 1, "nobody deletes unasked what no state holds");
-    desk.ok(&["remove", "a", "--forget", "--yes"]);
+    desk.ok(&["remove", "a", "--for-good", "--yes"]);
 }
 
 #[test]

@@ -40,8 +40,8 @@ fn a_dry_run_changes_nothing_and_says_what_it_would_do() {
         &["clone", "a", "b", "--share", "all"],
         &["clone", "gone", "gone"],
         &["remove", "a"],
-        &["remove", "a", "--forget"],
-        &["remove", "gone", "--forget"],
+        &["remove", "a", "--for-good"],
+        &["remove", "gone", "--for-good"],
         &["profile", "set", "a", "note", "x"],
         &["launch", "a"],
         &["entry", "add", "a"],
@@ -178,11 +178,11 @@ fn what_cannot_be_undone_is_asked_first() {
         assert!(said.contains("new      game/cabin/shifts/shift-001.wjs"), "{said}");
         assert_eq!((code, shift.exists()), (Some(0), kept), "{said}");
     }
-    let (code, said) = typed(&desk, "remove a --forget", "n");
+    let (code, said) = typed(&desk, "remove a --for-good", "n");
     assert!(said.contains("1 file (4 B) that exist nowhere else are lost: game/cabin/shifts/mine.wjs"), "{said}");
     assert_eq!(code, Some(130), "{said}");
     assert!(desk.game("a", "cabin/shifts/mine.wjs").exists());
-    let (code, said) = typed(&desk, "remove a --forget", "y");
+    let (code, said) = typed(&desk, "remove a --for-good", "y");
     assert_eq!(code, Some(0), "{said}");
     assert!(!desk.game("a", "").exists());
 

@@ -79,7 +79,7 @@ fn what_twins_take_and_what_deleting_one_frees_is_what_du_and_df_say() {
         assert!(close(number("own") + number("shared"), du(&folder, &["-l"])), "{name}: {here:#}");
         let before = (du(&yard, &[]), free(&yard));
         assert!(by_blocks || close(space["on_disk"].as_u64().unwrap(), before.0), "{space:#} {before:?}");
-        desk.ok(&["remove", name, "--forget", "--yes"]);
+        desk.ok(&["remove", name, "--for-good", "--yes"]);
         if !by_blocks {
             let freed = before.0 - du(&yard, &[]);
             assert!(close(number("frees"), freed), "{name}: du says {freed}: {here:#}");

@@ -77,7 +77,7 @@ fn a_protected_twin_is_played_and_not_changed() {
     install_mod(&desk, "a");
     desk.ok(&["protect", "a"]);
     for refused in
-        [vec!["restore", "a", "then", "--yes"], vec!["remove", "a"], vec!["remove", "a", "--forget", "--yes"]]
+        [vec!["restore", "a", "then", "--yes"], vec!["remove", "a"], vec!["remove", "a", "--for-good", "--yes"]]
     {
         let said = desk.fails(4, &refused);
         assert!(said.contains("protected") && said.contains("protect a --off"), "{said}");

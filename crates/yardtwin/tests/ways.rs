@@ -168,7 +168,7 @@ fn possible(desk: &Desk, rung: &str, test: &str) -> bool {
     desk.ok(&["clone", "workbench@1", "asked"]);
     desk.ok(&["profile", "set", "asked", "isolation", rung]);
     let output = desk.run(&["launch", "asked", "--dry-run"]);
-    desk.ok(&["remove", "asked", "--forget", "--yes"]);
+    desk.ok(&["remove", "asked", "--for-good", "--yes"]);
     if !output.status.success() {
         skip(&format!("{test}, {rung}"), text(&output.stderr).trim());
     }
@@ -202,7 +202,7 @@ fn try_way(desk: &Desk, rung: &str, (name, _, script): (&str, &str, &str)) -> &'
         (false, ..) if changed.is_empty() => "refused",
         (works, ..) => panic!("{what}: {works}, and of the twin are changed: {changed:?}"),
     };
-    desk.ok(&["remove", "a", "--forget", "--yes"]);
+    desk.ok(&["remove", "a", "--for-good", "--yes"]);
     result
 }
 
@@ -306,7 +306,7 @@ fn nothing_outside_can_be_changed_from_a_sealed_launch_and_little_from_a_fenced_
             desk.ok(&["profile", "set", "a", "isolation", rung]);
             desk.ok(&["profile", "set", "a", "yard", "shown"]);
             let harmed = meddle(&desk, folder, name);
-            desk.ok(&["remove", "a", "--forget", "--yes"]);
+            desk.ok(&["remove", "a", "--for-good", "--yes"]);
             if rung == "sealed" {
                 assert!(harmed.is_empty(), "{name}: {harmed:?}");
             }

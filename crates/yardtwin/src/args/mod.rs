@@ -103,7 +103,7 @@ pub(crate) enum Command {
         name: TwinName,
         /// Delete it for good, a removed one too
         #[arg(long)]
-        forget: bool,
+        for_good: bool,
         #[command(flatten)]
         how: Careful,
     },
@@ -224,14 +224,12 @@ pub(crate) enum Command {
         #[command(flatten)]
         how: DryRun,
     },
-    /// Find absolute paths in a twin's files that lead to where it was before or to other twins, and mend them
+    /// Find absolute paths in a twin's files that lead to where it was before or to other twins, and rewrite them; what was
+    /// there stays in the history
     Repath {
         /// The twin
         #[arg(required_unless_present_all = ["from", "inside"])]
         name: Option<TwinName>,
-        /// Rewrite them; what is there now stays in the history
-        #[arg(long)]
-        apply: bool,
         /// Look for this folder instead
         #[arg(long, value_name = "FOLDER", requires = "to")]
         from: Option<PathBuf>,
@@ -244,6 +242,8 @@ pub(crate) enum Command {
         /// List every place, however many there are
         #[arg(long)]
         all: bool,
+        #[command(flatten)]
+        how: DryRun,
     },
     /// Let go of old states and delete what nothing needs, as yard.toml says
     Sweep {

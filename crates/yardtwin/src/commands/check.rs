@@ -110,8 +110,8 @@ fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
             "mend: put the folder back where it was; or, as its history knows it: yardtwin remove {about}, then {}",
             typed("clone", &[&finding.about, &finding.about])
         ),
-        Mend::Repath { rewrites: true } => format!("look at it, then mend it: yardtwin repath {about} --apply"),
-        Mend::Repath { rewrites: false } => format!("look at it: yardtwin repath {about}"),
+        Mend::Repath { rewrites: true } => format!("mend it: yardtwin repath {about} (--dry-run shows them)"),
+        Mend::Repath { rewrites: false } => format!("look at it: yardtwin repath {about} --dry-run"),
         Mend::Edit { path } => format!("mend: correct it in an editor: {}", path.display()),
         Mend::WriteSheet { title } => format!("mend: {}", typed("sheet new", &[title])),
         Mend::MoveUp { folder, into } => {

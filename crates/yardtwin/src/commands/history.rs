@@ -175,7 +175,7 @@ pub(crate) fn restore(yard: &Yard, name: &TwinName, options: RestoreOptions, how
         screen.warn(format_args!(
             "what came back names the folder of another twin: {}; look at it: {}",
             listed(&paths, 5),
-            typed("repath", &[name])
+            typed("repath --dry-run", &[name])
         ));
     }
     Ok(ExitCode::SUCCESS)

@@ -54,7 +54,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Show { name, belongings: true } => carry::belongings(&yard()?, &name, screen),
         Command::Show { name, .. } => twins::show(&yard()?, &name, screen),
         Command::Folder { name, place, open } => twins::folder(&yard()?, &name, place.as_deref(), open, screen),
-        Command::Remove { name, forget, how } => twins::remove(&yard()?, &name, forget, how, screen),
+        Command::Remove { name, for_good, how } => twins::remove(&yard()?, &name, for_good, how, screen),
         Command::Rename { name, new, move_folder, how } => {
             twins::rename(&yard()?, &name, &new, move_folder, how, screen)
         }
@@ -89,8 +89,8 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             };
             renew::renew(&yard()?, &name, &RenewOptions { stock, rest }, how, screen)
         }
-        Command::Repath { name, apply, from, to, inside, all } => {
-            let wish = repath::Wish { name, apply, named: from.zip(to), inside, all };
+        Command::Repath { name, from, to, inside, all, how } => {
+            let wish = repath::Wish { name, how, named: from.zip(to), inside, all };
             repath::repath(&yard()?, &wish, screen)
         }
         Command::Sweep { how } => history::sweep(&yard()?, how, screen),

@@ -6,6 +6,7 @@ use std::process::ExitCode;
 use yard_twin::{NamedFolder, NamedPlace, PathForm, PlaceKind, TwinName, Yard};
 
 use super::{Done, typed};
+use crate::args::DryRun;
 use crate::fail::Failure;
 use crate::progress::ctx;
 use crate::screen::{Screen, Tone, counted, duration, files, listed, shell, size};
@@ -18,7 +19,7 @@ const PLACES: usize = 30;
 /// What is wished for.
 pub(crate) struct Wish {
     pub(crate) name: Option<TwinName>,
-    pub(crate) apply: bool,
+    pub(crate) how: DryRun,
     pub(crate) named: Option<(PathBuf, PathBuf)>,
     pub(crate) inside: Option<PathBuf>,
     pub(crate) all: bool,
@@ -36,7 +37,7 @@ pub(crate) fn repath(yard: &Yard, wish: &Wish, screen: &Screen) -> Done {
 fn in_twin(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, wish: &Wish, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let plan = yard.plan_repath(name, named, &ctx)?;
-    if !wish.apply {
+    if wish.how.dry_run {
         screen.answer(&plan, |screen| {
             say(&format!("The twin {}", shell(name)), &plan.found, wish, screen);
             let rewrites = plan.found.iter().any(|found| found.only_reported.is_none()) || plan.profile;
@@ -44,7 +45,7 @@ fn in_twin(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, wish: &W
                 ("looked through", format!("{}, {}", files(plan.files), size(plan.bytes))),
                 ("looked for", places(&plan.places)),
                 ("its profile", if plan.profile { "names one too".into() } else { String::new() }),
-                ("mend it", if rewrites { typed("repath --apply", &[name]) } else { String::new() }),
+                ("mend it", if rewrites { typed("repath", &[name]) } else { String::new() }),
             ]);
         });
         let nothing = plan.found.is_empty() && !plan.profile;
@@ -72,14 +73,14 @@ fn in_folder(
     let ctx = ctx(screen);
     let plan = yard.plan_repath_folder(folder, name, named, &ctx)?;
     let about = format!("The folder {}", plan.folder.display());
-    if !wish.apply {
+    if wish.how.dry_run {
         screen.answer(&plan, |screen| {
             say(&about, &plan.found, wish, screen);
             screen.facts(&[
                 ("looked through", format!("{}, {}", files(plan.files), size(plan.bytes))),
                 ("looked for", places(&plan.places)),
                 ("passed over", listed(&plan.passed_over, 5)),
-                ("mend it", if plan.found.is_empty() { "" } else { "the same command with --apply" }.into()),
+                ("mend it", if plan.found.is_empty() { "" } else { "the same command without --dry-run" }.into()),
             ]);
         });
         return Ok(if plan.found.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(FOUND) });
@@ -101,7 +102,7 @@ fn say(about: &str, found: &[NamedPlace], wish: &Wish, screen: &Screen) {
         (0, _) => screen.head(format_args!("{about} names no such place")),
         (all, 0) => screen.head(format_args!("{about} names such places {}, and none is rewritten", times(all))),
         (all, some) => {
-            let done = if wish.apply { "rewritten" } else { "would be rewritten" };
+            let done = if wish.how.dry_run { "would be rewritten" } else { "rewritten" };
             screen.head(format_args!("{about} names such places {}; {some} {done}", times(all)));
         }
     }

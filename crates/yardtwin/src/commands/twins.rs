@@ -107,7 +107,7 @@ fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
             "these name the folder of {} by its absolute path: {}. Look at all of it: {}",
             plan.source,
             listed(&paths, 5),
-            typed("repath", &[&outcome.name])
+            typed("repath --dry-run", &[&outcome.name])
         ));
     }
     match outcome.unshared {
@@ -430,7 +430,7 @@ pub(crate) fn rename(
         if moved.is_some() {
             screen.warn(format_args!(
                 "text files of the player's own that name the old folder are mended; to look at all the others: {}",
-                typed("repath", &[&outcome.name])
+                typed("repath --dry-run", &[&outcome.name])
             ));
         }
     });
@@ -464,23 +464,23 @@ pub(crate) fn protect(yard: &Yard, name: &TwinName, on: bool, how: DryRun, scree
     Ok(ExitCode::SUCCESS)
 }
 
-pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, screen: &Screen) -> Done {
+pub(crate) fn remove(yard: &Yard, name: &TwinName, for_good: bool, how: Careful, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let plan = yard.plan_remove(name, &ctx)?;
     leaks(&plan.name, &plan.leaks, screen);
-    if plan.removed && !forget {
+    if plan.removed && !for_good {
         return Err(Failure::refused(
             format!("the twin {name} is removed already"),
-            format!("Delete it for good: {}", typed("remove --forget", &[name])),
+            format!("Delete it for good: {}", typed("remove --for-good", &[name])),
         ));
     }
     if how.dry_run {
         screen.answer(&plan, |screen| {
-            let done = if forget { "would be deleted for good" } else { "would be removed" };
+            let done = if for_good { "would be deleted for good" } else { "would be removed" };
             screen.head(format_args!("The twin {} {done}", shell(name)));
             screen.facts(&plan_facts(&plan));
         });
-    } else if forget {
+    } else if for_good {
         screen.confirm(&question(&plan), how.yes)?;
         let outcome = yard.forget_twin(&plan, &ctx)?;
         screen.answer(&outcome, |screen| {
@@ -499,7 +499,7 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, forget: bool, how: Careful, s
             facts.push(("kept", outcome.folder.as_ref().map(|f| f.display().to_string()).unwrap_or_default()));
             facts.push(("took", duration(outcome.took)));
             facts.push(("way back", typed("clone", &[name, name])));
-            facts.push(("for good", typed("remove --forget", &[name])));
+            facts.push(("for good", typed("remove --for-good", &[name])));
             screen.facts(&facts);
         });
     }
