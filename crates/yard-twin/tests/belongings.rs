@@ -11,8 +11,8 @@ use std::path::Path;
 
 use common::{Dice, Place, Seen, assert_same, clone, look, take_in};
 use yard_twin::{
-    CarryFrom, CarryOptions, Class, CloneOptions, Ctx, Does, Edit, EditChange, Error, OnClash, RenewOptions, Rest,
-    RestoreOptions, Sharing, SnapshotRef, TwinIntakeOptions, Yard,
+    CarryFrom, CarryOptions, Class, CloneOptions, Ctx, Does, Edit, EditChange, Error, OnClash, RelPath, RenewOptions,
+    Rest, RestoreOptions, Sharing, SnapshotRef, TwinIntakeOptions, Yard,
 };
 
 const CASES: u64 = 60;
@@ -173,7 +173,7 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
             ..CarryOptions::default()
         };
         let (yard, to) = (&world.yard, "b2".parse().unwrap());
-        let plan = match yard.plan_carry(&CarryFrom::Twin("a1".parse().unwrap()), &to, &options, &ctx) {
+        let mut plan = match yard.plan_carry(&CarryFrom::Twin("a1".parse().unwrap()), &to, &options, &ctx) {
             Err(error) if groups.is_empty() => return assert_eq!(error.class(), Class::Usage),
             plan => plan.unwrap(),
         };
@@ -181,7 +181,16 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
         if plan.undecided() > 0 {
             assert!(matches!(yard.apply_carry(&plan, &ctx), Err(Error::Carry(_))));
             assert_same(&a, &world.twin("a1"), "nothing is changed before someone decides");
-            return assert_same(&b, &world.twin("b2"), "nor here");
+            assert_same(&b, &world.twin("b2"), "nor here");
+            if world.dice.roll(3) == 0 {
+                return;
+            }
+            while let Some(item) = plan.items().iter().find(|item| item.does == Does::Undecided) {
+                let (place, rule) = (item.to.clone(), policies[1 + usize::try_from(world.dice.roll(4)).unwrap()]);
+                plan = plan.decide(yard, &place, rule.unwrap(), &ctx).unwrap();
+            }
+            let nowhere = plan.decide(yard, &RelPath::new("game/nowhere").unwrap(), OnClash::Skip, &ctx);
+            assert!(matches!(nowhere, Err(Error::NotFound { .. })));
         }
         let outcome = yard.apply_carry(&plan, &ctx).unwrap();
         let (a_after, b_after) = (world.twin("a1"), world.twin("b2"));
@@ -190,10 +199,10 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
             mine.iter().filter(|(path, _)| group(path).is_some_and(|group| groups.contains(&group))).collect();
         assert_eq!(
             mine.keys().map(|path| path.as_str()).collect::<BTreeSet<_>>(),
-            plan.items.iter().map(|i| i.from.as_str()).collect()
+            plan.items().iter().map(|i| i.from.as_str()).collect()
         );
         let mut touched = BTreeSet::new();
-        for item in &plan.items {
+        for item in plan.items() {
             let there = b_after.get(item.to.as_str());
             if item.does == Does::Leave {
                 assert!(outcome.skipped.contains(&item.from));
@@ -218,7 +227,7 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
         world.restore("b2", outcome.before);
         assert_same(&b, &world.twin("b2"), "b can be had back exactly");
         let mut counts = carried.get();
-        for item in &plan.items {
+        for item in plan.items() {
             counts[item.does as usize] += 1;
         }
         carried.set(counts);

@@ -101,7 +101,8 @@ impl Failure {
                 "the same command with --leave-rest, or with --keep-rest".into()
             }
             Error::Carry(CarryError::Undecided { .. }) => {
-                "the same command with --on-clash skip, replace, newer or both".into()
+                "the same command with --on-clash skip, replace, newer or both, or with --decide PATH=RULE for each"
+                    .into()
             }
             Error::ContentMissing { .. } => "yardtwin intake FOLDER --title TITLE --build BUILD".into(),
             Error::Launch(LaunchError::NoProgram { twin, .. }) => {

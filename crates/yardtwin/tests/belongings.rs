@@ -77,6 +77,13 @@ fn belongings_go_from_the_old_build_to_the_new_one_and_back_they_can_be_had() {
     desk.ok(&["launch", "new"]);
     said.push(desk.fails(4, &["carry", "shifts", "--from", "old", "--to", "new"]));
     said.push(String::from_utf8(desk.run(&["carry", "shifts", "--from", "old", "--to", "new"]).stdout).unwrap());
+    let undecided = desk.run(&["carry", "shifts", "--from", "old", "--to", "new", "--json"]).stdout;
+    let undecided: serde_json::Value = serde_json::from_slice(&undecided).unwrap();
+    let clashes = undecided["items"].as_array().unwrap().iter().filter(|item| item["does"] == "undecided");
+    let decided = clashes.flat_map(|item| ["--decide".to_owned(), format!("{}=newer", item["to"].as_str().unwrap())]);
+    let decided: Vec<String> = decided.collect();
+    let words = ["carry", "shifts", "--from", "old", "--to", "new", "--dry-run"].into_iter();
+    desk.ok(&words.chain(decided.iter().map(String::as_str)).collect::<Vec<_>>());
     said.push(desk.ok(&["carry", "shifts", "--from", "old", "--to", "new", "--on-clash", "both", "--move"]));
     assert_eq!(fs::read_dir(desk.game("old", "cabin/shifts")).unwrap().count(), 0, "the folder stays, empty");
     said.push(desk.run(&["diff", "old", "new", "--belongings"]).status.code().unwrap().to_string());
@@ -336,6 +343,9 @@ fn what_cannot_be_is_refused_with_one_clear_error_and_changes_nothing() {
         (2, vec!["carry", "shifts", "--from", "old", "--to", "old"], "both the twin"),
         (1, carry(&["shafts"]), "no group of belongings"),
         (2, carry(&["--files", "game/**"]), "catches all"),
+        (2, carry(&["shifts", "--decide", "game/a=maybe"]), "no rule"),
+        (2, carry(&["shifts", "--decide", "../a=skip"]), "--decide"),
+        (1, carry(&["shifts", "--decide", "game/nowhere=skip"]), "game/nowhere"),
         (2, carry(&["--files", "game/nothing*"]), "catches nothing"),
         (2, carry(&["--files", "../x"]), "can't be used"),
         (2, vec!["carry", "boards", "--from-home", "--move", "--to", "new"], "out of its place"),

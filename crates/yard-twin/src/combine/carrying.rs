@@ -84,7 +84,8 @@ pub(crate) struct Target<'a> {
     pub(crate) folds: bool,
 }
 
-/// Decides about each belonging; `policy` says what is done about a clash in a group. Gives the entries that come, too.
+/// Decides about each belonging; `policy` says what is done about a clash in a place, by its path and its group. Gives the
+/// entries that come, too.
 ///
 /// # Errors
 /// [`Error::Obstructed`] if a file would take a folder's place or need one where a file is, [`Error::Clash`] if two that
@@ -92,7 +93,7 @@ pub(crate) struct Target<'a> {
 pub(crate) fn decide(
     coming: Vec<Coming>,
     target: &Target<'_>,
-    policy: impl Fn(Option<&str>) -> Option<OnClash>,
+    policy: impl Fn(&RelPath, Option<&str>) -> Option<OnClash>,
 ) -> Result<Vec<(CarryItem, Entry)>> {
     let mut spellings = if target.folds { Some(Spellings::of(target.there)?) } else { None };
     let key = |path: &RelPath| if target.folds { fold_key(path.as_str()) } else { path.as_str().to_owned() };
@@ -118,13 +119,17 @@ pub(crate) fn decide(
     Ok(items)
 }
 
-fn item(coming: Coming, target: &Target<'_>, policy: &impl Fn(Option<&str>) -> Option<OnClash>) -> (CarryItem, Entry) {
+fn item(
+    coming: Coming,
+    target: &Target<'_>,
+    policy: &impl Fn(&RelPath, Option<&str>) -> Option<OnClash>,
+) -> (CarryItem, Entry) {
     let Coming { from, group, entry, shipped } = coming;
     let there = target.there.get(entry.path.as_str());
     let laid = target.laid.get(entry.path.as_str());
     let found = met(&entry.node, shipped.as_ref(), there.map(|is| &is.node), laid.map(|is| &is.node));
     let newer = there.is_none_or(|there| entry.mtime > there.mtime);
-    let does = does(found, policy(group.as_deref()), newer);
+    let does = does(found, policy(&entry.path, group.as_deref()), newer);
     let other = there.filter(|_| !matches!(found, Met::New | Met::Same));
     let item = CarryItem {
         from,
@@ -252,7 +257,7 @@ mod tests {
         };
         let there = listing(there);
         let target = Target { there: &there, laid: &laid, folds: false };
-        let (item, entry) = decide(vec![coming], &target, |_| policy).unwrap().remove(0);
+        let (item, entry) = decide(vec![coming], &target, |_, _| policy).unwrap().remove(0);
         assert_eq!(item.to, entry.path);
         (item.found, item.does, item.to.to_string())
     }
@@ -296,7 +301,7 @@ mod tests {
         let there = listing(&[("game/Cabin/shifts/one", "1", 0), ("game/file", "2", 0)]);
         let decided = |paths: &[&str], folds| {
             let target = Target { there: &there, laid: &there, folds };
-            decide(paths.iter().map(|path| coming(path)).collect(), &target, |_| None)
+            decide(paths.iter().map(|path| coming(path)).collect(), &target, |_, _| None)
         };
         for path in ["game/Cabin", "game/Cabin/shifts", "game/file/below"] {
             assert!(matches!(decided(&[path], false), Err(Error::Obstructed { .. })), "{path}");

@@ -1,6 +1,6 @@
 //! Carry: bringing belongings from one twin to another, or from outside into a twin.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -15,7 +15,7 @@ use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{CarryItem, Coming, Does, Target, decide, without};
 use crate::disk;
-use crate::error::{CarryError, Result};
+use crate::error::{CarryError, Error, Result};
 use crate::ident::{BuildRef, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
@@ -42,6 +42,8 @@ pub struct CarryOptions {
     pub files: Vec<String>,
     /// What is done where both have something of their own in one place; the sheet says it otherwise, or nobody.
     pub on_clash: Option<OnClash>,
+    /// What is done in single places, by the path in the twin that they go to, whatever is said of the others.
+    pub decisions: BTreeMap<RelPath, OnClash>,
     /// Take them out of the other twin once they are verified in this one.
     pub take_out: bool,
 }
@@ -69,14 +71,16 @@ pub struct CarryPlan {
     pub to: CarrySide,
     /// The room that it takes on disk.
     pub room: Room,
-    /// Each belonging and what is done with it, by where it goes.
-    pub items: Vec<CarryItem>,
+    items: Vec<CarryItem>,
     /// What can't be carried, each with its reason.
     pub left: Vec<String>,
     /// Whether they are taken out of the other twin afterwards.
     pub take_out: bool,
     /// Shared files that were found to be written through their guard.
     pub leaks: Leaks,
+    /// What it was planned from, so that it can be planned again.
+    #[serde(skip)]
+    asked: (CarryFrom, CarryOptions),
     #[serde(skip)]
     entries: Vec<Entry>,
     #[serde(skip)]
@@ -118,12 +122,32 @@ pub struct CarryOutcome {
 }
 
 impl CarryPlan {
+    /// Each belonging and what is done with it, by where it goes.
+    #[must_use]
+    pub fn items(&self) -> &[CarryItem] {
+        &self.items
+    }
+
+    /// The same carry with a decision about one place more: a path of the twin that they go to, as in
+    /// [`CarryItem::to`]. It is planned again, from both twins as they are now.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_carry`]; [`crate::Error::NotFound`] if nothing comes to that place.
+    pub fn decide(&self, yard: &Yard, place: &RelPath, does: OnClash, ctx: &Ctx) -> Result<Self> {
+        let (from, mut options) = self.asked.clone();
+        options.decisions.insert(place.clone(), does);
+        yard.plan_carry(&from, &self.aim.row.name, &options, ctx)
+    }
+
     /// How many belongings wait for a word about what is to be done.
     #[must_use]
     pub fn undecided(&self) -> usize {
         self.items.iter().filter(|item| item.does == Does::Undecided).count()
     }
 }
+
+/// So many places are named where another one was meant.
+const KNOWN: usize = 20;
 
 /// A twin that takes part, settled just now.
 struct Party {
@@ -167,6 +191,7 @@ impl Yard {
             let why = "it catches nothing that the player added or changed".into();
             return Err(CarryError::Pattern { pattern: pattern.clone(), why }.into());
         }
+        let asked = (from.clone(), options.clone());
         let from = CarrySide {
             name: match from {
                 CarryFrom::Twin(_) => source.as_ref().map(|source| source.row.name.to_string()).unwrap_or_default(),
@@ -198,7 +223,8 @@ impl Yard {
         let (there, next, to_come) = (&aim.there, &aim.draft.base, (aim.to.sharing, &aim.to.build));
         let mut room = self.room_between(there, next, to_come, ctx)?;
         room.needs += fetched;
-        Ok(CarryPlan { room, from, to: to_side, items, left, take_out: options.take_out, leaks, entries, aim, out })
+        let take_out = options.take_out;
+        Ok(CarryPlan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, aim, out })
     }
 
     fn party(&self, row: TwinRow, ctx: &Ctx) -> Result<Party> {
@@ -214,8 +240,16 @@ impl Yard {
     fn decide(&self, coming: Vec<Coming>, to: &Party, options: &CarryOptions) -> Result<Vec<(CarryItem, Entry)>> {
         let folds = to.sheet.ignores_case() || disk::folds_case(&self.folder_of(&to.row))?;
         let target = Target { there: &to.settled.listing, laid: &to.laid, folds };
+        let known: HashSet<&RelPath> = coming.iter().map(|coming| &coming.entry.path).collect();
+        if let Some(other) = options.decisions.keys().find(|place| !known.contains(place)) {
+            let known = coming.iter().map(|coming| coming.entry.path.to_string()).take(KNOWN).collect();
+            return Err(Error::NotFound { what: "belonging that goes to", name: other.to_string(), known });
+        }
         let by_sheet = |group: Option<&str>| to.sheet.belongings.get(group?)?.on_clash;
-        let mut decided = decide(coming, &target, |group| options.on_clash.or_else(|| by_sheet(group)))?;
+        let rule = |place: &RelPath, group: Option<&str>| {
+            options.decisions.get(place).copied().or(options.on_clash).or_else(|| by_sheet(group))
+        };
+        let mut decided = decide(coming, &target, rule)?;
         decided.sort_by(|(a, _), (b, _)| a.to.cmp(&b.to));
         Ok(decided)
     }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args as Group, ValueEnum};
-use yard_twin::{OnClash, TwinName};
+use yard_twin::{OnClash, RelPath, TwinName};
 
 use super::DryRun;
 
@@ -33,11 +33,23 @@ pub(crate) struct Carry {
     /// What to do where both twins have something of the player's own in one place
     #[arg(long, value_enum)]
     pub(crate) on_clash: Option<ClashRule>,
+    /// What to do in one place, whatever --on-clash says, as in game/cabin/panel.ini=replace (may be given more than once)
+    #[arg(long, value_name = "PATH=RULE", value_parser = decision)]
+    pub(crate) decide: Vec<(RelPath, OnClash)>,
     /// Take them out of the twin that they come from, once they are verified in the other
     #[arg(long = "move", requires = "from")]
     pub(crate) take_out: bool,
     #[command(flatten)]
     pub(crate) how: DryRun,
+}
+
+/// `PATH=RULE`.
+fn decision(text: &str) -> Result<(RelPath, OnClash), String> {
+    let (path, rule) = text.rsplit_once('=').ok_or("a decision is PATH=RULE, as in game/cabin/panel.ini=replace")?;
+    let path = RelPath::new(path).map_err(|error| error.to_string())?;
+    let rule = ClashRule::from_str(rule, false)
+        .map_err(|_| format!("{rule:?} is no rule: there are skip, replace, newer and both"))?;
+    Ok((path, rule.into()))
 }
 
 #[derive(Clone, Copy, ValueEnum)]

@@ -32,6 +32,7 @@ pub(crate) fn carry(yard: &Yard, args: args::Carry, screen: &Screen) -> Done {
         groups: args.into.map_or(args.group, |group| vec![group]),
         files: args.files,
         on_clash: args.on_clash.map(Into::into),
+        decisions: args.decide.into_iter().collect(),
         take_out: args.take_out,
     };
     for to in &args.to {
@@ -77,13 +78,13 @@ fn one(
 
 fn say_plan(plan: &CarryPlan, screen: &Screen) {
     screen.head(format_args!("From {} to {}", side(&plan.from), side(&plan.to)));
-    if plan.items.is_empty() {
+    if plan.items().is_empty() {
         screen.line("  There is nothing of the player's own to carry.");
         return;
     }
     // What is there already needs no line where there is much.
-    let worth = |item: &&CarryItem| plan.items.len() <= ITEMS || item.does != Does::Nothing;
-    let shown: Vec<_> = plan.items.iter().filter(worth).collect();
+    let worth = |item: &&CarryItem| plan.items().len() <= ITEMS || item.does != Does::Nothing;
+    let shown: Vec<_> = plan.items().iter().filter(worth).collect();
     let rows = shown.iter().take(ITEMS).map(|item| row(item, plan)).collect();
     screen.table(&["GROUP", "WHERE", "COMES", "THERE NOW", "WHAT IS DONE"], rows);
     if shown.len() > ITEMS {
