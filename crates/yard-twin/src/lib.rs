@@ -71,12 +71,12 @@ mod op_folder;
 mod ops;
 mod parallel;
 mod path;
-mod pool;
 mod profile;
 mod progress;
 mod scan;
 mod sheet;
 mod state;
+mod store;
 mod yard;
 
 // The yard and what is done to it.
@@ -107,9 +107,9 @@ pub use ident::{
 pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
 pub use ops::Place as NamedFolder;
 pub use path::RelPath;
-pub use pool::{Share, Sharing, Unshared};
 pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
 pub use sheet::{Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sheet, new_sheet};
+pub use store::pool::{Share, Sharing, Unshared};
 
 // Starting programs.
 pub use entry::{EntryOptions, EntryPlan, EntrySummary};

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::edit::{Format, Put};
 use crate::ident::{BuildRef, ListingId, StateId};
 use crate::path::RelPath;
-use crate::pool::Sharing;
+use crate::store::pool::Sharing;
 
 /// The format of states that this version writes.
 const FORMAT: u32 = 1;

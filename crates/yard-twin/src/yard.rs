@@ -1,28 +1,25 @@
 //! Opening a yard: its layout, its locks, and what a command that died left behind.
 
-use std::borrow::Cow;
 use std::collections::HashSet;
 use std::fs;
 use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
 use crate::catalog::{Catalog, StockRow, TwinRow};
 use crate::disk;
 use crate::error::{Error, PathContext, Result, YardError, position};
-use crate::ident::{BuildRef, ContentId, ListingId, StateId, Title, TwinId, TwinName};
-use crate::listing::delta::{self, Packed};
-use crate::listing::{Entry, Layer, Listing, Totals};
+use crate::ident::{BuildRef, ListingId, Title, TwinId, TwinName};
+use crate::listing::Totals;
 use crate::lock::{self as file_lock, Held, HeldTwin, Mode};
 use crate::op_folder::OpFolder;
 use crate::ops::Recovered;
-use crate::parallel::lock;
-use crate::pool::{Pool, Sharing};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
-use crate::state::State;
+use crate::store::Store;
+use crate::store::pool::{Pool, Sharing};
 
 /// The format of yards that this version makes.
 const FORMAT: u32 = 1;
@@ -79,9 +76,6 @@ impl Default for KeepPolicy {
     }
 }
 
-/// Up to so many entries, a listing is kept in memory after it was read; a larger one is read again.
-const KEPT: usize = 200_000;
-
 /// An open yard: the root folder that holds everything.
 ///
 /// A cheap handle: clones of it share one catalogue connection, and may be used by any thread. One process may have several
@@ -92,9 +86,7 @@ pub struct Yard {
     root: Arc<Path>,
     settings: Settings,
     pub(crate) catalog: Arc<Catalog>,
-    pub(crate) pool: Pool,
-    /// The listing that was read last, of those that are kept whole: states of one twin differ from the same one.
-    last_whole: Arc<Mutex<Option<(ListingId, Listing)>>>,
+    pub(crate) store: Store,
     /// What the opening found half done, and finished or undid.
     pub(crate) recovered: Arc<Recovered>,
 }
@@ -182,9 +174,9 @@ impl Yard {
                 disk::make_folders(&folder)?;
             }
         }
-        let pool = Pool::new(root.join("pool"));
-        let (last_whole, recovered) = (Arc::default(), Arc::default());
-        let mut yard = Self { settings, catalog, pool, root: root.into(), last_whole, recovered };
+        let root: Arc<Path> = root.into();
+        let (store, recovered) = (Store::new(Arc::clone(&root)), Arc::default());
+        let mut yard = Self { settings, catalog, store, root, recovered };
         yard.recovered = Arc::new(yard.recover(ctx)?);
         // Once it is elsewhere, files that name this place can be found; a full disk is no reason not to open it.
         if let Err(error) = yard.catalog.roots(&yard.root.to_string_lossy()) {
@@ -361,82 +353,12 @@ impl Yard {
         }
     }
 
-    pub(crate) fn blob_path(&self, kind: &str, id: &str) -> PathBuf {
-        self.root.join(kind).join(&id[..2]).join(id)
-    }
-
-    /// Keeps immutable bytes under their id: durable when it returns.
-    fn put_blob(&self, kind: &str, id: &str, bytes: &[u8], op: &OpFolder) -> Result<()> {
-        let path = self.blob_path(kind, id);
-        if disk::exists(&path) {
-            return Ok(());
-        }
-        if let Some(folder) = path.parent() {
-            disk::make_folders(folder)?;
-            let temp = op.path().join(id);
-            disk::write_synced(&temp, bytes)?;
-            disk::rename(&temp, &path)?;
-            disk::sync_folder(folder)?;
-            disk::sync_folder(&self.root.join(kind))?;
-        }
-        Ok(())
-    }
-
-    /// Keeps a listing: whole, or as its difference from `before`, the one that it came of, where that is small.
-    pub(crate) fn put_listing(
-        &self,
-        listing: &Listing,
-        before: Option<(ListingId, &Layer)>,
-        op: &OpFolder,
-    ) -> Result<ListingId> {
-        let id = listing.id();
-        if disk::exists(&self.blob_path("listings", &id.to_string())) {
-            return Ok(id);
-        }
-        let bytes = match before {
-            Some((before, layer)) => self.delta(listing, before, layer)?,
-            None => None,
-        };
-        let bytes = bytes.map_or_else(|| listing.encode(), Ok)?;
-        self.put_blob("listings", &id.to_string(), &bytes, op)?;
-        Ok(id)
-    }
-
-    /// The listing as a difference from one that is kept whole, if less than a tenth differs.
-    fn delta(&self, listing: &Listing, before: ListingId, layer: &Layer) -> Result<Option<Vec<u8>>> {
-        let small = |layer: &Layer| layer.len() * 10 < listing.entries().len();
-        if !small(layer) {
-            return Ok(None);
-        }
-        let (base, layer) = match self.base_of(before)? {
-            None => (before, Cow::Borrowed(layer)),
-            Some(base) => match self.packed_listing(before)? {
-                Packed::Delta { layer: earlier, .. } => (base, Cow::Owned(earlier.then(layer))),
-                Packed::Whole(_) => return Ok(None),
-            },
-        };
-        if small(&layer) { delta::encode(base, &layer).map(Some) } else { Ok(None) }
-    }
-
-    pub(crate) fn listing(&self, id: ListingId) -> Result<Listing> {
-        match self.packed_listing(id)? {
-            Packed::Whole(listing) => Ok(listing),
-            Packed::Delta { base, layer } => {
-                let damaged = |why: String| Error::Damaged { path: self.blob_path("listings", &id.to_string()), why };
-                match self.packed_listing(base)? {
-                    Packed::Whole(base) => delta::resolve(&base, &layer, id).map_err(damaged),
-                    Packed::Delta { .. } => Err(damaged("it differs from one that is not kept whole".into())),
-                }
-            }
-        }
-    }
-
     /// How much a listing holds. Counted once: it never changes.
     pub(crate) fn totals(&self, id: ListingId) -> Result<Totals> {
         if let Some(totals) = self.catalog.totals(id)? {
             return Ok(totals);
         }
-        let totals = self.listing(id)?.totals();
+        let totals = self.store.listing(id)?.totals();
         // Another command may be at the catalogue; then it is counted again.
         if let Err(error) = self.catalog.loosely(|| self.catalog.set_totals(id, &totals)) {
             tracing::debug!(%error, "what a listing holds was counted, and not written down");
@@ -444,91 +366,19 @@ impl Yard {
         Ok(totals)
     }
 
-    /// The listing that another one is kept as a difference from.
-    pub(crate) fn base_of(&self, id: ListingId) -> Result<Option<ListingId>> {
-        let path = self.blob_path("listings", &id.to_string());
-        let mut head = Vec::new();
-        let file = disk::open_file(rustix::fs::CWD, &path).at("open", &path)?;
-        file.take(delta::HEAD as u64).read_to_end(&mut head).at("read", &path)?;
-        Ok(delta::base(&head))
-    }
-
-    pub(crate) fn packed_listing(&self, id: ListingId) -> Result<Packed> {
-        if let Some((_, last)) = lock(&self.last_whole).as_ref().filter(|(last, _)| *last == id) {
-            return Ok(Packed::Whole(last.clone()));
-        }
-        let path = self.blob_path("listings", &id.to_string());
-        let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
-        let packed = delta::decode(file, id).map_err(|why| Error::Damaged { path, why })?;
-        if let Packed::Whole(listing) = &packed
-            && listing.entries().len() <= KEPT
-        {
-            *lock(&self.last_whole) = Some((id, listing.clone()));
-        }
-        Ok(packed)
-    }
-
-    pub(crate) fn put_state(&self, state: &State, op: &OpFolder) -> Result<StateId> {
-        let (id, text) = state.encode();
-        self.put_blob("states", &id.to_string(), &text, op)?;
-        Ok(id)
-    }
-
-    pub(crate) fn state(&self, id: StateId) -> Result<State> {
-        let path = self.blob_path("states", &id.to_string());
-        let bytes = disk::read_own(&path, disk::TEXT).at("read", &path)?;
-        State::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
-    }
-
     /// Sizes of the contents that the pool may have, by the listings of what there is.
     pub(crate) fn known_sizes(&self) -> Result<HashSet<u64>> {
         let mut sizes = HashSet::new();
         // One that can't be read only makes files be stored first and known afterwards.
-        self.each_readable(self.listings_in_use()?, |entry| sizes.extend([entry.node.size()]));
+        self.store.each_readable(self.listings_in_use()?, |entry| sizes.extend([entry.node.size()]));
         Ok(sizes)
-    }
-
-    /// The contents that listings need.
-    pub(crate) fn contents_of(&self, listings: HashSet<ListingId>) -> Result<HashSet<ContentId>> {
-        let mut contents = HashSet::new();
-        self.each_entry(listings, |entry| contents.extend(entry.node.content()))?;
-        Ok(contents)
-    }
-
-    /// Goes through the entries of many listings, and of those that they are kept as differences from; most once only.
-    pub(crate) fn each_entry(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) -> Result<()> {
-        let mut bases = HashSet::new();
-        for &id in &listings {
-            if let Some(base) = self.base_of(id)? {
-                bases.insert(base);
-                if let Packed::Delta { layer, .. } = self.packed_listing(id)? {
-                    layer.changes().iter().filter_map(|(_, entry)| entry.as_ref()).for_each(&mut each);
-                }
-            } else {
-                bases.insert(id);
-            }
-        }
-        bases.into_iter().try_for_each(|id| {
-            self.listing(id)?.entries().iter().for_each(&mut each);
-            Ok(())
-        })
-    }
-
-    /// As [`Yard::each_entry`], and passes over listings that can't be read. Some entries may come twice then.
-    pub(crate) fn each_readable(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) {
-        if self.each_entry(listings.clone(), &mut each).is_err() {
-            for id in listings {
-                // That is what is passed over.
-                let _ = self.each_entry(HashSet::from([id]), &mut each);
-            }
-        }
     }
 
     /// Every listing that a stock build or a state of a twin needs, removed ones too.
     pub(crate) fn listings_in_use(&self) -> Result<HashSet<ListingId>> {
         let mut ids: HashSet<_> = self.catalog.stock_builds()?.into_iter().map(|row| row.listing).collect();
         for (_, state) in self.catalog.states_in_use()? {
-            let state = self.state(state)?;
+            let state = self.store.state(state)?;
             ids.extend([state.laid, state.disk]);
         }
         Ok(ids)

@@ -7,7 +7,7 @@ use rusqlite::Connection;
 
 use super::schema::STEPS;
 use crate::ident::SnapshotRef;
-use crate::pool::Sharing;
+use crate::store::pool::Sharing;
 use crate::{CheckOptions, CloneOptions, Ctx, IntakeOptions, RestoreOptions, Severity, Yard};
 
 fn make(place: &Path) {

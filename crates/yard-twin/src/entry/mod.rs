@@ -152,7 +152,7 @@ impl Yard {
 
     /// What a menu shows for a twin, told apart from the other entries in the folder.
     fn entry_label(&self, name: &TwinName, row: &TwinRow, folder: &Path, path: &Path) -> Result<String> {
-        let build = self.state(row.state)?.build;
+        let build = self.store.state(row.state)?.build;
         let plain = format!("{} {} \u{2013} {name}", self.title_name(&build), build.build);
         let yard = self.root().file_name().unwrap_or_default().to_string_lossy();
         let candidates = [plain.clone(), format!("{plain} ({yard})"), format!("{plain} ({yard}, {})", row.id)];

@@ -141,7 +141,7 @@ impl Yard {
         let (base, _) = Profile::load(&folder.join("profile.toml"))?;
         let variant = options.variant.clone().or_else(|| base.variant.clone());
         let profile = base.with_variant(variant.as_deref())?;
-        let state = self.state(row.state)?;
+        let state = self.store.state(row.state)?;
         let build = state.build;
         let sheet = self.sheet_of(&build)?;
         let puts_all_back = row.protected.is_some() && self.knows_nothing_own(&build)?;

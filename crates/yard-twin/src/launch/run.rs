@@ -216,7 +216,7 @@ impl Yard {
 
     /// What was made in a twin's home before its first start was laid by us: it is no change of the player's.
     fn lay_home(&self, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<()> {
-        let laid = self.listing(settled.state.laid)?;
+        let laid = self.store.listing(settled.state.laid)?;
         let made = home::prepared().filter(|path| !laid.has(path));
         let made: Vec<_> = made.filter_map(|path| settled.listing.get(&path).cloned()).collect();
         if made.is_empty() {
@@ -224,8 +224,8 @@ impl Yard {
         }
         let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
         let op = self.begin(ctx)?;
-        let state = State { laid: self.put_listing(&laid, None, &op)?, ..settled.state.clone() };
-        self.catalog.set_state(row.id, self.put_state(&state, &op)?)
+        let state = State { laid: self.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
+        self.catalog.set_state(row.id, self.store.put_state(&state, &op)?)
     }
 
     /// The folder of a run.

@@ -21,9 +21,9 @@ use crate::ident::ContentId;
 use crate::listing::{Entry, Listing, Node};
 use crate::parallel::{self, lock};
 use crate::path::{RelPath, at_and_above};
-use crate::pool::{Ledger, Share};
 use crate::progress::{Ctx, Phase};
 use crate::scan::Row;
+use crate::store::pool::{Ledger, Share};
 
 /// Entries that are staged in one folder.
 pub(crate) const TOGETHER: usize = 256;

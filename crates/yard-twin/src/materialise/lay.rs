@@ -14,9 +14,9 @@ use crate::ident::ContentId;
 use crate::listing::{Entry, Listing, Node};
 use crate::parallel::{self, lock};
 use crate::path::RelPath;
-use crate::pool::{Ledger, Linked, Policy, Pool, Share, hash_unchanged};
 use crate::progress::{Ctx, Phase};
 use crate::scan::Row;
+use crate::store::pool::{Ledger, Linked, Policy, Pool, Share, hash_unchanged};
 
 /// Progress is reported for so many bytes at once, or for a folder: all threads meet at the sink.
 const REPORT: u64 = 1 << 20;

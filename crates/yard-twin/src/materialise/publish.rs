@@ -15,8 +15,8 @@ use super::steps::{Doing, Step};
 use crate::disk::{self, At, Folders, Stat};
 use crate::error::{Error, PathContext, Result};
 use crate::path::RelPath;
-use crate::pool::{Ledger, Share};
 use crate::scan::Row;
+use crate::store::pool::{Ledger, Share};
 
 /// What came out of the folder, and may not be what should have.
 #[derive(Clone, Debug)]

@@ -15,8 +15,8 @@ use crate::listing::{Listing, rebase};
 use crate::lock::HeldTwin;
 use crate::materialise::Doubtful;
 use crate::path::RelPath;
-use crate::pool::Ledger;
 use crate::progress::Ctx;
+use crate::store::pool::Ledger;
 
 impl Yard {
     /// Takes in what a run wrote that nobody saw end: as it was said before it began.
@@ -96,7 +96,7 @@ impl Yard {
         let op = self.begin(ctx)?;
         // Taking a linked file out moves the time stamps of the others, as every change of ours does.
         let _alone = self.alone(ctx)?;
-        let ledger = Ledger::load(&self.pool)?;
+        let ledger = Ledger::load(&self.store.pool)?;
         let start = Start::of(&row, before);
         let mut times = 0;
         let mut late = |late: &[Doubtful]| {
@@ -130,7 +130,7 @@ impl Yard {
         goes_back: impl Fn(&RelPath) -> bool,
         ctx: &Ctx,
     ) -> Result<(Settled, Vec<String>)> {
-        let target = self.listing(self.state(to)?.disk)?.sharing_paths(&settled.listing);
+        let target = self.store.listing(self.store.state(to)?.disk)?.sharing_paths(&settled.listing);
         let rebased = rebase(&target, &settled.listing, &target, |path| !goes_back(path))?;
         let paths: Vec<_> =
             crate::listing::diff(&settled.listing, &rebased.listing).map(|change| change.path().to_string()).collect();
@@ -159,7 +159,7 @@ impl Yard {
 
     /// Whether a twin shares files that are known to hold wrong bytes.
     pub(crate) fn has_wrong(&self, row: &TwinRow) -> Result<bool> {
-        let aside = self.pool.aside()?;
+        let aside = self.store.pool.aside()?;
         Ok(!aside.is_empty()
             && self.linked_inodes(row).is_none_or(|linked| linked.iter().any(|inode| aside.contains_key(inode))))
     }

@@ -16,11 +16,11 @@ use crate::disk::{self, Stat};
 use crate::error::{Error, IntakeError, PathContext, Result, TwinError};
 use crate::ident::{BuildRef, ContentId};
 use crate::listing::{Entry, Listing, Node};
-use crate::pool::hash_unchanged;
 use crate::progress::Ctx;
 use crate::scan::Row;
 use crate::sheet::Sheet;
 use crate::state::State;
+use crate::store::pool::hash_unchanged;
 
 /// A twin as it was when a change was planned, and what it is to be.
 #[derive(Clone, Debug)]
@@ -103,7 +103,7 @@ impl Yard {
         if settled.state.laid == settled.state.disk {
             return Ok(settled.listing.clone());
         }
-        self.listing(settled.state.laid)
+        self.store.listing(settled.state.laid)
     }
 
     /// The sheet of a build's title, for what can't be done without one.
@@ -137,7 +137,7 @@ impl Yard {
         }
         if let Some(laid) = &aim.laid {
             let op = self.begin(ctx)?;
-            self.put_listing(laid, None, &op)?;
+            self.store.put_listing(laid, None, &op)?;
             if laid.entries().iter().any(|entry| entry.node.size() == 0) {
                 self.keep_nothing(&op, ctx)?;
             }

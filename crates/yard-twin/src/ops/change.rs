@@ -18,11 +18,11 @@ use crate::lock::Held;
 use crate::materialise::{Changing, Discard, Doubtful, GivenUp, Laying, Published, Staged, steps};
 use crate::op_folder::OpFolder;
 use crate::path::RelPath;
-use crate::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
 use crate::progress::Ctx;
 use crate::scan::{Index, Row};
 use crate::sheet::{PathSet, Sheet};
 use crate::state::State;
+use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
 
 /// A twin as it is on disk, from which a change sets out.
 pub(crate) struct Start<'a> {
@@ -103,9 +103,9 @@ impl Yard {
         let mut op = self.begin(ctx)?;
         let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
         let clock = FsClock::new(op.path())?;
-        let asked = Arc::new(Ledger::load(&self.pool)?);
+        let asked = Arc::new(Ledger::load(&self.store.pool)?);
         let op_path = op.path().to_path_buf();
-        let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
+        let laying = Laying { pool: &self.store.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
         let worthless = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
         let none = Listing::default();
         let about = Changing {
@@ -167,7 +167,7 @@ impl Yard {
         let mut looked_at = 0;
         let tidied = tidied.and_then(|()| {
             looked_at = clock.wait_past(latest)?;
-            let index = Index { listing: next.id(), pool: self.pool.inode()?, looked_at, rows: rows.clone() };
+            let index = Index { listing: next.id(), pool: self.store.pool.inode()?, looked_at, rows: rows.clone() };
             index.save(&index_path(&folder), &op_path.join("index"))
         });
         if let Err(error) = tidied {
@@ -187,7 +187,7 @@ impl Yard {
         let laying = changing.laying;
         for _ in 0..VOUCHES {
             let alone = self.alone(laying.ctx)?;
-            let current = laying.ledger.renewed(&self.pool)?;
+            let current = laying.ledger.renewed(&self.store.pool)?;
             laying.store_executables(&current, &executables)?;
             if changing.stage_links(staged, &current)?.is_empty() {
                 return Ok((alone, current));
@@ -195,7 +195,7 @@ impl Yard {
             current.save(laying.op)?;
             drop(alone);
             // Something came in between; nothing is read while the yard is held alone.
-            let again = Arc::new(Ledger::load(&self.pool)?);
+            let again = Arc::new(Ledger::load(&self.store.pool)?);
             executables = self.vouch(coming, &Laying { ledger: &again, ..*laying })?;
             laying.ledger.learn(&again);
         }
@@ -311,8 +311,8 @@ impl Yard {
         let few = |before: &Listing| diff(before, next).nth(before.entries().len() / 10).is_none();
         let before = start.there.id();
         let layer = (before == start.state.disk && few(start.there)).then(|| Layer::between(start.there, next));
-        let disk = self.put_listing(next, layer.as_ref().map(|layer| (before, layer)), op)?;
-        self.put_state(&State { disk, ..state.clone() }, op)
+        let disk = self.store.put_listing(next, layer.as_ref().map(|layer| (before, layer)), op)?;
+        self.store.put_state(&State { disk, ..state.clone() }, op)
     }
 
     fn intend_change(&self, start: &Start<'_>, to: StateId, goal: &Goal, op: &OpFolder) -> Result<i64> {
@@ -362,8 +362,8 @@ impl Yard {
         }
         let layer = Layer::new(late.iter().map(|(path, entry)| (path.clone(), Some(entry.clone()))).collect())?;
         let listing = overlay(start.there, &layer)?;
-        let disk = self.put_listing(&listing, None, op)?;
-        self.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
+        let disk = self.store.put_listing(&listing, None, op)?;
+        self.store.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
     }
 
     /// Keeps what others wrote in the history, and leaves the twin's state as it is.
@@ -399,7 +399,7 @@ impl Yard {
         if doubtful.is_empty() {
             return Ok(Vec::new());
         }
-        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
+        let putter = Putter::new(&self.store.pool, op.path(), HashSet::new())?;
         let keeps_modes = disk::keeps_modes(op.path())?;
         let mut buffer = vec![0; disk::BUFFER];
         let mut late = Vec::new();
@@ -438,7 +438,7 @@ impl Yard {
         }
         putter.sync()?;
         let _alone = self.alone(ctx)?;
-        let ledger = Ledger::load(&self.pool)?;
+        let ledger = Ledger::load(&self.store.pool)?;
         let published = putter.publish(&ledger, ctx)?;
         ledger.save(op.path())?;
         Ok(published)

@@ -27,12 +27,12 @@ use crate::lock::Held;
 use crate::materialise::{Laid, Laying, make_folders};
 use crate::op_folder::OpFolder;
 use crate::path::RelPath;
-use crate::pool::{Facts, Ledger, Policy, Pool, Putter, Share, Sharing, Unshared};
 use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::Index;
 use crate::sheet::{PathSet, RenameRule, Sheet};
 use crate::state::{Applied, State};
+use crate::store::pool::{Facts, Ledger, Policy, Pool, Putter, Share, Sharing, Unshared};
 
 /// What can be said about a clone beyond its source and name. The default is the source twin's or the yard's sharing.
 #[derive(Clone, Debug, Default)]
@@ -144,7 +144,7 @@ impl Yard {
             Source::Stock(build) => {
                 let row = self.stock_row(build, false)?;
                 let sheet = self.sheet_of(&row.build)?;
-                let (listing, markers) = with_markers(self.listing(row.listing)?, sheet.as_ref())?;
+                let (listing, markers) = with_markers(self.store.listing(row.listing)?, sheet.as_ref())?;
                 Start {
                     listing,
                     laid: None,
@@ -218,8 +218,8 @@ impl Yard {
     fn start_from_twin(&self, name: &TwinName, ctx: &Ctx) -> Result<Start> {
         let row = self.twin_row(name, true)?;
         if row.removed_at.is_some() {
-            let state = self.state(row.state)?;
-            let listing = self.listing(state.disk)?;
+            let state = self.store.state(row.state)?;
+            let listing = self.store.listing(state.disk)?;
             let folder = self.twins_folder().join(row.folder_before_removal());
             let listing = portable(&listing, &folder, self.root())?;
             let laid = own_laid(&state);
@@ -291,8 +291,8 @@ impl Yard {
         };
         // What is synced is, before there is much else that the system would have to write with it.
         self.furnish(&stage, &row, plan)?;
-        let asked = Arc::new(folders_and_ledger(listing, &stage, &self.pool)?);
-        let laying = Laying { pool: &self.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
+        let asked = Arc::new(folders_and_ledger(listing, &stage, &self.store.pool)?);
+        let laying = Laying { pool: &self.store.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
         let needed: Vec<&Entry> = listing.entries().iter().collect();
         self.check_room(listing.entries().iter().zip(ways.iter().copied()))?;
         // The others are asked as they are laid.
@@ -317,7 +317,7 @@ impl Yard {
         let published = std::thread::scope(|scope| {
             let saved = scope.spawn(|| ledger.save(op.path()));
             let published = ctx.check().and_then(|()| {
-                let index = Index { listing: listing.id(), pool: self.pool.inode()?, looked_at, rows };
+                let index = Index { listing: listing.id(), pool: self.store.pool.inode()?, looked_at, rows };
                 index.save(&index_path(&stage), &stage.join("index.new"))?;
                 self.publish_twin(row, &stage)
             });
@@ -357,7 +357,7 @@ impl Yard {
     ) -> Result<(Held, Arc<Ledger>)> {
         for _ in 0..VOUCHES {
             let alone = self.alone(laying.ctx)?;
-            let current = laying.ledger.renewed(&self.pool)?;
+            let current = laying.ledger.renewed(&self.store.pool)?;
             laying.store_executables(&current, &executables)?;
             let doubtful = match laying.lay_links(&current, listing, stage, laid) {
                 Ok(doubtful) => doubtful,
@@ -372,7 +372,7 @@ impl Yard {
             current.save(laying.op)?;
             drop(alone);
             // Something came in between; nothing is read while the yard is held alone.
-            let again = Arc::new(Ledger::load(&self.pool)?);
+            let again = Arc::new(Ledger::load(&self.store.pool)?);
             executables = self.vouch(needed, &Laying { ledger: &again, ..*laying })?;
             laying.ledger.learn(&again);
         }
@@ -391,14 +391,14 @@ impl Yard {
         let anew = plan.laid_anew.as_ref().or_else(|| plan.taking.is_some().then_some(&*plan.listing));
         let laid = match (plan.laid, anew) {
             (Some(laid), _) => Some(laid),
-            (None, Some(anew)) => Some(self.put_listing(anew, None, op)?),
+            (None, Some(anew)) => Some(self.store.put_listing(anew, None, op)?),
             (None, None) => None,
         };
-        let listing = self.put_listing(listing, None, op)?;
+        let listing = self.store.put_listing(listing, None, op)?;
         let laid = laid.unwrap_or(listing);
         let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
         let state = State { edits: plan.edits.clone(), ..state };
-        self.put_state(&state, op)
+        self.store.put_state(&state, op)
     }
 
     /// Makes what rename rules change, if they change anything.
@@ -416,7 +416,7 @@ impl Yard {
 
     /// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold.
     fn read_folder(&self, taking: &Taking, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
-        let putter = Putter::new(&self.pool, op.path(), self.known_sizes()?)?;
+        let putter = Putter::new(&self.store.pool, op.path(), self.known_sizes()?)?;
         let taken = taking.read(&putter, self.root(), ctx)?;
         self.publish(putter, op, None, ctx)?;
         with_markers(taken.listing, sheet).map(|(listing, _)| listing)

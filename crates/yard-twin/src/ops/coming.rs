@@ -14,10 +14,10 @@ use crate::ident::ContentId;
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node};
 use crate::path::{RelPath, fold_key};
-use crate::pool::hash_unchanged;
 use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, Seen, walk};
 use crate::sheet::{Group, PathSet, Sheet, pattern};
+use crate::store::pool::hash_unchanged;
 
 /// What is to be carried.
 pub(super) struct Wish {

@@ -259,11 +259,11 @@ impl Yard {
     /// What was laid on a side: what is so is nobody's own.
     fn laid_at(&self, side: &Side) -> Result<Listing> {
         match side {
-            Side::Stock(build) => self.listing(self.stock_row(build, true)?.listing),
-            Side::Twin(name) => self.listing(self.state(self.twin_row(name, true)?.state)?.laid),
+            Side::Stock(build) => self.store.listing(self.stock_row(build, true)?.listing),
+            Side::Twin(name) => self.store.listing(self.store.state(self.twin_row(name, true)?.state)?.laid),
             Side::Kept(name, snapshot) => {
                 let entry = self.find_entry(&self.twin_row(name, true)?, snapshot)?;
-                self.listing(self.state(entry.state)?.laid)
+                self.store.listing(self.store.state(entry.state)?.laid)
             }
         }
     }
@@ -285,7 +285,7 @@ impl Yard {
         };
         let Peeked { looked: to, state, before } = self.peek(&row, ctx)?;
         // Where a command that died had to be finished first, that is part of what changed.
-        let before = if state == row.state { before } else { self.listing(self.state(row.state)?.disk)? };
+        let before = if state == row.state { before } else { self.store.listing(self.store.state(row.state)?.disk)? };
         let from = Looked { compared: from, listing: before, sheet: None, not_taken: Vec::new() };
         let mut history = history.into_iter().skip_while(|entry| entry.game.total() + entry.own.total() == 0);
         let newest = history.next();
@@ -329,16 +329,16 @@ impl Yard {
                 let row = self.stock_row(build, true)?;
                 let compared =
                     Compared { name: row.build.to_string(), at: Some(row.taken_at), in_use: false, folder: None };
-                let (listing, sheet) = (self.listing(row.listing)?, self.sheet_of(&row.build)?);
+                let (listing, sheet) = (self.store.listing(row.listing)?, self.sheet_of(&row.build)?);
                 Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
             }
             Side::Kept(name, snapshot) => {
                 let row = self.twin_row(name, true)?;
                 let entry = self.find_entry(&row, snapshot)?;
-                let state = self.state(entry.state)?;
+                let state = self.store.state(entry.state)?;
                 let name = format!("{}:{snapshot}", row.name);
                 let compared = Compared { name, at: Some(entry.at), in_use: false, folder: None };
-                let (listing, sheet) = (self.listing(state.disk)?, self.sheet_of(&state.build)?);
+                let (listing, sheet) = (self.store.listing(state.disk)?, self.sheet_of(&state.build)?);
                 Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
             }
             Side::Twin(name) => {
@@ -353,9 +353,9 @@ impl Yard {
 
     /// A twin by its last state.
     fn as_recorded(&self, row: &TwinRow, in_use: bool) -> Result<Looked> {
-        let state = self.state(row.state)?;
+        let state = self.store.state(row.state)?;
         let compared = Compared { name: row.name.to_string(), at: row.removed_at, in_use, folder: None };
-        let (listing, sheet) = (self.listing(state.disk)?, self.sheet_of(&state.build)?);
+        let (listing, sheet) = (self.store.listing(state.disk)?, self.sheet_of(&state.build)?);
         Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
     }
 

@@ -237,7 +237,7 @@ impl Yard {
         profile: &Profile,
         ctx: &Ctx,
     ) -> Result<Option<Vec<EditView>>> {
-        if profile.edits.is_empty() && self.state(row.state)?.edits.is_empty() {
+        if profile.edits.is_empty() && self.store.state(row.state)?.edits.is_empty() {
             return Ok(None);
         }
         let settled = self.settle_held(row, held, What::Outside, ctx)?;

@@ -17,9 +17,9 @@ use crate::lock::HeldTwin;
 use crate::materialise::{Doubtful, PATHS};
 use crate::op_folder::OpFolder;
 use crate::path::RelPath;
-use crate::pool::Ledger;
 use crate::progress::Ctx;
 use crate::scan::Now;
+use crate::store::pool::Ledger;
 
 impl Yard {
     /// Finishes a change of a twin that was cut off, if there is one. The caller holds the twin.
@@ -47,14 +47,14 @@ impl Yard {
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
         let folder = self.present_folder(&row)?;
         let op = self.begin(ctx)?;
-        let (from, to) = (self.state(cut.from)?, self.state(cut.to)?);
+        let (from, to) = (self.store.state(cut.from)?, self.store.state(cut.to)?);
         let damaged = may_be_damaged(&row);
         if damaged {
             // Nothing that an index says is believed then.
             disk::remove_if_there(&index_path(&folder))?;
         }
         let Look { before, rows, mut found, .. } = self.look(&row, &folder, &op, ctx)?;
-        let wanted = self.listing(to.disk)?.sharing_paths(&before);
+        let wanted = self.store.listing(to.disk)?.sharing_paths(&before);
         let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
         let looked_at = found.looked_at;
         let changed = std::mem::take(&mut found.changed);
@@ -84,7 +84,7 @@ impl Yard {
             disk::make_folders(&self.root().join("kept"))?;
             return disk::rename(&cut.stage, &kept);
         };
-        let ledger = Ledger::load(&self.pool)?;
+        let ledger = Ledger::load(&self.store.pool)?;
         let paths: Vec<&RelPath> = paths.iter().collect();
         let kept = self.discard_paths(&cut.stage, &paths, row, Some(&ledger))?;
         ledger.save(&cut.stage)?;

@@ -224,8 +224,8 @@ impl Yard {
             Some(snapshot) => self.find_entry(&row, snapshot)?,
             None => self.one_back(&row, options.all)?,
         };
-        let then = self.state(to.state)?;
-        let target = self.listing(then.disk)?.sharing_paths(&settled.listing);
+        let then = self.store.state(to.state)?;
+        let target = self.store.listing(then.disk)?.sharing_paths(&settled.listing);
         let sheet = self.sheet_of(&then.build)?;
         let own = Own(sheet.as_ref());
         let shipped = self.shipped(&settled, &then, &target)?;
@@ -274,7 +274,7 @@ impl Yard {
         if then.build == settled.state.build {
             return Ok(HashSet::new());
         }
-        let (now, before) = (self.listing(settled.state.laid)?, self.listing(then.laid)?);
+        let (now, before) = (self.store.listing(settled.state.laid)?, self.store.listing(then.laid)?);
         let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
         // What a home has before the first start came with no build.
         let prepared: HashSet<String> = crate::launch::prepared().collect();

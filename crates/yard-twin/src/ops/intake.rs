@@ -16,10 +16,10 @@ use crate::error::{Error, IntakeError, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::path::RelPath;
-use crate::pool::{Ledger, Putter};
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen};
 use crate::sheet::{self, Belongings, Sheet};
+use crate::store::pool::{Ledger, Putter};
 
 /// What to take in, and as what.
 #[derive(Clone, Debug)]
@@ -242,7 +242,7 @@ impl Yard {
         match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
             Some(row) => {
                 // One that can't be read is put right by being taken in again.
-                let Ok(there) = self.listing(row.listing) else { return Ok(()) };
+                let Ok(there) = self.store.listing(row.listing) else { return Ok(()) };
                 let pairs = merged(there.entries(), seen, |entry, seen| entry.path.cmp(&seen.path));
                 let same =
                     |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b));
@@ -264,26 +264,26 @@ impl Yard {
     pub fn apply_intake(&self, plan: &IntakePlan, ctx: &Ctx) -> Result<IntakeOutcome> {
         let began = Instant::now();
         let op = self.begin(ctx)?;
-        let putter = Putter::new(&self.pool, op.path(), self.known_sizes()?)?;
+        let putter = Putter::new(&self.store.pool, op.path(), self.known_sizes()?)?;
         let Taken { listing, not_kept, links } = plan.taking.read(&putter, self.root(), ctx)?;
         let id = listing.id();
         ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
         let alone = self.alone(ctx)?;
         let was_there = self.already(&plan.build, &listing)?;
-        let ledger = Ledger::load(&self.pool)?;
+        let ledger = Ledger::load(&self.store.pool)?;
         let published = putter.publish(&ledger, ctx);
         ledger.save(op.path())?;
         let published = published?;
         if !was_there {
-            self.put_listing(&listing, None, &op)?;
+            self.store.put_listing(&listing, None, &op)?;
             if let Some(text) = &plan.sheet_text {
                 disk::write_whole(&self.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
             }
             self.catalog.add_stock(&stock_row(plan, id))?;
         }
-        if was_there && self.listing(id).is_err() {
-            disk::remove_if_there(&self.blob_path("listings", &id.to_string()))?;
-            self.put_listing(&listing, None, &op)?;
+        if was_there && self.store.listing(id).is_err() {
+            disk::remove_if_there(&self.store.blob_path("listings", &id.to_string()))?;
+            self.store.put_listing(&listing, None, &op)?;
         }
         drop(alone);
         let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen));
@@ -308,7 +308,7 @@ impl Yard {
             // Most often it is the very same one, and needs no look.
             Some(row) if row.build == *build && row.listing == listing.id() => Ok(true),
             Some(row) => {
-                let different = diff(&self.listing(row.listing)?, listing).count() as u64;
+                let different = diff(&self.store.listing(row.listing)?, listing).count() as u64;
                 same_or_error(build, &row, different).map(|()| true)
             }
             None => Ok(false),

@@ -68,7 +68,7 @@ impl Yard {
         }
         let from = settled.state.build.clone();
         let sheet = self.sheet_of(&from)?;
-        let laid = self.listing(settled.state.laid)?;
+        let laid = self.store.listing(settled.state.laid)?;
         let (listing, left_out) = stock_of(&settled.listing, &laid, sheet.as_ref())?;
         let folder = self.folder_of(&row).join("game");
         if let Some(sheet) = &sheet {
@@ -90,7 +90,7 @@ impl Yard {
         };
         let build = BuildRef { title: from.title.clone(), build: label };
         self.already(&build, &listing)?;
-        let game = Counts::between(&self.listing(self.stock_row(&from, true)?.listing)?, &listing);
+        let game = Counts::between(&self.store.listing(self.stock_row(&from, true)?.listing)?, &listing);
         let totals = listing.totals();
         Ok(TwinIntakePlan { twin: row.name, build, from, totals, game, left_out, folder, listing, options })
     }
@@ -105,7 +105,7 @@ impl Yard {
         let op = self.begin(ctx)?;
         let _alone = self.alone(ctx)?;
         let was_there = self.already(&plan.build, &plan.listing)?;
-        let listing = self.put_listing(&plan.listing, None, &op)?;
+        let listing = self.store.put_listing(&plan.listing, None, &op)?;
         if !was_there {
             let TwinIntakeOptions { channel, dated, note, .. } = plan.options.clone();
             self.catalog.add_stock(&StockRow {

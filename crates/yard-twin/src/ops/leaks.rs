@@ -14,9 +14,9 @@ use crate::error::{Error, PathContext, Result};
 use crate::ident::{ContentId, TwinId};
 use crate::listing::{Entry, Layer, Node, overlay};
 use crate::path::RelPath;
-use crate::pool::Share;
 use crate::progress::Ctx;
 use crate::scan::Index;
+use crate::store::pool::Share;
 
 /// Shared files that were found to be written to directly, and what became of them.
 #[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -124,7 +124,7 @@ impl Yard {
         }
         let inodes: HashSet<u64> = look.found.leaks.iter().map(|leak| leak.inode).collect();
         let shared = self.shared_by_others(row.id, &inodes, ctx)?;
-        let aside = self.pool.aside()?;
+        let aside = self.store.pool.aside()?;
         for leak in &look.found.leaks {
             let before = look.before.get(leak.path.as_str());
             let before = before.filter(|before| before.node.content() == Some(leak.right)).cloned();
@@ -158,8 +158,9 @@ impl Yard {
 
     /// The inodes of the files that a twin links, by its index; `None` where that can't be told.
     pub(super) fn linked_inodes(&self, row: &TwinRow) -> Option<HashSet<u64>> {
-        let state = self.state(row.state).ok()?;
-        let index = Index::load(&index_path(&self.folder_of(row)), state.disk, self.pool.inode().ok()?).ok()??;
+        let state = self.store.state(row.state).ok()?;
+        let index =
+            Index::load(&index_path(&self.folder_of(row)), state.disk, self.store.pool.inode().ok()?).ok()??;
         Some(index.rows.iter().filter(|row| row.share == Some(Share::Link)).map(|row| row.ino).collect())
     }
 
@@ -225,9 +226,9 @@ impl Yard {
             return Ok(before.clone());
         }
         // It was taken down as it is in a settle that was cut off before this.
-        let path = self.pool.path(leak.right);
+        let path = self.store.pool.path(leak.right);
         let stat = disk::lstat(&path).at("look at", &path)?;
-        let executable = self.pool.executable_aside(leak.right, leak.inode)?;
+        let executable = self.store.pool.executable_aside(leak.right, leak.inode)?;
         let node = Node::File { content: leak.right, size: stat.size, executable };
         Ok(Entry { path: leak.path.clone(), node, mtime: stat.mtime })
     }
@@ -261,7 +262,7 @@ impl Yard {
 
     /// Lets files aside go that no twin shares any more.
     pub(super) fn tidy_aside(&self, ctx: &Ctx) -> Result<()> {
-        let aside = self.pool.aside()?;
+        let aside = self.store.pool.aside()?;
         if aside.is_empty() {
             return Ok(());
         }
@@ -273,7 +274,7 @@ impl Yard {
             }
         }
         let _alone = self.alone(ctx)?;
-        self.pool.tidy_aside(|inode| !needed.contains(&inode))
+        self.store.pool.tidy_aside(|inode| !needed.contains(&inode))
     }
 
     /// What stock builds lack without those contents.
@@ -284,7 +285,7 @@ impl Yard {
         }
         for stock in self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
             // A damaged listing is said by a check.
-            let Ok(listing) = self.listing(stock.listing) else { continue };
+            let Ok(listing) = self.store.listing(stock.listing) else { continue };
             for entry in listing.entries() {
                 if entry.node.content().is_some_and(|content| lost.contains(&content)) {
                     named.push(format!("{} of the stock build {}", entry.path, stock.build));

@@ -10,8 +10,8 @@ use crate::disk;
 use crate::error::{PathContext, Result};
 use crate::ident::ContentId;
 use crate::op_folder::OpFolder;
-use crate::pool::Putter;
 use crate::progress::Ctx;
+use crate::store::pool::Putter;
 
 /// Contents that are made for the pool, or, where it is only asked what would be made, for nothing.
 pub(super) struct Making<'a> {
@@ -25,7 +25,7 @@ pub(super) struct Making<'a> {
 
 impl<'a> Making<'a> {
     pub(super) fn new(yard: &'a Yard, op: &'a OpFolder, only_ask: bool) -> Result<Self> {
-        let putter = Putter::new(&yard.pool, op.path(), HashSet::new())?;
+        let putter = Putter::new(&yard.store.pool, op.path(), HashSet::new())?;
         Ok(Self { yard, op, putter, made: RefCell::default(), only_ask })
     }
 
@@ -61,7 +61,7 @@ impl Contents for Making<'_> {
             return Ok(Some(*made));
         }
         let Some(content) = self.yard.catalog.made(key.to_hex().as_str())? else { return Ok(None) };
-        Ok(disk::lstat(&self.yard.pool.path(content)).ok().map(|stat| (content, stat.size)))
+        Ok(disk::lstat(&self.yard.store.pool.path(content)).ok().map(|stat| (content, stat.size)))
     }
 
     fn remember(&self, key: &Key, content: ContentId, size: u64) -> Result<()> {

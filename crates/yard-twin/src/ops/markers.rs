@@ -8,10 +8,10 @@ use crate::error::Result;
 use crate::ident::{ContentId, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::op_folder::OpFolder;
-use crate::pool::Ledger;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::state::State;
+use crate::store::pool::Ledger;
 
 /// The listing with the markers of the sheet that it doesn't have, and those.
 pub(super) fn with_markers(listing: Listing, sheet: Option<&Sheet>) -> Result<(Listing, Vec<String>)> {
@@ -36,7 +36,7 @@ fn nothing() -> ContentId {
 impl Yard {
     /// Makes sure that the pool has the content of an empty file.
     pub(super) fn keep_nothing(&self, op: &OpFolder, ctx: &Ctx) -> Result<()> {
-        let has = self.pool.ask(&Ledger::load(&self.pool)?, nothing(), false, &mut Vec::new(), ctx)?;
+        let has = self.store.pool.ask(&Ledger::load(&self.store.pool)?, nothing(), false, &mut Vec::new(), ctx)?;
         if has.is_right() {
             return Ok(());
         }
@@ -66,8 +66,8 @@ impl Yard {
         }
         let op = self.begin(ctx)?;
         self.keep_nothing(&op, ctx)?;
-        let (laid, _) = with_markers(self.listing(settled.state.laid)?, sheet.as_ref())?;
-        let state = State { laid: self.put_listing(&laid, None, &op)?, ..settled.state.clone() };
+        let (laid, _) = with_markers(self.store.listing(settled.state.laid)?, sheet.as_ref())?;
+        let state = State { laid: self.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
         let row = self.catalog.twin(row.id)?.unwrap_or(row);
         let start = Start::of(&row, &settled);
         self.change_twin(&start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;

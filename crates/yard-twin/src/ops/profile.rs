@@ -44,7 +44,7 @@ impl Yard {
         let row = self.twin_row(name, false)?;
         let path = self.present_folder(&row)?.join("profile.toml");
         let (profile, _) = Profile::load(&path)?;
-        let sheet = self.sheet_of(&self.state(row.state)?.build)?;
+        let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
         let command = crate::launch::choose(sheet.as_ref(), &profile.clone().in_use()?);
         let (program, arguments) = command.map_or((None, Vec::new()), |c| (Some(c.program), c.arguments));
         Ok(ProfileView { path, profile, program, arguments })
@@ -78,7 +78,7 @@ impl Yard {
         let next = changed.text();
         let after = Profile::parse(&next, &path)?;
         if let (Setting::Program, Some(_)) = (setting, values) {
-            let sheet = self.sheet_of(&self.state(row.state)?.build)?;
+            let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
             crate::launch::check_program(&after.clone().with_variant(variant)?, sheet.as_ref())?;
         }
         if !dry_run && next != text {

@@ -38,7 +38,7 @@ impl Yard {
             let state = self.twin_row(name, false)?.state;
             self.catalog.protect_twin(row.id, on.then_some(state))?;
         }
-        let nothing_own = on && self.knows_nothing_own(&self.state(row.state)?.build)?;
+        let nothing_own = on && self.knows_nothing_own(&self.store.state(row.state)?.build)?;
         Ok(ProtectOutcome { name: row.name, protected: on, changed, nothing_own })
     }
 
@@ -51,8 +51,8 @@ impl Yard {
     /// What changed in the game files of a protected twin since it was protected.
     pub(crate) fn changed_though_protected(&self, row: &TwinRow, now: &crate::Listing) -> Result<Option<Counts>> {
         let Some(since) = row.protected else { return Ok(None) };
-        let then = self.state(since)?;
+        let then = self.store.state(since)?;
         let sheet = self.sheet_of(&then.build)?;
-        Ok(Some(Own(sheet.as_ref()).counts(&self.listing(then.disk)?, now).0))
+        Ok(Some(Own(sheet.as_ref()).counts(&self.store.listing(then.disk)?, now).0))
     }
 }

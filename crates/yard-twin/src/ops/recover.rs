@@ -12,8 +12,8 @@ use crate::error::{Error, PathContext, Result};
 use crate::ident::TwinId;
 use crate::lock::{self, Mode};
 use crate::op_folder::OpFolder;
-use crate::pool::Ledger;
 use crate::progress::Ctx;
+use crate::store::pool::Ledger;
 use crate::yard::folder_id;
 
 /// What the opening of a yard found half done.
@@ -136,7 +136,7 @@ impl Yard {
             Intent::Forget { twin } => {
                 if let Some(row) = self.catalog.twin(*twin)? {
                     let op = self.op_folder()?;
-                    let ledger = Ledger::load(&self.pool)?;
+                    let ledger = Ledger::load(&self.store.pool)?;
                     self.forget(&row, &op, &ledger)?;
                     ledger.save(op.path())?;
                 }

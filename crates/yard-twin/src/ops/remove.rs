@@ -16,9 +16,9 @@ use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
 use crate::listing::{Listing, Totals};
 use crate::op_folder::OpFolder;
 use crate::path::RelPath;
-use crate::pool::{Ledger, Share};
 use crate::progress::{Ctx, Phase};
 use crate::scan::Doubt;
+use crate::store::pool::{Ledger, Share};
 use crate::yard::folder_id;
 
 /// Files whose bytes exist nowhere else in the yard.
@@ -104,10 +104,10 @@ impl Yard {
             not_taken = self.beside_state(&row, ctx)?;
         }
         let row = self.catalog.twin(row.id)?.unwrap_or(row);
-        let state = self.state(row.state)?;
+        let state = self.store.state(row.state)?;
         // In this order only one listing is in memory at a time.
-        let elsewhere = self.contents_of(self.listings_elsewhere(Some(&row), None)?)?;
-        let listing = self.listing(state.disk)?;
+        let elsewhere = self.store.contents_of(self.listings_elsewhere(Some(&row), None)?)?;
+        let listing = self.store.listing(state.disk)?;
         Ok(RemovePlan {
             name: row.name.clone(),
             build: state.build,
@@ -210,7 +210,7 @@ impl Yard {
         let op = self.begin(ctx)?;
         let _alone = self.alone(ctx)?;
         let only_mine = if self.is_only_operation(&op)? { self.contents_only_of(&row)? } else { HashSet::new() };
-        let ledger = Ledger::load(&self.pool)?;
+        let ledger = Ledger::load(&self.store.pool)?;
         let intent = self.catalog.intend(&Intent::Forget { twin: row.id })?;
         for path in &plan.entries {
             self.delete_entry(path)?;
@@ -218,7 +218,7 @@ impl Yard {
         let forgotten = ctx.phase(Phase::Deleting, plan.totals.files, 0, || self.forget(&row, &op, &ledger));
         let freed = forgotten.and_then(|kept| {
             self.catalog.intent_done(intent)?;
-            Ok((kept, self.pool.delete(only_mine, &ledger)?))
+            Ok((kept, self.store.pool.delete(only_mine, &ledger)?))
         });
         ledger.save(op.path())?;
         let (kept, freed) = freed?;
@@ -228,8 +228,8 @@ impl Yard {
     /// Whether somebody can still write to a file of a twin that was written in it before; by its index, as far as it has one.
     fn is_written_to(&self, row: &TwinRow, folder: &Path) -> bool {
         let known = || {
-            let state = self.state(row.state).ok()?;
-            let listing = self.listing(state.disk).ok()?;
+            let state = self.store.state(row.state).ok()?;
+            let listing = self.store.listing(state.disk).ok()?;
             let index = self.index(folder, &state, listing.entries().len()).ok()??;
             Some((listing, index))
         };
@@ -273,7 +273,7 @@ impl Yard {
         let mut listings: HashSet<ListingId> = stock.map(|stock| stock.listing).collect();
         for (twin, state) in self.catalog.states_in_use()? {
             if but.is_none_or(|but| but.id != twin) {
-                let state = self.state(state)?;
+                let state = self.store.state(state)?;
                 listings.extend([state.laid, state.disk]);
             }
         }
@@ -284,11 +284,11 @@ impl Yard {
     pub(super) fn contents_only_of(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
         let mut listings = HashSet::new();
         for (_, state) in self.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
-            let state = self.state(state)?;
+            let state = self.store.state(state)?;
             listings.extend([state.laid, state.disk]);
         }
-        let mut contents = self.contents_of(listings)?;
-        self.each_entry(self.listings_elsewhere(Some(row), None)?, |entry| {
+        let mut contents = self.store.contents_of(listings)?;
+        self.store.each_entry(self.listings_elsewhere(Some(row), None)?, |entry| {
             entry.node.content().map(|content| contents.remove(&content));
         })?;
         Ok(contents)

@@ -159,7 +159,7 @@ impl Yard {
             return Ok(Mending { states: None, paths: Vec::new() });
         };
         let pairs = [(from.to_owned(), to.to_owned())];
-        let laid = self.listing(settled.state.laid)?;
+        let laid = self.store.listing(settled.state.laid)?;
         let own = diff(&laid, &settled.listing).filter_map(|change| match change {
             Change::New(own) | Change::Changed { after: own, .. } => Some(own),
             Change::Gone(_) => None,
@@ -178,9 +178,9 @@ impl Yard {
         }
         making.keep(ctx)?;
         let layer = Layer::between(&settled.listing, &next);
-        let disk = self.put_listing(&next, Some((settled.state.disk, &layer)), &op)?;
-        let from = self.put_state(&settled.state, &op)?;
-        let to = self.put_state(&State { disk, profile, ..settled.state }, &op)?;
+        let disk = self.store.put_listing(&next, Some((settled.state.disk, &layer)), &op)?;
+        let from = self.store.put_state(&settled.state, &op)?;
+        let to = self.store.put_state(&State { disk, profile, ..settled.state }, &op)?;
         Ok(Mending { states: Some(Mend { from, to }), paths })
     }
 }

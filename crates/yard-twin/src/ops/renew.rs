@@ -126,9 +126,9 @@ impl Yard {
         // Its own build may have been taken off the list meanwhile; another one must be on it.
         let stock = self.stock_row(&to, to == from)?;
         let (sheet, next_sheet) = (self.sheet_of(&from)?, self.sheet_of(&stock.build)?);
-        let laid = self.listing(settled.state.laid)?.sharing_paths(&settled.listing);
+        let laid = self.store.listing(settled.state.laid)?.sharing_paths(&settled.listing);
         let (next, _) =
-            with_markers(self.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
+            with_markers(self.store.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
         let next = with_prepared(next, &laid)?;
         let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
         // Edits are the last step: without them is seen whether a file is as it was laid.

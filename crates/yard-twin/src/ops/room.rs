@@ -8,9 +8,9 @@ use crate::error::{Error, PathContext, Result};
 use crate::ident::BuildRef;
 use crate::listing::{Entry, Listing, Node};
 use crate::materialise::steps;
-use crate::pool::{Facts, Policy, Share, Sharing};
 use crate::progress::Ctx;
 use crate::sheet::PathSet;
+use crate::store::pool::{Facts, Policy, Share, Sharing};
 
 /// How much room on the yard's disk something needs at most, and how much is free, in bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -61,7 +61,7 @@ impl Yard {
         if size < MAY_HAVE_HOLES {
             return size;
         }
-        let pooled = entry.node.content().and_then(|content| disk::lstat(&self.pool.path(content)).ok());
+        let pooled = entry.node.content().and_then(|content| disk::lstat(&self.store.pool.path(content)).ok());
         pooled.map_or(size, |stat| stat.allocated.min(size))
     }
 

@@ -18,12 +18,12 @@ use crate::listing::{Listing, Node, diff};
 use crate::lock::{self, Held, HeldTwin, Mode};
 use crate::op_folder::OpFolder;
 use crate::path::RelPath;
-use crate::pool::{Ledger, Putter, Share};
 use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::{Doubt, Found, Index, Lifted, Row, Settling, settle_folder};
 use crate::sheet::Sheet;
 use crate::state::State;
+use crate::store::pool::{Ledger, Putter, Share};
 use crate::yard::folder_id;
 
 /// A twin as it is now.
@@ -163,7 +163,7 @@ impl Yard {
         let row = &self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
         let folder = self.present_folder(row)?;
         let op = self.begin(ctx)?;
-        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
+        let putter = Putter::new(&self.store.pool, op.path(), HashSet::new())?;
         let mut look = self.look_only(row, &folder, &op, Some(&putter), doubt, ctx)?;
         let mends = self.judge(row, &mut look, ctx)?;
         let state = &look.state;
@@ -187,8 +187,8 @@ impl Yard {
             if next == *state {
                 return Ok(None);
             }
-            self.put_listing(&listing, layer.as_ref().map(|layer| (state.disk, layer)), &op)?;
-            Ok(Some(NewChange { state: self.put_state(&next, &op)?, ..change }))
+            self.store.put_listing(&listing, layer.as_ref().map(|layer| (state.disk, layer)), &op)?;
+            Ok(Some(NewChange { state: self.store.put_state(&next, &op)?, ..change }))
         })?;
         let mut not_taken = look.found.not_taken;
         not_taken.extend(self.forbidden_links(&folder, &listing));
@@ -221,19 +221,19 @@ impl Yard {
         }
         putter.sync()?;
         let _alone = self.alone(ctx)?;
-        let ledger = Ledger::load(&self.pool)?;
+        let ledger = Ledger::load(&self.store.pool)?;
         for leak in &mends.leaks {
             if leak.alone {
                 // Its bytes are the twin's own from now on.
-                self.pool.let_go(&ledger, leak.right, leak.inode)?;
+                self.store.pool.let_go(&ledger, leak.right, leak.inode)?;
             } else {
-                self.pool.set_aside(&ledger, leak.right, leak.inode)?;
+                self.store.pool.set_aside(&ledger, leak.right, leak.inode)?;
             }
         }
         putter.publish(&ledger, ctx)?;
         for Lifted { content, read, .. } in lifted {
-            if let Some(path) = self.pool.file_with(*content, read.ino)? {
-                self.pool.guard(&ledger, *content, &path, read)?;
+            if let Some(path) = self.store.pool.file_with(*content, read.ino)? {
+                self.store.pool.guard(&ledger, *content, &path, read)?;
             }
         }
         let number = self.commit_settled(row, change()?);
@@ -262,7 +262,7 @@ impl Yard {
 
     /// Looks at a twin's folder and puts what is new into the pool; its state stays as it is, and so does what is wrong.
     pub(crate) fn look(&self, row: &TwinRow, folder: &Path, op: &OpFolder, ctx: &Ctx) -> Result<Look> {
-        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
+        let putter = Putter::new(&self.store.pool, op.path(), HashSet::new())?;
         let look = self.look_only(row, folder, op, Some(&putter), Doubt::Nothing, ctx)?;
         let pooled = Pooled { putter, lifted: &[], mends: &Mends::default() };
         self.take_in(row, pooled, op, ctx, || Ok(None))?;
@@ -279,20 +279,21 @@ impl Yard {
         doubt: Doubt<'_>,
         ctx: &Ctx,
     ) -> Result<Look> {
-        let state = self.state(row.state)?;
-        let pool_inode = self.pool.inode()?;
+        let state = self.store.state(row.state)?;
+        let pool_inode = self.store.pool.inode()?;
         // Both are large, and neither needs the other.
         let (before, index) = std::thread::scope(|scope| {
             let index = scope.spawn(|| Index::load(&index_path(folder), state.disk, pool_inode));
-            let before = self.listing(state.disk);
+            let before = self.store.listing(state.disk);
             (before, index.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
         });
         let before = before?;
         let index = index?.filter(|index| index.fits(before.entries().len()));
         let sheet = self.sheet_of(&state.build)?;
         let clock = FsClock::new(op.path())?;
-        let ledger = putter.map_or_else(|| Ledger::load(&self.pool).map(Arc::new), |putter| Ok(putter.ledger()))?;
-        let aside = self.pool.aside()?;
+        let ledger =
+            putter.map_or_else(|| Ledger::load(&self.store.pool).map(Arc::new), |putter| Ok(putter.ledger()))?;
+        let aside = self.store.pool.aside()?;
         let again = self.ledger_again(ctx);
         let settling = Settling {
             folder,
@@ -304,7 +305,7 @@ impl Yard {
             trusts_inodes: disk::trusts_inodes(op.path()),
             unseen_for: disk::unseen_for(op.path()),
             sheet: sheet.as_ref(),
-            pool: &self.pool,
+            pool: &self.store.pool,
             putter,
             doubt,
             clock: &clock,
@@ -319,7 +320,7 @@ impl Yard {
 
     /// Reads the ledger once nobody links or unlinks just now, for threads that look at files.
     pub(super) fn ledger_again<'a>(&'a self, ctx: &'a Ctx) -> impl Fn() -> Result<(Held, Ledger)> + Sync + use<'a> {
-        let (pool, lock) = (&self.pool, self.lock_path());
+        let (pool, lock) = (&self.store.pool, self.lock_path());
         move || {
             let held = lock::take(&lock, Mode::Shared, "the yard", ctx)?;
             Ok((held, Ledger::load(pool)?))
@@ -328,7 +329,7 @@ impl Yard {
 
     /// The index of the twin in a folder, if there is one for its state's listing, which has so many entries.
     pub(super) fn index(&self, folder: &Path, state: &State, entries: usize) -> Result<Option<Index>> {
-        let index = Index::load(&index_path(folder), state.disk, self.pool.inode()?)?;
+        let index = Index::load(&index_path(folder), state.disk, self.store.pool.inode()?)?;
         Ok(index.filter(|index| index.fits(entries)))
     }
 

@@ -13,12 +13,12 @@ use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::launch::{Changes, Isolation, changes};
 use crate::listing::{Listing, Totals};
-use crate::pool::{Facts, Share, Sharing};
 use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::scan::Row;
 use crate::sheet::pattern;
 use crate::state::State;
+use crate::store::pool::{Facts, Share, Sharing};
 use crate::{Belongings, Yard};
 
 /// Files and bytes that share storage in one way.
@@ -199,7 +199,7 @@ impl Yard {
         let mut note = |error: Error| {
             trouble.get_or_insert_with(|| error.with_causes());
         };
-        let state = self.state(row.state).or_else(|error| {
+        let state = self.store.state(row.state).or_else(|error| {
             note(error);
             self.newest_whole(row)
         })?;
@@ -252,8 +252,8 @@ impl Yard {
     /// The newest state of a twin that can be read, where the present one can't.
     fn newest_whole(&self, row: &TwinRow) -> Result<State> {
         let history = self.catalog.history(row.id)?;
-        let whole = history.iter().find_map(|entry| self.state(entry.state).ok());
-        whole.map_or_else(|| self.state(row.state), Ok)
+        let whole = history.iter().find_map(|entry| self.store.state(entry.state).ok());
+        whole.map_or_else(|| self.store.state(row.state), Ok)
     }
 
     /// All about a twin. It is settled first, unless its program is running or it is removed.
@@ -274,7 +274,7 @@ impl Yard {
         let settled = settled.map_or_else(|| self.as_of_last(&row), Ok)?;
         let totals = settled.listing.totals();
         let changed = settled.state.laid != settled.state.disk;
-        let laid = changed.then(|| self.listing(settled.state.laid)).transpose()?;
+        let laid = changed.then(|| self.store.listing(settled.state.laid)).transpose()?;
         let sheet = self.sheet_of(&settled.state.build)?;
         let belongings = match (&sheet, &laid) {
             // What is as it was laid is nobody's own.
@@ -303,8 +303,8 @@ impl Yard {
 
     /// A twin as it was at its last settle.
     pub(super) fn as_of_last(&self, row: &TwinRow) -> Result<Settled> {
-        let state = self.state(row.state)?;
-        let listing = self.listing(state.disk)?;
+        let state = self.store.state(row.state)?;
+        let listing = self.store.listing(state.disk)?;
         let index = self.index(&self.folder_of(row), &state, listing.entries().len())?;
         Ok(Settled {
             looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
@@ -357,7 +357,7 @@ impl Yard {
             None => Ok(folder.join("game")),
             Some("home") => Ok(folder.join("home")),
             Some(group) => {
-                let sheet = self.sheet_of(&self.state(row.state)?.build)?;
+                let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
                 let groups = sheet.map(|sheet| sheet.belongings).unwrap_or_default();
                 let Some(found) = groups.get(group) else {
                     let known = std::iter::once("home".to_owned()).chain(groups.into_keys()).collect();

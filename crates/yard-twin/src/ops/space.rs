@@ -12,9 +12,9 @@ use crate::disk;
 use crate::error::{Error, Result};
 use crate::ident::{ContentId, TwinName};
 use crate::path::RelPath;
-use crate::pool::{Facts, Pool, Share};
 use crate::progress::Ctx;
 use crate::scan::usage;
+use crate::store::pool::{Facts, Pool, Share};
 
 /// Bytes that are shared with something else of the yard.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -131,7 +131,7 @@ impl Yard {
         Ok(YardSpace {
             removed: removed.map(|(_, twin)| twin.own).sum(),
             on_disk: self.each_block(self.root(), ctx)?.saturating_sub(by_blocks),
-            pool: self.each_block(self.pool.root(), ctx)?,
+            pool: self.each_block(self.store.pool.root(), ctx)?,
             copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + self.stock_by_hand()?,
             twins,
         })
@@ -140,7 +140,7 @@ impl Yard {
     /// The stock builds with their contents.
     fn stock_parties(&self) -> Result<Vec<Party>> {
         let rows = self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none());
-        rows.map(|row| Ok((row.build.to_string(), self.listing(row.listing)?.contents()))).collect()
+        rows.map(|row| Ok((row.build.to_string(), self.store.listing(row.listing)?.contents()))).collect()
     }
 
     /// All that is below a folder, each inode once.
@@ -155,7 +155,8 @@ impl Yard {
     fn stock_by_hand(&self) -> Result<u64> {
         let (mut sum, mut known) = (0, HashMap::new());
         for stock in self.catalog.stock_builds()?.iter().filter(|row| row.removed_at.is_none()) {
-            for content in self.listing(stock.listing)?.entries().iter().filter_map(|entry| entry.node.content()) {
+            for content in self.store.listing(stock.listing)?.entries().iter().filter_map(|entry| entry.node.content())
+            {
                 sum += *known.entry(content).or_insert_with(|| self.pooled(content));
             }
         }
@@ -164,14 +165,14 @@ impl Yard {
 
     /// Bytes on disk of a content in the pool, with its second file for executables.
     fn pooled(&self, content: ContentId) -> u64 {
-        let files = [false, true].map(|executable| self.pool.root().join(Pool::name(content, executable)));
+        let files = [false, true].map(|executable| self.store.pool.root().join(Pool::name(content, executable)));
         files.iter().filter_map(|path| disk::lstat(path).ok()).map(|stat| stat.allocated).sum()
     }
 
     /// The files of a twin that may share storage, by inode.
     fn sharing(&self, row: &TwinRow) -> Result<HashMap<u64, Indexed>> {
-        let state = self.state(row.state)?;
-        let (listing, folder) = (self.listing(state.disk)?, self.folder_of(row));
+        let state = self.store.state(row.state)?;
+        let (listing, folder) = (self.store.listing(state.disk)?, self.folder_of(row));
         let index = self.index(&folder, &state, listing.entries().len())?;
         let rows = index.map(|index| index.rows).unwrap_or_default();
         let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {

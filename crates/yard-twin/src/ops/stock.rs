@@ -96,7 +96,7 @@ impl Yard {
     fn twins_on(&self, build: &BuildRef) -> Result<Vec<String>> {
         let mut names = Vec::new();
         for row in self.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
-            if self.state(row.state)?.build == *build {
+            if self.store.state(row.state)?.build == *build {
                 names.push(row.name.to_string());
             }
         }
@@ -111,9 +111,9 @@ impl Yard {
         let row = self.stock_row(build, false)?;
         // In this order only one listing is in memory at a time.
         let others = self.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
-        let mut others = self.contents_of(others.map(|other| other.listing).collect())?;
-        let elsewhere = self.contents_of(self.listings_elsewhere(None, Some(&row.build))?)?;
-        let (summary, listing) = (self.stock_summary(&row)?, self.listing(row.listing)?);
+        let mut others = self.store.contents_of(others.map(|other| other.listing).collect())?;
+        let elsewhere = self.store.contents_of(self.listings_elsewhere(None, Some(&row.build))?)?;
+        let (summary, listing) = (self.stock_summary(&row)?, self.store.listing(row.listing)?);
         // Each content counts once.
         let shared = listing
             .entries()

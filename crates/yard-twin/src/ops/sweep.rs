@@ -13,8 +13,8 @@ use crate::disk;
 use crate::error::{Error, PathContext, Result, YardError};
 use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
 use crate::op_folder::OpFolder;
-use crate::pool::{Ledger, Pool};
 use crate::progress::{Ctx, Phase};
+use crate::store::pool::{Ledger, Pool};
 use crate::yard::folder_id;
 use crate::{KeepPolicy, Yard};
 
@@ -116,10 +116,10 @@ impl Yard {
         };
         self.check_all_known()?;
         let generation = self.catalog.generation()?;
-        let swept = self.pool.generation()?;
+        let swept = self.store.pool.generation()?;
         // A sweep that was cut off has counted in the catalogue, and not yet in the pool.
         if generation == swept || generation == swept + 1 {
-            let ledger = Ledger::load(&self.pool)?;
+            let ledger = Ledger::load(&self.store.pool)?;
             let gone =
                 self.let_go(&mut outcome, generation, &held_back, &Sweeping { ledger: &ledger, op: &op, dry_run }, ctx);
             ledger.save(op.path())?;
@@ -132,7 +132,7 @@ impl Yard {
                     self.catalog.set_unneeded(std::iter::empty())?;
                     self.catalog.set_generation(next)
                 })?;
-                self.pool.set_generation(next, op.path())?;
+                self.store.pool.set_generation(next, op.path())?;
             }
         }
         outcome.took = began.elapsed();
@@ -185,7 +185,7 @@ impl Yard {
             self.catalog.set_generation(generation + 1)
         })?;
         // Should this be the last that is done, the opening of the yard does the rest.
-        self.pool.set_generation(generation + 1, op.path())?;
+        self.store.pool.set_generation(generation + 1, op.path())?;
         for (row, intent) in forgotten {
             let kept = self.forget(&row, op, ledger)?;
             if !kept.is_empty() {
@@ -269,7 +269,7 @@ impl Yard {
         }
         let mut on = HashSet::new();
         for row in twins.iter().filter(|row| !goes.twins.iter().any(|gone| gone.id == row.id)) {
-            on.insert(self.state(row.state)?.build);
+            on.insert(self.store.state(row.state)?.build);
         }
         goes.builds = self.catalog.stock_builds()?;
         goes.builds
@@ -331,16 +331,16 @@ impl Yard {
         let let_go: HashSet<_> = self.states_let_go(goes)?;
         for (twin, id) in self.catalog.states_in_use()? {
             if !let_go.contains(&(twin, id)) {
-                let state = self.state(id)?;
+                let state = self.store.state(id)?;
                 needed.names.insert(id.to_string());
                 listings.extend([state.laid, state.disk]);
             }
         }
         for &id in &listings {
             needed.names.insert(id.to_string());
-            needed.names.extend(self.base_of(id)?.map(|base| base.to_string()));
+            needed.names.extend(self.store.base_of(id)?.map(|base| base.to_string()));
         }
-        needed.contents = self.contents_of(listings)?;
+        needed.contents = self.store.contents_of(listings)?;
         Ok(needed)
     }
 
@@ -365,9 +365,10 @@ impl Yard {
         let mut seen = HashSet::new();
         for id in self.listings_in_use()? {
             ctx.check()?;
-            for entry in self.listing(id)?.entries() {
+            for entry in self.store.listing(id)?.entries() {
                 let Some(content) = entry.node.content().filter(|content| seen.insert(*content)) else { continue };
-                let whole = disk::lstat(&self.pool.path(content)).is_ok_and(|stat| stat.size == entry.node.size());
+                let whole =
+                    disk::lstat(&self.store.pool.path(content)).is_ok_and(|stat| stat.size == entry.node.size());
                 if !whole {
                     missing.push(format!("{} ({})", entry.path, Pool::name(content, false)));
                 }

@@ -15,10 +15,10 @@ use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::parallel::{self, lock};
 use crate::path::RelPath;
-use crate::pool::Putter;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Manner, Seen, Sum, walk, walk_sum, without};
 use crate::sheet::Sheet;
+use crate::store::pool::Putter;
 
 /// A folder that is taken in, and where what is in it goes.
 pub(super) struct Part {

@@ -12,8 +12,8 @@ use crate::listing::{Entry, Node};
 use crate::materialise::Laying;
 use crate::parallel::{self, lock};
 use crate::path::RelPath;
-use crate::pool::{Has, Ledger, Share};
 use crate::progress::Ctx;
+use crate::store::pool::{Has, Ledger, Share};
 
 impl Yard {
     /// Sees to it that the pool holds what `entries` need, by reading what the ledger can't vouch for and bringing back what
@@ -24,7 +24,7 @@ impl Yard {
     pub(super) fn vouch(&self, entries: &[&Entry], laying: &Laying<'_>) -> Result<Vec<ContentId>> {
         let (bad, lifted, executables) =
             (Mutex::new(BTreeMap::new()), Mutex::new(Vec::new()), Mutex::new(BTreeSet::new()));
-        let (ctx, pool) = (laying.ctx, &self.pool);
+        let (ctx, pool) = (laying.ctx, &self.store.pool);
         parallel::for_each(entries, ctx.threads(), Vec::new, |buffer, entry| {
             ctx.check()?;
             let Node::File { content, executable, .. } = entry.node else { return Ok(()) };
@@ -48,11 +48,11 @@ impl Yard {
         if !bad.is_empty() {
             let lost = self.heal(&bad.keys().copied().collect(), &HashSet::new(), &[], ctx)?;
             if let Some(content) = lost.first() {
-                let path = self.pool.path(*content);
+                let path = self.store.pool.path(*content);
                 return Err(Error::ContentMissing { path, needed_for: bad[content].to_string() });
             }
             for &content in bad.keys() {
-                self.pool.ask(laying.ledger, content, false, &mut Vec::new(), ctx)?;
+                self.store.pool.ask(laying.ledger, content, false, &mut Vec::new(), ctx)?;
             }
         }
         let executables = parallel::into_inner(executables);
@@ -66,9 +66,14 @@ impl Yard {
             return Ok(());
         }
         let _alone = self.alone(laying.ctx)?;
-        let ledger = Ledger::load(&self.pool)?;
+        let ledger = Ledger::load(&self.store.pool)?;
         for (content, executable, stat) in lifted {
-            self.pool.guard(&ledger, *content, &self.pool.files(*content)[usize::from(*executable)], stat)?;
+            self.store.pool.guard(
+                &ledger,
+                *content,
+                &self.store.pool.files(*content)[usize::from(*executable)],
+                stat,
+            )?;
         }
         ledger.save(laying.op)?;
         laying.ledger.learn(&ledger);
@@ -85,10 +90,10 @@ impl Yard {
         ctx: &Ctx,
     ) -> Result<Vec<ContentId>> {
         let (mut missing, mut bad) = (HashSet::new(), bad.clone());
-        let asked = Ledger::load(&self.pool)?;
+        let asked = Ledger::load(&self.store.pool)?;
         let mut wrong = Vec::new();
         for &content in contents {
-            match self.pool.ask(&asked, content, false, &mut Vec::new(), ctx)? {
+            match self.store.pool.ask(&asked, content, false, &mut Vec::new(), ctx)? {
                 Has::Right | Has::Lifted(_) => continue,
                 Has::Wrong(stat) => wrong.push((content, stat.ino)),
                 Has::Nothing => {}
@@ -97,7 +102,7 @@ impl Yard {
         }
         self.set_aside(&wrong, ctx)?;
         bad.extend(wrong.iter().map(|(_, inode)| *inode));
-        bad.extend(self.pool.aside()?.into_keys());
+        bad.extend(self.store.pool.aside()?.into_keys());
         if missing.is_empty() {
             return Ok(Vec::new());
         }
@@ -136,7 +141,7 @@ impl Yard {
     /// # Errors
     /// [`Error::Io`], or [`Error::Damaged`] if the pool's file holds something else.
     pub(super) fn bytes_of(&self, content: ContentId) -> Result<Vec<u8>> {
-        let path = self.pool.path(content);
+        let path = self.store.pool.path(content);
         let bytes = std::fs::read(&path).at("read", &path)?;
         if blake3::hash(&bytes).as_bytes() == content.as_bytes() {
             return Ok(bytes);
@@ -151,8 +156,8 @@ impl Yard {
         }
         let op = self.begin(ctx)?;
         let _alone = self.alone(ctx)?;
-        let ledger = Ledger::load(&self.pool)?;
-        wrong.iter().try_for_each(|(content, inode)| self.pool.set_aside(&ledger, *content, *inode))?;
+        let ledger = Ledger::load(&self.store.pool)?;
+        wrong.iter().try_for_each(|(content, inode)| self.store.pool.set_aside(&ledger, *content, *inode))?;
         ledger.save(op.path())
     }
 }

@@ -10,7 +10,7 @@ use std::path::Path;
 use crate::disk::{self, Stat};
 use crate::error::{Error, Result};
 use crate::ident::ListingId;
-use crate::pool::Share;
+use crate::store::pool::Share;
 
 const MAGIC: &[u8; 8] = b"ytindex\x01";
 const ROW: usize = 8 + 8 + 8 + 8 + 4 + 1;

@@ -12,9 +12,9 @@ use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, Listing, Node};
 use crate::lock::Held;
 use crate::path::RelPath;
-use crate::pool::{Aside, Ledger, Pool, Putter, Share};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
+use crate::store::pool::{Aside, Ledger, Pool, Putter, Share};
 
 /// What a settle starts from.
 pub(crate) struct Settling<'a> {

@@ -15,8 +15,8 @@ use crate::ident::ContentId;
 use crate::listing::{Entry, Node};
 use crate::parallel;
 use crate::path::RelPath;
-use crate::pool::{Share, hash_unchanged};
 use crate::progress::{Ctx, Phase};
+use crate::store::pool::{Share, hash_unchanged};
 
 /// How often a file is read again that changes while it is being read.
 const TRIES: usize = 3;

@@ -14,7 +14,7 @@ use crate::disk::{self, Stat};
 use crate::error::{Error, PathContext, Result};
 use crate::materialise::Doubtful;
 use crate::path::RelPath;
-use crate::pool::Ledger;
+use crate::store::pool::Ledger;
 
 /// What folding needs to know.
 pub(crate) struct Fold<'a> {

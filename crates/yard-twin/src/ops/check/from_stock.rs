@@ -21,7 +21,7 @@ impl Checking<'_> {
     pub(super) fn against_stock(&mut self, seen: &Seen) -> Result<()> {
         let build = &seen.look.state.build;
         let stock = match self.yard.catalog.stock(build)? {
-            Some(row) => self.yard.listing(row.listing),
+            Some(row) => self.yard.store.listing(row.listing),
             None => {
                 let problem = Problem::NoStockBuild { build: build.clone() };
                 let mend = Mend::TakeIn { build: build.clone(), source: None };

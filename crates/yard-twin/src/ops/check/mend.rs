@@ -19,10 +19,10 @@ use crate::ident::{ContentId, ListingId, StateId, TwinId, TwinName};
 use crate::listing::{Entry, Listing};
 use crate::ops::settle::index_path;
 use crate::path::RelPath;
-use crate::pool::{Ledger, Sharing};
 use crate::progress::Ctx;
 use crate::scan::{Doubt, Index, Settling, settle_folder};
 use crate::state::State;
+use crate::store::pool::{Ledger, Sharing};
 use crate::{Yard, profile};
 
 /// What mending is told.
@@ -192,7 +192,7 @@ impl Yard {
         let states = self.root().join("states");
         let folders = fs::read_dir(states).ok()?.filter_map(|entry| fs::read_dir(entry.ok()?.path()).ok());
         let mut ids = folders.flatten().filter_map(|entry| entry.ok()?.file_name().to_str()?.parse::<StateId>().ok());
-        ids.find(|id| self.state(*id).is_ok_and(|state| state.disk == seen) && self.listing_of(*id).is_some())
+        ids.find(|id| self.store.state(*id).is_ok_and(|state| state.disk == seen) && self.listing_of(*id).is_some())
     }
 
     /// Whether a twin's folder should hold just what a listing says.
@@ -204,7 +204,7 @@ impl Yard {
         let mut rows = self.catalog.twins()?;
         rows.retain(|row| {
             row.removed_at.is_none()
-                && self.state(row.state).is_ok_and(|state| state.disk == listing || state.laid == listing)
+                && self.store.state(row.state).is_ok_and(|state| state.disk == listing || state.laid == listing)
                 && self.present_folder(row).is_ok()
         });
         Ok(rows)
@@ -217,21 +217,21 @@ impl Yard {
             let listing = self.listing_of_folder(&row, ctx)?;
             if listing.id() == id {
                 let op = self.begin(ctx)?;
-                disk::remove_if_there(&self.blob_path("listings", &id.to_string()))?;
-                return self.put_listing(&listing, None, &op).map(drop);
+                disk::remove_if_there(&self.store.blob_path("listings", &id.to_string()))?;
+                return self.store.put_listing(&listing, None, &op).map(drop);
             }
             drop(held);
         }
-        let path = self.blob_path("listings", &id.to_string());
+        let path = self.store.blob_path("listings", &id.to_string());
         Err(Error::Damaged { path, why: "no twin's folder holds just that any more".into() })
     }
 
     /// What a twin's folder holds, read as a whole.
     fn listing_of_folder(&self, row: &TwinRow, ctx: &Ctx) -> Result<Listing> {
         let (op, folder) = (self.begin(ctx)?, self.present_folder(row)?);
-        let sheet = self.sheet_of(&self.state(row.state)?.build)?;
+        let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
         let (clock, nothing) = (FsClock::new(op.path())?, Listing::default());
-        let (ledger, aside) = (Ledger::load(&self.pool)?, self.pool.aside()?);
+        let (ledger, aside) = (Ledger::load(&self.store.pool)?, self.store.pool.aside()?);
         let again = self.ledger_again(ctx);
         let settling = Settling {
             folder: &folder,
@@ -243,7 +243,7 @@ impl Yard {
             trusts_inodes: true,
             unseen_for: disk::unseen_for(op.path()),
             sheet: sheet.as_ref(),
-            pool: &self.pool,
+            pool: &self.store.pool,
             putter: None,
             doubt: Doubt::Nothing,
             clock: &clock,
@@ -260,10 +260,11 @@ impl Yard {
     fn mend_state(&self, row: &TwinRow, id: StateId, current: bool, ctx: &Ctx) -> Result<()> {
         let op = self.begin(ctx)?;
         if let Some(state) = self.remade(row, id)? {
-            disk::remove_if_there(&self.blob_path("states", &id.to_string()))?;
-            return self.put_state(&state, &op).map(drop);
+            disk::remove_if_there(&self.store.blob_path("states", &id.to_string()))?;
+            return self.store.put_state(&state, &op).map(drop);
         }
-        let damaged = |why: &str| Error::Damaged { path: self.blob_path("states", &id.to_string()), why: why.into() };
+        let damaged =
+            |why: &str| Error::Damaged { path: self.store.blob_path("states", &id.to_string()), why: why.into() };
         if !current {
             return Err(damaged("its lines stay in the history until the file is put back from a backup"));
         }
@@ -305,8 +306,8 @@ impl Yard {
                 return Err(Error::Damaged { path: path.clone(), why });
             }
             let _alone = self.alone(ctx)?;
-            let ledger = Ledger::load(&self.pool)?;
-            self.pool.guard(&ledger, content, path, &read)?;
+            let ledger = Ledger::load(&self.store.pool)?;
+            self.store.pool.guard(&ledger, content, path, &read)?;
             ledger.save(op.path())?;
         }
         Ok(())

@@ -15,8 +15,8 @@ use crate::error::{PathContext, Result};
 use crate::ident::{ContentId, ListingId};
 use crate::listing::Entry;
 use crate::parallel::{self, lock};
-use crate::pool::{Ledger, Pool, Share, hash_unchanged};
 use crate::progress::{Ctx, Phase};
+use crate::store::pool::{Ledger, Pool, Share, hash_unchanged};
 
 /// A content that is needed.
 #[derive(Clone, Copy)]
@@ -106,7 +106,7 @@ impl Checking<'_> {
         files.sort_unstable_by_key(|file| (std::cmp::Reverse(large(file)), file.content));
         let bytes = files.iter().map(|file| file.size).sum();
         let (wrong, right) = (Mutex::new(Vec::new()), Mutex::new(HashSet::new()));
-        let (ctx, root) = (self.ctx, self.yard.pool.root());
+        let (ctx, root) = (self.ctx, self.yard.store.pool.root());
         let work = |buffer: &mut Vec<u8>, file: &PoolFile| {
             match reads_as(&file.path(root), buffer, ctx) {
                 Ok(content) if content == file.content => drop(lock(&right).insert(file.ino)),
@@ -190,7 +190,7 @@ impl Yard {
         }
         let op = self.begin(ctx)?;
         let _alone = self.alone(ctx)?;
-        let ledger = Ledger::load(&self.pool)?;
+        let ledger = Ledger::load(&self.store.pool)?;
         inodes.for_each(|inode| ledger.forget(inode));
         ledger.save(op.path())
     }
@@ -205,7 +205,7 @@ impl Yard {
             let wanted = self.needs()?.into_iter();
             let wanted = wanted.filter(|need| only.is_none_or(|only| need.about == *only && !need.earlier));
             let listings: HashSet<ListingId> = wanted.map(|need| need.listing).collect();
-            self.each_readable(listings, |entry| {
+            self.store.each_readable(listings, |entry| {
                 let content = entry.node.content();
                 needs.extend(content.map(|content| Need { content, size: entry.node.size(), linked: 0 }));
             });
@@ -217,8 +217,8 @@ impl Yard {
 
     /// The contents of a twin, with the inodes that those had at the last look which it links.
     fn contents_of_twin(&self, row: &TwinRow) -> Result<Vec<Need>> {
-        let Ok(state) = self.state(row.state) else { return Ok(Vec::new()) };
-        let Ok(listing) = self.listing(state.disk) else { return Ok(Vec::new()) };
+        let Ok(state) = self.store.state(row.state) else { return Ok(Vec::new()) };
+        let Ok(listing) = self.store.listing(state.disk) else { return Ok(Vec::new()) };
         let index = self.index(&self.folder_of(row), &state, listing.entries().len())?;
         let rows = index.map(|index| index.rows).unwrap_or_default();
         let need = |(at, entry): (usize, &Entry)| {
@@ -231,7 +231,7 @@ impl Yard {
     /// Looks through the pool for what is needed; at `all` that is in it, or else only at that.
     fn pool_folders(&self, needs: &[Need], all: bool, ctx: &Ctx) -> Result<InFolders> {
         let folders: Vec<u8> = (0..=255).collect();
-        let (found, root) = (Mutex::new(InFolders::default()), self.pool.root());
+        let (found, root) = (Mutex::new(InFolders::default()), self.store.pool.root());
         parallel::for_each(
             &folders,
             ctx.threads(),

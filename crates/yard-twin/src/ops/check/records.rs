@@ -141,7 +141,7 @@ impl Checking<'_> {
     /// Every need, and the same of the listing that it is kept as a difference from.
     fn with_bases(&self, needs: &[Need]) -> Vec<Need> {
         let own = needs.iter().map(|need| (need.listing, need));
-        let bases = needs.iter().filter_map(|need| Some((self.yard.base_of(need.listing).ok()??, need)));
+        let bases = needs.iter().filter_map(|need| Some((self.yard.store.base_of(need.listing).ok()??, need)));
         own.chain(bases)
             .map(|(listing, need)| Need { listing, about: need.about.clone(), earlier: need.earlier })
             .collect()
@@ -158,12 +158,12 @@ impl Checking<'_> {
         let mut damaged: BTreeMap<StateId, (String, Vec<u32>)> = BTreeMap::new();
         let history = self.yard.catalog.history(row.id)?;
         for (state, number) in history.iter().map(|e| (e.state, Some(e.number))).chain([(row.state, None)]) {
-            if let Err(error) = self.yard.state(state) {
+            if let Err(error) = self.yard.store.state(state) {
                 damaged.entry(state).or_insert_with(|| (text(&error), Vec::new())).1.extend(number);
             }
         }
         // What a twin has now is the newest line's, but for what was laid in its home before its first start.
-        let disk = |state: StateId| self.yard.state(state).ok().map(|state| state.disk);
+        let disk = |state: StateId| self.yard.store.state(state).ok().map(|state| state.disk);
         let newest = history.first().map(|entry| entry.state);
         let told = newest.is_some_and(|newest| newest == row.state || disk(newest) == disk(row.state));
         if !told && !damaged.contains_key(&row.state) && newest.is_none_or(|newest| !damaged.contains_key(&newest)) {
@@ -190,7 +190,7 @@ impl Yard {
         whole: &mut HashSet<ListingId>,
         damaged: &mut BTreeMap<ListingId, String>,
     ) {
-        let base = match self.base_of(id) {
+        let base = match self.store.base_of(id) {
             Ok(base) => base,
             Err(error) => return drop(damaged.insert(id, text(&error))),
         };
@@ -204,7 +204,11 @@ impl Yard {
             return;
         }
         // A difference is put together with what it differs from only where everything is to be looked at.
-        let read = if base.is_some() && !full { self.packed_listing(id).map(drop) } else { self.listing(id).map(drop) };
+        let read = if base.is_some() && !full {
+            self.store.packed_listing(id).map(drop)
+        } else {
+            self.store.listing(id).map(drop)
+        };
         match read {
             Ok(()) => drop(whole.insert(id)),
             Err(error) => drop(damaged.insert(id, text(&error))),

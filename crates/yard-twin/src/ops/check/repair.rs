@@ -16,9 +16,9 @@ use crate::listing::{Entry, Layer, overlay};
 use crate::op_folder::OpFolder;
 use crate::ops::leaks::Leaks;
 use crate::path::RelPath;
-use crate::pool::{Pool, Putter};
 use crate::progress::Ctx;
 use crate::scan::Doubt;
+use crate::store::pool::{Pool, Putter};
 
 /// Contents that have to be put right: each with the inodes that should hold it, and hold something else.
 #[derive(Clone, Debug, Default)]
@@ -81,14 +81,14 @@ impl Yard {
             return Ok(sources);
         }
         for &content in contents {
-            [false, true].into_iter().for_each(|x| add(content, self.pool.root().join(Pool::name(content, x))));
+            [false, true].into_iter().for_each(|x| add(content, self.store.pool.root().join(Pool::name(content, x))));
         }
         for row in self.catalog.twins()? {
             self.files_with(&row, contents).into_iter().for_each(|(content, path)| add(content, path));
         }
         for stock in self.catalog.stock_builds()? {
             // A damaged listing names no sources, and that is all.
-            let Ok(listing) = self.listing(stock.listing) else { continue };
+            let Ok(listing) = self.store.listing(stock.listing) else { continue };
             for entry in listing.entries() {
                 let content = entry.node.content().filter(|content| contents.contains(content));
                 if let (Some(content), Some(below)) = (content, entry.path.as_str().strip_prefix("game/")) {
@@ -101,7 +101,7 @@ impl Yard {
 
     /// The files of a twin that should hold one of the contents, as far as its records can be read.
     fn files_with(&self, row: &TwinRow, contents: &HashSet<ContentId>) -> Vec<(ContentId, PathBuf)> {
-        let listing = self.state(row.state).and_then(|state| self.listing(state.disk));
+        let listing = self.store.state(row.state).and_then(|state| self.store.listing(state.disk));
         // A damaged listing names no sources, and that is all.
         let Ok(listing) = listing else { return Vec::new() };
         let folder = self.folder_of(row);
@@ -121,7 +121,7 @@ impl Yard {
         if !folders.is_empty() {
             for need in self.needs()? {
                 // As above.
-                let Ok(listing) = self.listing(need.listing) else { continue };
+                let Ok(listing) = self.store.listing(need.listing) else { continue };
                 let entries = listing.entries().iter();
                 let wanted = entries.filter(|e| e.node.content().is_some_and(|content| contents.contains(&content)));
                 sizes.extend(wanted.map(|entry| entry.node.size()));
@@ -153,7 +153,7 @@ impl Yard {
     pub(in crate::ops) fn take_from(&self, content: ContentId, path: &Path, op: &OpFolder, ctx: &Ctx) -> Result<bool> {
         let file = disk::open_file(CWD, path).at("read", path)?;
         let stat = disk::fstat(&file).at("look at", path)?;
-        let putter = Putter::new(&self.pool, op.path(), HashSet::new())?;
+        let putter = Putter::new(&self.store.pool, op.path(), HashSet::new())?;
         let found = putter.put(&file, &stat, path, &mut vec![0; disk::BUFFER], ctx)?;
         if found != content {
             return Ok(false);
@@ -173,7 +173,7 @@ impl Yard {
         if paths.is_empty() {
             return Ok(Vec::new());
         }
-        let right = self.listing(self.state(row.state)?.disk)?;
+        let right = self.store.listing(self.store.state(row.state)?.disk)?;
         let busy = || Error::Busy { what: format!("the twin {:?}", row.name.as_str()), holders: Vec::new() };
         let held = self.try_hold_twin(row)?.ok_or_else(busy)?;
         let settled = self.settle_without_repair(row, &held, What::Outside, Doubt::Inodes(inodes), ctx)?;

@@ -33,7 +33,9 @@ impl Yard {
         }
         let rows = self.catalog.twins()?;
         for (twin, id) in self.catalog.states_in_use()? {
-            let (Some(row), Ok(state)) = (rows.iter().find(|row| row.id == twin), self.state(id)) else { continue };
+            let (Some(row), Ok(state)) = (rows.iter().find(|row| row.id == twin), self.store.state(id)) else {
+                continue;
+            };
             let about = About::Twin(row.name.clone());
             let earlier = row.state != id || row.removed_at.is_some();
             needs.push(Need { listing: state.disk, about: about.clone(), earlier });
@@ -53,7 +55,7 @@ impl Yard {
             if contents.is_empty() || !seen.insert((need.listing, need.about.clone(), need.earlier)) {
                 continue;
             }
-            let Ok(listing) = self.listing(need.listing) else { continue };
+            let Ok(listing) = self.store.listing(need.listing) else { continue };
             let mut here: HashMap<ContentId, Places> = HashMap::new();
             for entry in listing.entries() {
                 let Some(content) = entry.node.content().filter(|content| contents.contains(content)) else { continue };
@@ -81,7 +83,7 @@ impl Yard {
 
     /// The listing of a state, if both can be read.
     pub(super) fn listing_of(&self, state: StateId) -> Option<Listing> {
-        self.listing(self.state(state).ok()?.disk).ok()
+        self.store.listing(self.store.state(state).ok()?.disk).ok()
     }
 }
 

@@ -101,7 +101,7 @@ impl Checking<'_> {
         if found.is_none() && folder.join("game").is_dir() && !disk::exists(&folder.join("id")) {
             return self.found(Severity::Wrong, about, Problem::NoId { folder }, Mend::Safe);
         }
-        let build = self.yard.state(row.state).ok().map(|state| state.build);
+        let build = self.yard.store.state(row.state).ok().map(|state| state.build);
         let mend = match (&found, build) {
             (Some(_), _) if !disk::exists(&folder) => Mend::Safe,
             (None, Some(from)) => Mend::Clone { from },

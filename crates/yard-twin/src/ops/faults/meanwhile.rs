@@ -47,8 +47,8 @@ pub(super) fn is_somewhere(place: &Path, bytes: &str) -> bool {
     let on_disk = files.into_iter().any(|path| fs::read(path).is_ok_and(|b| b == bytes.as_bytes()));
     let yard = Yard::open(&place.join("yard")).unwrap();
     let kept = || {
-        let contents = yard.contents_of(yard.listings_in_use().unwrap()).unwrap();
-        contents.iter().any(|content| fs::read(yard.pool.path(*content)).is_ok_and(|b| b == bytes.as_bytes()))
+        let contents = yard.store.contents_of(yard.listings_in_use().unwrap()).unwrap();
+        contents.iter().any(|content| fs::read(yard.store.pool.path(*content)).is_ok_and(|b| b == bytes.as_bytes()))
     };
     on_disk || kept()
 }

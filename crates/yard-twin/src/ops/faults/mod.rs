@@ -17,7 +17,7 @@ use crate::disk::fault;
 use crate::entry::EntryOptions;
 use crate::error::Result;
 use crate::ident::SnapshotRef;
-use crate::pool::Sharing;
+use crate::store::pool::Sharing;
 use crate::{
     Cancel, CarryFrom, CarryOptions, CloneOptions, Ctx, Edit, EditChange, IntakeOptions, RenewOptions, Rest,
     RestoreOptions, Yard,
@@ -181,8 +181,8 @@ fn hash(bytes: &[u8], place: &Path) -> blake3::Hash {
 /// A hash of all that a listing holds, down to the bytes.
 fn told(yard: &Yard, id: crate::ListingId, place: &Path) -> blake3::Hash {
     let mut hasher = blake3::Hasher::new();
-    for entry in yard.listing(id).unwrap().entries() {
-        let bytes = entry.node.content().map(|content| fs::read(yard.pool.path(content)).unwrap_or_default());
+    for entry in yard.store.listing(id).unwrap().entries() {
+        let bytes = entry.node.content().map(|content| fs::read(yard.store.pool.path(content)).unwrap_or_default());
         let kind = if bytes.is_some() { String::new() } else { format!("{:?}", entry.node) };
         let content = hash(&bytes.unwrap_or_default(), place);
         hasher.update(format!("{} {kind} {content}\n", entry.path).as_bytes());
@@ -198,14 +198,14 @@ fn describe(place: &Path) -> String {
         writeln!(out, "stock {} {}", row.build, row.listing).unwrap();
     }
     for row in yard.catalog.twins().unwrap() {
-        let state = yard.state(row.state).unwrap();
+        let state = yard.store.state(row.state).unwrap();
         let removed = row.removed_at.is_some();
         let protected = row.protected.is_some();
         let folder = if removed { "" } else { &row.folder };
         let disk = told(&yard, state.disk, place);
         writeln!(out, "twin {} removed {removed} protected {protected} {folder} disk {disk}", row.name).unwrap();
         for entry in yard.catalog.history(row.id).unwrap() {
-            let state = yard.state(entry.state).unwrap();
+            let state = yard.store.state(entry.state).unwrap();
             let disk = told(&yard, state.disk, place);
             writeln!(out, "    {} {:?} {:?} {disk} {:?}", entry.number, entry.what, entry.label, state.profile)
                 .unwrap();
@@ -233,8 +233,8 @@ fn describe(place: &Path) -> String {
         assert_eq!(folders, known, "in {folder}");
     }
     for id in yard.listings_in_use().unwrap() {
-        for content in yard.listing(id).unwrap().contents() {
-            let bytes = fs::read(yard.pool.path(content)).unwrap();
+        for content in yard.store.listing(id).unwrap().contents() {
+            let bytes = fs::read(yard.store.pool.path(content)).unwrap();
             assert_eq!(blake3::hash(&bytes).as_bytes(), content.as_bytes(), "the pool is whole");
         }
     }
@@ -314,12 +314,15 @@ fn check_swept(place: &Path) {
     let yard = Yard::open(&place.join("yard")).unwrap();
     yard.sweep(false, &ctx()).unwrap();
     let beside = |path: &Path| path.ends_with("generation") || path.ends_with("ledger");
-    let files = tree(yard.pool.root()).into_iter().filter(|path| path.is_file() && !beside(path));
+    let files = tree(yard.store.pool.root()).into_iter().filter(|path| path.is_file() && !beside(path));
     let mut needed: Vec<PathBuf> = yard
+        .store
         .contents_of(yard.listings_in_use().unwrap())
         .unwrap()
         .into_iter()
-        .flat_map(|content| [yard.pool.path(content), yard.pool.root().join(crate::pool::Pool::name(content, true))])
+        .flat_map(|content| {
+            [yard.store.pool.path(content), yard.store.pool.root().join(crate::store::pool::Pool::name(content, true))]
+        })
         .filter(|path| path.exists())
         .collect();
     needed.sort();

@@ -11,7 +11,7 @@ use crate::Yard;
 use crate::catalog::What;
 use crate::disk::fault;
 use crate::listing::Listing;
-use crate::pool::Sharing;
+use crate::store::pool::Sharing;
 
 /// What a player made and never synced.
 const MINE: &str = "a shift that nobody synced";
@@ -79,8 +79,8 @@ fn story(root: &Path, promised: &Mutex<Promised>) {
 fn check(root: &Path, promised: Promised, what: &str) {
     let yard = Yard::open(&root.join("yard")).unwrap();
     for id in yard.listings_in_use().unwrap() {
-        for content in yard.listing(id).unwrap().contents() {
-            let bytes = fs::read(yard.pool.path(content)).unwrap();
+        for content in yard.store.listing(id).unwrap().contents() {
+            let bytes = fs::read(yard.store.pool.path(content)).unwrap();
             assert_eq!(blake3::hash(&bytes).as_bytes(), content.as_bytes(), "{what}: the pool is whole");
         }
     }
@@ -88,14 +88,14 @@ fn check(root: &Path, promised: Promised, what: &str) {
     assert!(row.is_some() || !promised.cloned, "{what}: the clone is there");
     let Some(row) = row else { return };
     assert!(row.removed_at.is_some() || !promised.removed, "{what}: it is removed");
-    let stock = yard.listing(yard.catalog.stock_builds().unwrap()[0].listing).unwrap();
+    let stock = yard.store.listing(yard.catalog.stock_builds().unwrap()[0].listing).unwrap();
     if row.removed_at.is_none() {
         check_folder(&yard, &stock, root, what);
     }
     let history = yard.catalog.history(row.id).unwrap();
     let mine = blake3::hash(MINE.as_bytes());
     let has_mine = |state| {
-        let listing: Listing = yard.listing(yard.state(state).unwrap().disk).unwrap();
+        let listing: Listing = yard.store.listing(yard.store.state(state).unwrap().disk).unwrap();
         listing.contents().iter().any(|content| content.as_bytes() == mine.as_bytes())
     };
     assert!(!promised.settled || history.iter().any(|entry| has_mine(entry.state)), "{what}: what was settled is kept");
@@ -108,7 +108,7 @@ fn check(root: &Path, promised: Promised, what: &str) {
 fn check_folder(yard: &Yard, stock: &Listing, root: &Path, what: &str) {
     yard.twin_details(&"b".parse().unwrap(), &ctx()).unwrap_or_else(|error| panic!("{what}: {error}"));
     let row = yard.twin_row(&"b".parse().unwrap(), false).unwrap();
-    let listing = yard.listing(yard.state(row.state).unwrap().disk).unwrap();
+    let listing = yard.store.listing(yard.store.state(row.state).unwrap().disk).unwrap();
     for entry in listing.entries().iter().filter(|entry| entry.path.as_str() != "game/mine.wjs") {
         let known = stock.get(entry.path.as_str());
         assert_eq!(known.map(|known| &known.node), Some(&entry.node), "{what}: {} is whole", entry.path);
@@ -185,7 +185,7 @@ fn what_a_power_loss_left_is_put_right_and_what_it_may_not_have_been_is_kept() {
     assert_eq!(fs::read(game.join("mine.wjs")).unwrap(), MINE.as_bytes(), "that is a player's own change");
     let history = yard.history(&"b".parse().unwrap(), &ctx()).unwrap();
     let kept = history.iter().find(|entry| entry.what == What::Meanwhile).unwrap();
-    let listing = yard.listing(yard.state(kept.state).unwrap().disk).unwrap();
+    let listing = yard.store.listing(yard.store.state(kept.state).unwrap().disk).unwrap();
     let patched = blake3::hash(b"#!/bin/no\n");
     assert_eq!(listing.get("game/bin/game").unwrap().node.content().unwrap().as_bytes(), patched.as_bytes());
 }

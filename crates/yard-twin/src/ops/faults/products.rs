@@ -11,7 +11,7 @@ use super::{OPERATIONS, Operation, ctx, place, set_up, tree};
 use crate::Yard;
 use crate::disk::{self, fault};
 use crate::ident::ContentId;
-use crate::pool::Ledger;
+use crate::store::pool::Ledger;
 
 /// What else somebody does: writes to a file that twins share, as it stands, with its time put back.
 fn writes_directly(game: &Path, number: u64) -> Option<String> {
@@ -70,8 +70,8 @@ fn run(operation: Operation, (place, twin): (&Path, &str), number: u64, doing: D
 
 /// Each file of the pool for which the ledger vouches holds what its name says.
 fn pool_is_right(yard: &Yard, what: &str) {
-    let ledger = Ledger::load(&yard.pool).unwrap();
-    for path in tree(yard.pool.root()).into_iter().filter(|path| path.is_file()) {
+    let ledger = Ledger::load(&yard.store.pool).unwrap();
+    for path in tree(yard.store.pool.root()).into_iter().filter(|path| path.is_file()) {
         let name = path.file_name().unwrap().to_str().unwrap();
         let content = name.trim_end_matches(".x").parse::<ContentId>();
         if let Some(content) = content.ok().filter(|content| ledger.holds(*content, &disk::lstat(&path).unwrap())) {

@@ -147,7 +147,7 @@ impl Yard {
         };
         let looks = settled.listing.entries().iter().filter_map(|entry| {
             let what = match &entry.node {
-                Node::File { content, size, .. } => Seen::File { at: self.pool.path(*content), size: *size },
+                Node::File { content, size, .. } => Seen::File { at: self.store.pool.path(*content), size: *size },
                 Node::Symlink { target } => Seen::Link(target.to_string()),
                 Node::EmptyFolder => return None,
             };
@@ -319,7 +319,7 @@ impl Yard {
         origin: &Path,
     ) -> Result<Vec<RelPath>> {
         let (Some(laid), Some(origin)) = (laid, origin.to_str()) else { return Ok(Vec::new()) };
-        Ok(self.naming(&self.listing(laid)?, listing, &[origin.to_owned()]))
+        Ok(self.naming(&self.store.listing(laid)?, listing, &[origin.to_owned()]))
     }
 
     /// Those files and symlinks that come or change from one listing to another, and name the folder of another twin.

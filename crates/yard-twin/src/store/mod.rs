@@ -1,0 +1,182 @@
+//! What never changes once it is there: contents in the pool, listings and states, each under the hash of what it is.
+//!
+//! The store knows no twin and no catalogue.
+
+pub(crate) mod pool;
+
+use std::borrow::Cow;
+use std::collections::HashSet;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use crate::disk;
+use crate::error::{Error, PathContext, Result};
+use crate::ident::{ContentId, ListingId, StateId};
+use crate::listing::delta::{self, Packed};
+use crate::listing::{Entry, Layer, Listing};
+use crate::op_folder::OpFolder;
+use crate::parallel::lock;
+use crate::state::State;
+use pool::Pool;
+
+/// Up to so many entries, a listing is kept in memory after it was read; a larger one is read again.
+const KEPT: usize = 200_000;
+
+/// The immutable part of a yard. A cheap handle.
+#[derive(Clone)]
+pub(crate) struct Store {
+    root: Arc<Path>,
+    pub(crate) pool: Pool,
+    /// The listing that was read last, of those that are kept whole: states of one twin differ from the same one.
+    last_whole: Arc<Mutex<Option<(ListingId, Listing)>>>,
+}
+
+impl Store {
+    /// That of the yard at `root`.
+    pub(crate) fn new(root: Arc<Path>) -> Self {
+        Self { pool: Pool::new(root.join("pool")), root, last_whole: Arc::default() }
+    }
+
+    pub(crate) fn blob_path(&self, kind: &str, id: &str) -> PathBuf {
+        self.root.join(kind).join(&id[..2]).join(id)
+    }
+
+    /// Keeps immutable bytes under their id: durable when it returns.
+    fn put_blob(&self, kind: &str, id: &str, bytes: &[u8], op: &OpFolder) -> Result<()> {
+        let path = self.blob_path(kind, id);
+        if disk::exists(&path) {
+            return Ok(());
+        }
+        if let Some(folder) = path.parent() {
+            disk::make_folders(folder)?;
+            let temp = op.path().join(id);
+            disk::write_synced(&temp, bytes)?;
+            disk::rename(&temp, &path)?;
+            disk::sync_folder(folder)?;
+            disk::sync_folder(&self.root.join(kind))?;
+        }
+        Ok(())
+    }
+
+    /// Keeps a listing: whole, or as its difference from `before`, the one that it came of, where that is small.
+    pub(crate) fn put_listing(
+        &self,
+        listing: &Listing,
+        before: Option<(ListingId, &Layer)>,
+        op: &OpFolder,
+    ) -> Result<ListingId> {
+        let id = listing.id();
+        if disk::exists(&self.blob_path("listings", &id.to_string())) {
+            return Ok(id);
+        }
+        let bytes = match before {
+            Some((before, layer)) => self.delta(listing, before, layer)?,
+            None => None,
+        };
+        let bytes = bytes.map_or_else(|| listing.encode(), Ok)?;
+        self.put_blob("listings", &id.to_string(), &bytes, op)?;
+        Ok(id)
+    }
+
+    /// The listing as a difference from one that is kept whole, if less than a tenth differs.
+    fn delta(&self, listing: &Listing, before: ListingId, layer: &Layer) -> Result<Option<Vec<u8>>> {
+        let small = |layer: &Layer| layer.len() * 10 < listing.entries().len();
+        if !small(layer) {
+            return Ok(None);
+        }
+        let (base, layer) = match self.base_of(before)? {
+            None => (before, Cow::Borrowed(layer)),
+            Some(base) => match self.packed_listing(before)? {
+                Packed::Delta { layer: earlier, .. } => (base, Cow::Owned(earlier.then(layer))),
+                Packed::Whole(_) => return Ok(None),
+            },
+        };
+        if small(&layer) { delta::encode(base, &layer).map(Some) } else { Ok(None) }
+    }
+
+    pub(crate) fn listing(&self, id: ListingId) -> Result<Listing> {
+        match self.packed_listing(id)? {
+            Packed::Whole(listing) => Ok(listing),
+            Packed::Delta { base, layer } => {
+                let damaged = |why: String| Error::Damaged { path: self.blob_path("listings", &id.to_string()), why };
+                match self.packed_listing(base)? {
+                    Packed::Whole(base) => delta::resolve(&base, &layer, id).map_err(damaged),
+                    Packed::Delta { .. } => Err(damaged("it differs from one that is not kept whole".into())),
+                }
+            }
+        }
+    }
+
+    /// The listing that another one is kept as a difference from.
+    pub(crate) fn base_of(&self, id: ListingId) -> Result<Option<ListingId>> {
+        let path = self.blob_path("listings", &id.to_string());
+        let mut head = Vec::new();
+        let file = disk::open_file(rustix::fs::CWD, &path).at("open", &path)?;
+        file.take(delta::HEAD as u64).read_to_end(&mut head).at("read", &path)?;
+        Ok(delta::base(&head))
+    }
+
+    pub(crate) fn packed_listing(&self, id: ListingId) -> Result<Packed> {
+        if let Some((_, last)) = lock(&self.last_whole).as_ref().filter(|(last, _)| *last == id) {
+            return Ok(Packed::Whole(last.clone()));
+        }
+        let path = self.blob_path("listings", &id.to_string());
+        let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
+        let packed = delta::decode(file, id).map_err(|why| Error::Damaged { path, why })?;
+        if let Packed::Whole(listing) = &packed
+            && listing.entries().len() <= KEPT
+        {
+            *lock(&self.last_whole) = Some((id, listing.clone()));
+        }
+        Ok(packed)
+    }
+
+    pub(crate) fn put_state(&self, state: &State, op: &OpFolder) -> Result<StateId> {
+        let (id, text) = state.encode();
+        self.put_blob("states", &id.to_string(), &text, op)?;
+        Ok(id)
+    }
+
+    pub(crate) fn state(&self, id: StateId) -> Result<State> {
+        let path = self.blob_path("states", &id.to_string());
+        let bytes = disk::read_own(&path, disk::TEXT).at("read", &path)?;
+        State::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
+    }
+
+    /// The contents that listings need.
+    pub(crate) fn contents_of(&self, listings: HashSet<ListingId>) -> Result<HashSet<ContentId>> {
+        let mut contents = HashSet::new();
+        self.each_entry(listings, |entry| contents.extend(entry.node.content()))?;
+        Ok(contents)
+    }
+
+    /// Goes through the entries of many listings, and of those that they are kept as differences from; most once only.
+    pub(crate) fn each_entry(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) -> Result<()> {
+        let mut bases = HashSet::new();
+        for &id in &listings {
+            if let Some(base) = self.base_of(id)? {
+                bases.insert(base);
+                if let Packed::Delta { layer, .. } = self.packed_listing(id)? {
+                    layer.changes().iter().filter_map(|(_, entry)| entry.as_ref()).for_each(&mut each);
+                }
+            } else {
+                bases.insert(id);
+            }
+        }
+        bases.into_iter().try_for_each(|id| {
+            self.listing(id)?.entries().iter().for_each(&mut each);
+            Ok(())
+        })
+    }
+
+    /// As [`Store::each_entry`], and passes over listings that can't be read. Some entries may come twice then.
+    pub(crate) fn each_readable(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) {
+        if self.each_entry(listings.clone(), &mut each).is_err() {
+            for id in listings {
+                // That is what is passed over.
+                let _ = self.each_entry(HashSet::from([id]), &mut each);
+            }
+        }
+    }
+}
