@@ -56,44 +56,59 @@
 
 mod archive;
 mod catalog;
+mod check;
 mod combine;
 mod disk;
 mod edit;
 mod entry;
 mod error;
+#[cfg(test)]
+#[allow(clippy::unwrap_used, clippy::print_stderr)]
+mod faults;
 mod ident;
 mod launch;
 mod link;
 mod listing;
-mod lock;
 mod materialise;
-mod op_folder;
 mod ops;
 mod parallel;
 mod path;
 mod profile;
 mod progress;
+mod report;
 mod scan;
 mod sheet;
-mod state;
 mod store;
+mod text;
+mod twin;
+mod upkeep;
 mod yard;
 
 // The yard and what is done to it.
+pub use check::{
+    About, CheckOptions, CheckReport, CheckedCounts, DamagedFile, Finding, Mend, MendOptions, Mended, Problem,
+    Severity, Touched,
+};
 pub use materialise::{Doing, Step, steps};
 pub use ops::{
-    About, BelongingsView, CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Catch, CheckOptions,
-    CheckReport, CheckedCounts, CloneOptions, CloneOutcome, ClonePlan, Compared, DamagedFile, Difference, Differing,
-    Differs, EditChange, EditDoes, EditOutcome, EditPlan, EditView, Files, Finding, FolderRepathOutcome,
-    FolderRepathPlan, ForgetOutcome, GroupDetails, Guard, HomePart, Hunk, InsideOutcome, InsidePlan, IntakeOptions,
-    IntakeOutcome, IntakePlan, IsolationView, Leaks, LetGo, LineChange, Mend, MendOptions, Mended, NamedPlace, NotKept,
-    OnlyHere, Overlap, Part, PlaceKind, Problem, ProfileChange, ProfileView, ProtectOutcome, RemoveOutcome, RemovePlan,
-    RenameOutcome, RenewOptions, RenewOutcome, RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions,
-    RestoreOutcome, RestorePlan, Room, Severity, ShareTotals, SharedWith, Shares, SheetPlan, SheetUse, SheetView,
-    SnapshotOutcome, Space, StockDetails, StockRemovePlan, StockSummary, SweepOutcome, TakenAway, Tallies, Tally,
-    Touched, TwinDetails, TwinIntakeOptions, TwinIntakePlan, TwinSummary, Unsettled, YardSpace,
+    CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, CloneOptions, CloneOutcome, ClonePlan, Contained,
+    EditChange, EditDoes, EditOutcome, EditPlan, EditView, FolderRepathOutcome, FolderRepathPlan, HomePart,
+    InsideOutcome, InsidePlan, IntakeOptions, IntakeOutcome, IntakePlan, Keep, LaunchOptions, LaunchPlan, NamedPlace,
+    NotKept, PlaceKind, ProfileChange, ProfileView, ProtectOutcome, RenameOutcome, RenewOptions, RenewOutcome,
+    RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions, RestoreOutcome, RestorePlan, RunDetails, RunOutcome,
+    RunReport, Running, SheetPlan, SheetUse, Signaller, SnapshotOutcome, TakenAway, TwinIntakeOptions, TwinIntakePlan,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
+pub use report::{
+    BelongingsView, Catch, Compared, Difference, Differing, Differs, GroupDetails, Guard, Hunk, IsolationView,
+    LineChange, Overlap, Part, ShareTotals, SharedWith, Shares, SheetView, Space, Tallies, Tally, TwinDetails,
+    TwinSummary, Unsettled, YardSpace,
+};
+pub use twin::{Leaks, Room};
+pub use upkeep::{
+    Files, ForgetOutcome, LetGo, OnlyHere, RemoveOutcome, RemovePlan, StockDetails, StockRemovePlan, StockSummary,
+    SweepOutcome,
+};
 pub use yard::{KeepPolicy, Yard};
 
 // Names, ids and values.
@@ -113,10 +128,7 @@ pub use store::pool::{Share, Sharing, Unshared};
 
 // Starting programs.
 pub use entry::{EntryOptions, EntryPlan, EntrySummary};
-pub use launch::{
-    Changes, Contained, GroupChange, Helper, Isolation, Keep, LaunchOptions, LaunchPlan, OutputSink, Possible,
-    RunDetails, RunOutcome, RunReport, Running, Signaller, Stream, changes, launch_helper,
-};
+pub use launch::{Changes, GroupChange, Helper, Isolation, OutputSink, Possible, Stream, changes, launch_helper};
 
 pub use error::{CarryError, Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};
 

@@ -7,6 +7,8 @@ mod change;
 pub(crate) mod fault;
 mod folders;
 mod hands;
+pub(crate) mod lock;
+pub(crate) mod op_folder;
 mod tree;
 
 use std::fs::File;

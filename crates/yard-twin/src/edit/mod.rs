@@ -326,7 +326,7 @@ fn line_end(text: &str) -> &'static str {
 
 /// The line and column of an offset, as people count.
 fn place(text: &str, offset: usize) -> String {
-    let (line, column) = crate::error::position(text, offset.min(text.len()));
+    let (line, column) = crate::text::position(text, offset.min(text.len()));
     format!("line {line}, column {column}")
 }
 

@@ -49,7 +49,7 @@ pub fn changes(before: &Listing, after: &Listing, sheet: Option<&Sheet>) -> Chan
 }
 
 impl Changes {
-    pub(super) fn new(found: impl Iterator<Item = (RelPath, How)>, sheet: Option<&Sheet>) -> Self {
+    pub(crate) fn new(found: impl Iterator<Item = (RelPath, How)>, sheet: Option<&Sheet>) -> Self {
         let mut groups: BTreeMap<(bool, Option<String>), GroupChange> = BTreeMap::new();
         let mut unexpected = Vec::new();
         for (path, how) in found {

@@ -30,7 +30,7 @@ const FOLDERS: [(&str, &str); 5] = [
 ///
 /// Programs ignore a base folder that isn't there, and without the file some find no documents folder at all.
 /// Says whether anything was.
-pub(super) fn prepare(home: &Path) -> Result<bool> {
+pub(crate) fn prepare(home: &Path) -> Result<bool> {
     let mut made = false;
     for folder in BASES.iter().chain(&FOLDERS).map(|(_, folder)| home.join(folder)) {
         if !folder.is_dir() {
@@ -67,12 +67,12 @@ pub(crate) fn prepared() -> impl Iterator<Item = String> {
 }
 
 /// Whether there is nothing in a home yet.
-pub(super) fn is_empty(home: &Path) -> bool {
+pub(crate) fn is_empty(home: &Path) -> bool {
     fs::read_dir(home).map_or(true, |mut entries| entries.next().is_none())
 }
 
 /// The variables that lead a program into `home`. The session's own (runtime folder, display, bus) stay as they are.
-pub(super) fn variables(home: &Path) -> BTreeMap<OsString, OsString> {
+pub(crate) fn variables(home: &Path) -> BTreeMap<OsString, OsString> {
     let mut variables = folders(home);
     // Without it, X programs look for their key in the home, which is another one now.
     if let (None, Some(cookie)) = (std::env::var_os("XAUTHORITY"), cookie()) {
@@ -82,13 +82,13 @@ pub(super) fn variables(home: &Path) -> BTreeMap<OsString, OsString> {
 }
 
 /// The home and the base folders in it.
-pub(super) fn folders(home: &Path) -> BTreeMap<OsString, OsString> {
+pub(crate) fn folders(home: &Path) -> BTreeMap<OsString, OsString> {
     let bases = BASES.iter().map(|(name, folder)| ((*name).into(), home.join(folder).into()));
     bases.chain([("HOME".into(), home.into())]).collect()
 }
 
 /// The file with the key to the display, if there is one.
-pub(super) fn cookie() -> Option<PathBuf> {
+pub(crate) fn cookie() -> Option<PathBuf> {
     let named = std::env::var_os("XAUTHORITY").map(PathBuf::from);
     let usual = || std::env::var_os("HOME").map(|home| Path::new(&home).join(".Xauthority"));
     named.or_else(usual).filter(|cookie| cookie.is_file())

@@ -26,14 +26,14 @@ pub enum Stream {
 pub type OutputSink = Arc<dyn Fn(Stream, &[u8]) + Send + Sync>;
 
 /// The file that keeps a run's output.
-pub(super) struct Log {
+pub(crate) struct Log {
     file: File,
-    pub(super) path: PathBuf,
+    pub(crate) path: PathBuf,
     kept: u64,
 }
 
 impl Log {
-    pub(super) fn create(folder: &Path) -> Result<Self> {
+    pub(crate) fn create(folder: &Path) -> Result<Self> {
         disk::make_folders(folder)?;
         let path = folder.join("output.log");
         Ok(Self { file: File::create(&path).at("write", &path)?, path, kept: 0 })
@@ -49,7 +49,7 @@ impl Log {
 }
 
 /// Reads a stream to its end, in a thread of its own.
-pub(super) fn collect(
+pub(crate) fn collect(
     mut pipe: impl Read + Send + 'static,
     stream: Stream,
     log: &Arc<Mutex<Log>>,

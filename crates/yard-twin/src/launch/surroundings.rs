@@ -15,7 +15,7 @@ use crate::disk;
 use crate::error::{PathContext, Result};
 
 /// The name that the key to the display has among the temporary files of a sealed program.
-pub(super) const COOKIE: &str = ".display-key";
+pub(crate) const COOKIE: &str = ".display-key";
 
 /// Sockets of the session that a sealed program reaches: windows, sound, cameras, and the bus that desktops talk by.
 /// What starts programs or holds keys is not among them.
@@ -26,36 +26,36 @@ const DEVICES: [&str; 10] = ["null", "zero", "full", "random", "urandom", "tty",
 
 /// What the caller says of a launch's surroundings.
 #[derive(Clone, Copy)]
-pub(super) struct About<'a> {
+pub(crate) struct About<'a> {
     /// The twin's folder, with `game` and `home` in it.
-    pub(super) twin: &'a Path,
-    pub(super) yard: &'a Path,
-    pub(super) isolation: Isolation,
+    pub(crate) twin: &'a Path,
+    pub(crate) yard: &'a Path,
+    pub(crate) isolation: Isolation,
     /// Whether the program may look at the rest of the yard.
-    pub(super) yard_shown: bool,
-    pub(super) network: bool,
+    pub(crate) yard_shown: bool,
+    pub(crate) network: bool,
 }
 
 /// What a program finds around it.
 #[derive(Clone, Debug)]
-pub(super) struct Surroundings {
+pub(crate) struct Surroundings {
     /// What it sees, if it is sealed.
-    pub(super) view: Option<View>,
+    pub(crate) view: Option<View>,
     /// Where it may write, if that is limited.
-    pub(super) fence: Option<FencePlan>,
+    pub(crate) fence: Option<FencePlan>,
     /// Variables that lead it to its places.
-    pub(super) environment: BTreeMap<OsString, OsString>,
+    pub(crate) environment: BTreeMap<OsString, OsString>,
     /// The file with the key to the display, which it gets a copy of.
-    pub(super) cookie: Option<PathBuf>,
+    pub(crate) cookie: Option<PathBuf>,
     /// Who it is started as, where that is not who starts it.
-    pub(super) owner: Option<(u32, u32)>,
+    pub(crate) owner: Option<(u32, u32)>,
     /// What is left in the layer of what was made to mount on, below its folder.
-    pub(super) placeholders: Vec<String>,
+    pub(crate) placeholders: Vec<String>,
 }
 
 impl Surroundings {
     /// Works them out, from the twin's folder and this process's own variables.
-    pub(super) fn new(about: About<'_>) -> Result<Self> {
+    pub(crate) fn new(about: About<'_>) -> Result<Self> {
         let twin = disk::canonical(about.twin)?;
         let stat = fs::metadata(&twin).at("look at", &twin)?;
         let root = rustix::process::geteuid().is_root();
@@ -79,7 +79,7 @@ impl Surroundings {
     }
 
     /// Gives a sealed program its copy of the key to the display.
-    pub(super) fn lay_cookie(&self, layer: &RunLayer) -> Result<()> {
+    pub(crate) fn lay_cookie(&self, layer: &RunLayer) -> Result<()> {
         let Some(cookie) = &self.cookie else { return Ok(()) };
         let copy = layer.temporary("tmp").join(COOKIE);
         let bytes = fs::read(cookie).at("read", cookie)?;

@@ -14,7 +14,7 @@ const AT_MOST: usize = 50_000;
 type Looks = (u64, i64, i64, i64, i64);
 
 /// The usual places as they were.
-pub(super) struct Watch {
+pub(crate) struct Watch {
     places: Vec<PathBuf>,
     /// What is not looked at.
     yard: PathBuf,
@@ -24,7 +24,7 @@ pub(super) struct Watch {
 
 impl Watch {
     /// Looks at the user's own home and the system's places for temporary files.
-    pub(super) fn begin(yard: &Path) -> Self {
+    pub(crate) fn begin(yard: &Path) -> Self {
         let home = std::env::var_os("HOME").map(PathBuf::from).filter(|home| home.is_absolute());
         let bases = ["XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME", "TMPDIR"];
         let bases = bases.iter().filter_map(std::env::var_os).map(PathBuf::from).filter(|path| path.is_absolute());
@@ -43,7 +43,7 @@ impl Watch {
     }
 
     /// What is new, different or gone, and whether everything was looked at. Other programs may have done it.
-    pub(super) fn end(self) -> (Vec<PathBuf>, bool) {
+    pub(crate) fn end(self) -> (Vec<PathBuf>, bool) {
         let (now, whole) = look(&self.places, &self.yard);
         let mut changed: Vec<_> = now
             .iter()

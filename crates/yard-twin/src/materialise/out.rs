@@ -126,7 +126,7 @@ fn holders(stat: &Stat) -> Vec<String> {
             rustix::fs::stat(path).map(Stat::from).is_ok_and(|open| (open.dev, open.ino) == (stat.dev, stat.ino))
         };
         if links("fd").iter().chain(&links("map_files")).any(is) {
-            found.push(format!("process {pid} ({})", crate::lock::command_line(pid)));
+            found.push(format!("process {pid} ({})", crate::disk::lock::command_line(pid)));
         }
     }
     found

@@ -7,32 +7,32 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::Leaks;
-use super::Room;
-use super::ShareTotals;
-use super::change::VOUCHES;
-use super::making::Making;
-use super::markers::with_markers;
-use super::settle::index_path;
-use super::taking::{Out, Part, Taking, list};
 use crate::Yard;
 use crate::catalog::{Counts, Intent, TwinRow};
 use crate::combine::{Derive, Draft, Renamed, realise, rename};
+use crate::disk::lock::Held;
+use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, FsClock};
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
-use crate::lock::Held;
 use crate::materialise::{Laid, Laying, make_folders};
-use crate::op_folder::OpFolder;
+use crate::ops::intake::taking::{Out, Part, Taking, list};
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
+use crate::report::ShareTotals;
 use crate::scan::Index;
 use crate::sheet::{PathSet, RenameRule, Sheet};
-use crate::state::{Applied, State};
 use crate::store::pool::{Facts, Ledger, Policy, Pool, Putter, Share, Sharing, Unshared};
+use crate::store::state::{Applied, State};
+use crate::twin::Leaks;
+use crate::twin::Room;
+use crate::twin::change::VOUCHES;
+use crate::twin::making::Making;
+use crate::twin::markers::with_markers;
+use crate::twin::settle::index_path;
 
 /// What can be said about a clone beyond its source and name. The default is the source twin's or the yard's sharing.
 #[derive(Clone, Debug, Default)]

@@ -2,7 +2,6 @@
 
 use serde::Serialize;
 
-use super::aim::{Aim, Reached};
 use crate::Yard;
 use crate::catalog::What;
 use crate::combine::rename;
@@ -11,6 +10,7 @@ use crate::ident::TwinName;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::RenameRule;
+use crate::twin::aim::{Aim, Reached};
 
 /// What cloning a folder inside a twin will do.
 #[must_use = "a plan changes nothing until it is applied"]

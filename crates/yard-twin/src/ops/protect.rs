@@ -2,12 +2,12 @@
 
 use serde::Serialize;
 
-use super::settle::Own;
 use crate::Yard;
 use crate::catalog::{Counts, TwinRow};
 use crate::error::Result;
 use crate::ident::TwinName;
 use crate::progress::Ctx;
+use crate::twin::settle::Own;
 
 /// What protecting a twin did.
 #[derive(Clone, Debug, Serialize)]

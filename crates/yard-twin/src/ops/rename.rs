@@ -4,18 +4,18 @@ use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
-use super::making::Making;
 use crate::Yard;
 use crate::catalog::{Intent, Mend, TwinRow, What};
 use crate::combine::{Repather, realise, repathed};
 use crate::disk;
+use crate::disk::lock::HeldTwin;
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{TwinId, TwinName};
 use crate::listing::{Change, Layer, diff};
-use crate::lock::HeldTwin;
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::state::State;
+use crate::store::state::State;
+use crate::twin::making::Making;
 
 /// Larger files are no settings: they are not looked into for paths.
 pub(super) const TEXT_MAX: u64 = 1 << 20;
@@ -116,7 +116,7 @@ impl Yard {
     }
 
     /// Records a rename that is done; mending, if there is any, is intended in the same instant.
-    pub(super) fn renamed(
+    pub(crate) fn renamed(
         &self,
         intent: i64,
         twin: TwinId,

@@ -4,12 +4,6 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use super::aim::Aim;
-use super::edits::{Again, EditView, Synced};
-use super::making::Making;
-use super::markers::with_markers;
-use super::settle::{Own, Settled};
-use super::{Leaks, Room};
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Draft, realise};
@@ -17,11 +11,18 @@ use crate::error::{Result, TwinError};
 use crate::ident::{BuildRef, TwinName};
 use crate::launch::Changes;
 use crate::listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Totals, diff, overlay, rebase};
+use crate::ops::edits::{Again, EditView, Synced};
 use crate::path::RelPath;
 use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
-use crate::state::{Applied, State};
+use crate::store::state::{Applied, State};
+use crate::twin::Leaks;
+use crate::twin::Room;
+use crate::twin::aim::Aim;
+use crate::twin::making::Making;
+use crate::twin::markers::with_markers;
+use crate::twin::settle::{Own, Settled};
 
 /// What is done with game files that the player added or changed, and no group of belongings explains.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

@@ -8,8 +8,9 @@ use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
 
 use super::{Profile, Setting, item, put, refuse};
 use crate::edit::Format;
-use crate::error::{LaunchError, Result, position};
+use crate::error::{LaunchError, Result};
 use crate::path::RelPath;
+use crate::text::position;
 
 /// A config edit: one value in one file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

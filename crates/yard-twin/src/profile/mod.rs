@@ -13,7 +13,8 @@ use serde::{Deserialize, Serialize};
 use toml_edit::{Array, Item, value};
 
 use crate::Isolation;
-use crate::error::{Error, LaunchError, PathContext, Result, position};
+use crate::error::{Error, LaunchError, PathContext, Result};
+use crate::text::position;
 
 /// The text of a new twin's profile.
 pub(crate) const NEW: &str = "\

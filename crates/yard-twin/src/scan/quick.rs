@@ -6,11 +6,11 @@ use std::path::Path;
 
 use super::walk::{Behind, InFolder, Job, Lister, Name, Worker};
 use super::{Index, Kind, Manner, Row};
+use crate::disk::lock::Held;
 use crate::disk::{FsClock, Stat};
 use crate::error::Result;
 use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, Listing, Node};
-use crate::lock::Held;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;

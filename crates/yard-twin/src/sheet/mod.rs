@@ -14,10 +14,11 @@ pub(crate) use pattern::PathSet;
 use serde::{Deserialize, Serialize};
 
 use crate::edit::Format;
-use crate::error::{PathContext, Result, SheetError, position};
+use crate::error::{PathContext, Result, SheetError};
 use crate::ident::{BuildLabel, Title};
 use crate::listing::{Entry, Listing, Node};
 use crate::path::RelPath;
+use crate::text::position;
 
 /// A title sheet, read and checked.
 #[derive(Clone, Debug, Serialize)]

@@ -10,9 +10,10 @@ use toml::Spanned;
 use super::pattern::{self, PathSet};
 use super::{Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sets, Sheet};
 use crate::edit::Format;
-use crate::error::{SheetError, position};
+use crate::error::SheetError;
 use crate::ident::Title;
 use crate::path::RelPath;
+use crate::text::position;
 
 /// Platforms that a program's path can be given for.
 const PLATFORMS: [&str; 4] = ["linux", "windows", "macos", "any"];

@@ -3,6 +3,7 @@
 //! The store knows no twin and no catalogue.
 
 pub(crate) mod pool;
+pub(crate) mod state;
 
 use std::borrow::Cow;
 use std::collections::HashSet;
@@ -11,14 +12,14 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use crate::disk;
+use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::{ContentId, ListingId, StateId};
 use crate::listing::delta::{self, Packed};
 use crate::listing::{Entry, Layer, Listing};
-use crate::op_folder::OpFolder;
 use crate::parallel::lock;
-use crate::state::State;
 use pool::Pool;
+use state::State;
 
 /// Up to so many entries, a listing is kept in memory after it was read; a larger one is read again.
 const KEPT: usize = 200_000;

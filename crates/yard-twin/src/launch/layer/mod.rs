@@ -30,10 +30,10 @@ use crate::listing::Listing;
 use crate::path::RelPath;
 
 /// The parts of a twin that a layer covers.
-pub(super) const AREAS: [&str; 2] = ["game", "home"];
+pub(crate) const AREAS: [&str; 2] = ["game", "home"];
 
 /// The folders of a layer that stand in for the system's for temporary files, and where those are.
-pub(super) const TEMPORARY: [(&str, &str); 2] = [("tmp", "/tmp"), ("var-tmp", "/var/tmp")];
+pub(crate) const TEMPORARY: [(&str, &str); 2] = [("tmp", "/tmp"), ("var-tmp", "/var/tmp")];
 
 const OPAQUE: &str = "user.overlay.opaque";
 
@@ -148,22 +148,22 @@ impl RunLayer {
     }
 
     /// Where changes to `game` or `home` go.
-    pub(super) fn upper(&self, area: &str) -> PathBuf {
+    pub(crate) fn upper(&self, area: &str) -> PathBuf {
         self.root.join(area)
     }
 
     /// A folder of the kernel's own.
-    pub(super) fn work(&self, area: &str) -> PathBuf {
+    pub(crate) fn work(&self, area: &str) -> PathBuf {
         self.root.join("work").join(area)
     }
 
     /// A folder that stands in for one of the system's for temporary files.
-    pub(super) fn temporary(&self, name: &str) -> PathBuf {
+    pub(crate) fn temporary(&self, name: &str) -> PathBuf {
         self.root.join(name)
     }
 
     /// Makes an empty one.
-    pub(super) fn make(&self, about: &About) -> Result<()> {
+    pub(crate) fn make(&self, about: &About) -> Result<()> {
         for folder in AREAS.iter().flat_map(|area| [self.upper(area), self.work(area)]) {
             disk::make_folders(&folder)?;
         }
@@ -195,7 +195,7 @@ impl RunLayer {
     }
 
     /// Takes out again what was made to mount on, where nothing has come into it.
-    pub(super) fn tidy(&self) -> Result<()> {
+    pub(crate) fn tidy(&self) -> Result<()> {
         let placeholders = self.about()?.map(|about| about.placeholders).unwrap_or_default();
         for path in placeholders.iter().map(|path| self.root.join(path)) {
             match path.symlink_metadata() {
@@ -242,7 +242,7 @@ impl RunLayer {
     }
 
     /// What is left in the folders for temporary files.
-    pub(super) fn left_in_temporary(&self) -> Vec<PathBuf> {
+    pub(crate) fn left_in_temporary(&self) -> Vec<PathBuf> {
         let left = TEMPORARY.iter().flat_map(|(name, place)| {
             let folder = disk::open_folder(CWD, self.temporary(name));
             let names = folder.and_then(|folder| names(folder.as_fd())).unwrap_or_default();

@@ -4,7 +4,7 @@
 //! start of the program, [`supervise`] waits for it and for whatever it leaves behind.
 
 mod helper;
-pub(super) mod plan;
+pub(crate) mod plan;
 #[expect(unsafe_code, reason = "the one place for what no crate offers in safe Rust")]
 mod raw;
 mod stage;
@@ -25,13 +25,13 @@ use serde::{Deserialize, Serialize};
 pub use self::helper::{Helper, launch_helper};
 use self::plan::View;
 use self::stage::{Allowed, Fence, Sealing, Stage, Trial};
-pub(super) use self::supervise::END_ALL;
+pub(crate) use self::supervise::END_ALL;
 use crate::error::{Error, PathContext, Result};
 
 /// A step on the way to a program that is kept inside.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u8)]
-pub(super) enum Step {
+pub(crate) enum Step {
     Signals,
     Namespaces,
     Ids,
@@ -133,7 +133,7 @@ impl Record {
 
 /// Why a program could not be started as it should.
 #[derive(Debug)]
-pub(super) enum Refusal {
+pub(crate) enum Refusal {
     /// A step of keeping it inside failed: in words.
     Isolation(String),
     /// The program itself could not be started.
@@ -170,31 +170,31 @@ impl Refusal {
 }
 
 /// How a program is kept inside.
-pub(super) struct Keeping<'a> {
+pub(crate) struct Keeping<'a> {
     /// What it sees; `None` below a sealed launch.
-    pub(super) view: Option<&'a View>,
+    pub(crate) view: Option<&'a View>,
     /// Where it may write, and whether nothing but that is allowed: `None` for everywhere.
-    pub(super) fence: Option<FencePlan>,
-    pub(super) network: bool,
+    pub(crate) fence: Option<FencePlan>,
+    pub(crate) network: bool,
     /// Where it starts.
-    pub(super) folder: &'a Path,
+    pub(crate) folder: &'a Path,
     /// Who it is started as, where that is not who starts it.
-    pub(super) owner: Option<(u32, u32)>,
+    pub(crate) owner: Option<(u32, u32)>,
     /// The twin's lock.
-    pub(super) lock: Option<BorrowedFd<'a>>,
+    pub(crate) lock: Option<BorrowedFd<'a>>,
     /// The keeper of a sealed program of the twin, which is joined.
-    pub(super) join: Option<i32>,
+    pub(crate) join: Option<i32>,
 }
 
 /// The places that a second layer lets a program write in.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub(super) struct FencePlan {
+pub(crate) struct FencePlan {
     /// Folders that it may do everything in.
-    pub(super) folders: Vec<PathBuf>,
+    pub(crate) folders: Vec<PathBuf>,
     /// Whether the system must have the whole of it.
-    pub(super) required: bool,
+    pub(crate) required: bool,
     /// Whether it may reach abstract sockets outside.
-    pub(super) sockets: bool,
+    pub(crate) sockets: bool,
 }
 
 impl FencePlan {
@@ -242,15 +242,15 @@ impl FencePlan {
 }
 
 /// A program that runs, and the process that waits for it.
-pub(super) struct Kept {
+pub(crate) struct Kept {
     /// The keeper.
-    pub(super) child: Child,
+    pub(crate) child: Child,
     status: File,
 }
 
 impl Kept {
     /// Ends the program and all that it started, and waits for that.
-    pub(super) fn end(mut self) {
+    pub(crate) fn end(mut self) {
         let keeper = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw);
         if let (Some(keeper), Some(all)) = (keeper, Signal::from_named_raw(END_ALL)) {
             // It may have ended just now.
@@ -260,7 +260,7 @@ impl Kept {
     }
 
     /// Waits for the program itself; `None` if nobody will ever know how it ended.
-    pub(super) fn program_ended(&self) -> Option<ExitStatus> {
+    pub(crate) fn program_ended(&self) -> Option<ExitStatus> {
         loop {
             match Record::read(&self.status)? {
                 Record::Ended(status) => return Some(ExitStatus::from_raw(status)),
@@ -271,7 +271,7 @@ impl Kept {
 }
 
 /// Starts `command` as `keeping` says, by way of `helper`.
-pub(super) fn start(mut command: Command, keeping: &Keeping<'_>, helper: &Helper) -> Result<Kept, Refusal> {
+pub(crate) fn start(mut command: Command, keeping: &Keeping<'_>, helper: &Helper) -> Result<Kept, Refusal> {
     let program = |error: Error| Refusal::Program(io::Error::other(error));
     match helper {
         Helper::Copy => {}
@@ -307,19 +307,19 @@ fn outcome(spawned: io::Result<Child>, first: Option<Record>, status: File) -> R
 }
 
 /// What a trial of a view is tried on, as the program would see it.
-pub(super) struct TrialPlan<'a> {
+pub(crate) struct TrialPlan<'a> {
     /// A file that may not be written by its mode.
-    pub(super) file: &'a Path,
+    pub(crate) file: &'a Path,
     /// An empty folder.
-    pub(super) folder: &'a Path,
+    pub(crate) folder: &'a Path,
     /// A file outside, which must not be written.
-    pub(super) outside: &'a Path,
+    pub(crate) outside: &'a Path,
     /// Whether extended attributes are tried too.
-    pub(super) attributes: bool,
+    pub(crate) attributes: bool,
 }
 
 /// Tries a view with no program at all.
-pub(super) fn trial(keeping: &Keeping<'_>, trial: &TrialPlan<'_>) -> Result<(), Refusal> {
+pub(crate) fn trial(keeping: &Keeping<'_>, trial: &TrialPlan<'_>) -> Result<(), Refusal> {
     let program = |error: Error| Refusal::Program(io::Error::other(error));
     let (mut stage, status) = prepare(keeping, Some(trial)).map_err(program)??;
     let mut command = Command::new("/");

@@ -12,9 +12,9 @@ use super::{NamedPlace, Place};
 use crate::combine::{Draft, PathForm, Repather, is_text, repathed};
 use crate::disk::{self, Stat};
 use crate::error::{Error, IntakeError, PathContext, Result};
-use crate::ops::settle::Settled;
 use crate::parallel::{self, lock};
 use crate::progress::{Ctx, Phase};
+use crate::twin::settle::Settled;
 
 /// Larger files are looked through piece by piece, and never rewritten.
 const WHOLE: u64 = 16 << 20;

@@ -8,8 +8,6 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 
 use self::looking::{Look, Looking, Seen, rewritten};
-use super::aim::{Aim, Reached};
-use super::rename::TEXT_MAX;
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{PathForm, Repather};
@@ -17,10 +15,12 @@ use crate::disk;
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::{ListingId, Source, TwinName};
 use crate::listing::{Change, Entry, Listing, Node, diff};
+use crate::ops::rename::TEXT_MAX;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, walk};
-use crate::state::State;
+use crate::store::state::State;
+use crate::twin::aim::{Aim, Reached};
 
 /// A place that may be named, and what it should be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -266,7 +266,7 @@ impl Yard {
     }
 
     /// The places that a twin's files should not name.
-    pub(super) fn places_of(&self, row: &TwinRow, state: &State) -> Result<Vec<Place>> {
+    pub(crate) fn places_of(&self, row: &TwinRow, state: &State) -> Result<Vec<Place>> {
         let here = self.folder_of(row).to_string_lossy().into_owned();
         let root = self.root().to_string_lossy().into_owned();
         let mut folders = self.catalog.former_folders(row.id)?;
@@ -323,7 +323,7 @@ impl Yard {
     }
 
     /// Those files and symlinks that come or change from one listing to another, and name the folder of another twin.
-    pub(in crate::ops) fn names_others(&self, row: &TwinRow, there: &Listing, next: &Listing) -> Result<Vec<RelPath>> {
+    pub(crate) fn names_others(&self, row: &TwinRow, there: &Listing, next: &Listing) -> Result<Vec<RelPath>> {
         let others = self.catalog.twins()?.into_iter().filter(|other| other.id != row.id && other.removed_at.is_none());
         let folders: Vec<String> =
             others.filter_map(|other| self.folder_of(&other).to_str().map(str::to_owned)).collect();

@@ -1,0 +1,383 @@
+//! Fault sweep: each change of the disk that an operation makes fails in turn, and the process dies at each in turn.
+//! Opened again, the yard is exactly as before or as after, its pool whole, and the operation can be done.
+
+mod fold;
+mod meanwhile;
+mod power;
+mod products;
+
+use std::cell::RefCell;
+use std::fmt::Write;
+use std::fs;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use crate::disk::fault;
+use crate::entry::EntryOptions;
+use crate::error::Result;
+use crate::ident::SnapshotRef;
+use crate::store::pool::Sharing;
+use crate::{
+    Cancel, CarryFrom, CarryOptions, CloneOptions, Ctx, Edit, EditChange, IntakeOptions, RenewOptions, Rest,
+    RestoreOptions, Yard,
+};
+
+type Operation = fn(&Yard, &Path) -> Result<()>;
+
+const OPERATIONS: [(&str, Operation); 22] = [
+    ("intake", |yard, place| intake(yard, &place.join("source"), "b2")),
+    ("clone, links", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::All)),
+    ("clone, copies", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::None)),
+    ("clone of a twin", |yard, _| clone(yard, "a", "new", Sharing::All)),
+    ("clone of a removed twin", |yard, _| clone(yard, "gone", "gone", Sharing::All)),
+    ("settle", |yard, _| yard.twin_details(&"a".parse()?, &ctx()).map(|_| ())),
+    ("snapshot", |yard, _| yard.snapshot(&"a".parse()?, Some(&"kept".parse()?), false, &ctx()).map(|_| ())),
+    ("restore", |yard, _| restore(yard, "a", 1)),
+    ("large rebase", |yard, _| restore(yard, "a", 1)),
+    ("rename", |yard, _| yard.rename_twin(&"a".parse()?, &"other".parse()?, true, false, &ctx()).map(|_| ())),
+    ("protect", |yard, _| yard.protect_twin(&"a".parse()?, true, false, &ctx()).map(|_| ())),
+    ("sweep", |yard, _| yard.sweep(false, &ctx()).map(|_| ())),
+    ("remove", |yard, _| yard.apply_remove(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
+    ("forget", |yard, _| yard.forget_twin(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
+    ("profile", |yard, _| {
+        yard.change_profile(&"a".parse()?, None, &"note".parse()?, Some(&["x".into()]), false).map(|_| ())
+    }),
+    ("sheet", |yard, place| yard.apply_sheet(&yard.plan_add_sheet(&place.join("sheet.toml"), true)?, &ctx())),
+    ("entry", |yard, place| {
+        let options = EntryOptions { command: vec!["/bin/true".into()], folder: place.join("menu") };
+        yard.apply_entry(&yard.plan_entry(&"a".parse()?, &options)?)
+    }),
+    ("carry", |yard, _| carry(yard, &CarryFrom::Twin("a".parse()?))),
+    ("carry from outside", |yard, place| carry(yard, &CarryFrom::Place(place.join("outside.wjs")))),
+    ("renew", |yard, _| {
+        let options = RenewOptions { rest: Some(Rest::Leave), ..RenewOptions::default() };
+        yard.apply_renew(&yard.plan_renew(&"a".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
+    }),
+    ("edit", |yard, _| {
+        let (file, key, value) = ("panel.ini".into(), "video.width".into(), "2560".into());
+        let edit = Edit { file, key, value, format: None, encoding: None, enforce: false };
+        let change = EditChange::Set { edit, variant: None };
+        yard.apply_edits(&yard.plan_edits(&"a".parse()?, &change, &ctx())?, &ctx()).map(|_| ())
+    }),
+    ("repath", |yard, _| {
+        let named = Some((Path::new("/old/place"), Path::new("/new")));
+        yard.apply_repath(&yard.plan_repath(&"a".parse()?, named, &ctx())?, &ctx()).map(|_| ())
+    }),
+];
+
+thread_local! {
+    /// What stops the operations of this thread.
+    static CANCEL: RefCell<Cancel> = RefCell::default();
+}
+
+/// One thread, so that the n-th change is the same one each time.
+fn ctx() -> Ctx {
+    Ctx::new().with_threads(std::num::NonZeroUsize::MIN).with_cancel(CANCEL.with_borrow(Clone::clone))
+}
+
+fn intake(yard: &Yard, source: &Path, build: &str) -> Result<()> {
+    let mut options = IntakeOptions::new(source, "wexcombe".parse()?);
+    options.build = Some(build.parse()?);
+    yard.apply_intake(&yard.plan_intake(options, &ctx())?, &ctx()).map(|_| ())
+}
+
+fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> Result<()> {
+    let ctx = ctx();
+    let options = CloneOptions { sharing: Some(sharing), ..CloneOptions::default() };
+    yard.apply_clone(&yard.plan_clone(&source.parse()?, &name.parse()?, options, &ctx)?, &ctx).map(|_| ())
+}
+
+fn restore(yard: &Yard, twin: &str, to: u32) -> Result<()> {
+    let ctx = ctx();
+    let options = RestoreOptions { to: Some(SnapshotRef::Number(to)), all: true, ..RestoreOptions::default() };
+    yard.apply_restore(&yard.plan_restore(&twin.parse()?, &options, &ctx)?, &ctx).map(|_| ())
+}
+
+fn carry(yard: &Yard, from: &CarryFrom) -> Result<()> {
+    let options = CarryOptions { groups: vec!["shifts".into()], ..CarryOptions::default() };
+    yard.apply_carry(&yard.plan_carry(from, &"b".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
+}
+
+/// Changes of every kind: files to folders and back, links, programs, whole folders that come and go.
+fn change_much(game: &Path) {
+    fs::remove_dir(game.join("empty")).unwrap();
+    fs::write(game.join("empty"), "a file where a folder was").unwrap();
+    fs::remove_file(game.join("link")).unwrap();
+    fs::create_dir_all(game.join("link/deep")).unwrap();
+    fs::write(game.join("link/deep/file"), "a folder where a link was").unwrap();
+    fs::remove_dir_all(game.join("bin")).unwrap();
+    symlink("scenery.dat", game.join("bin")).unwrap();
+    for number in 0..12 {
+        let folder = game.join(format!("added/{}", number % 3));
+        fs::create_dir_all(&folder).unwrap();
+        fs::write(folder.join(number.to_string()), format!("added {number}")).unwrap();
+        let data = game.join(format!("data/{number}"));
+        fs::remove_file(&data).unwrap();
+        fs::write(&data, format!("replaced {number}")).unwrap();
+    }
+}
+
+/// A yard with a stock build, a twin in which something happened since, and a removed twin. What happened is settled
+/// already, but for the operation that is about that: a settle before another operation is a change of its own.
+fn set_up(place: &Path, name: &str) {
+    let source = place.join("source");
+    fs::create_dir_all(source.join("bin")).unwrap();
+    fs::create_dir_all(source.join("empty")).unwrap();
+    fs::write(source.join("bin/game"), "#!/bin/sh\n").unwrap();
+    fs::set_permissions(source.join("bin/game"), fs::Permissions::from_mode(0o755)).unwrap();
+    fs::write(source.join("scenery.dat"), "hills").unwrap();
+    symlink("scenery.dat", source.join("link")).unwrap();
+    fs::create_dir_all(source.join("data")).unwrap();
+    let shared = ["large rebase", "carry", "renew", "edit", "repath", "rename"].contains(&name);
+    for number in 0..if shared { 12 } else { 0 } {
+        fs::write(source.join(format!("data/{number}")), format!("data {number}")).unwrap();
+    }
+    fs::write(place.join("sheet.toml"), "title = \"wexcombe\"\nname = \"Wexcombe Junction\"\n").unwrap();
+    let yard = Yard::init(&place.join("yard")).unwrap();
+    intake(&yard, &source, "b1").unwrap();
+    clone(&yard, "wexcombe@b1", "a", Sharing::All).unwrap();
+    clone(&yard, "wexcombe@b1", "gone", Sharing::None).unwrap();
+    fs::write(place.join("yard/twins/gone/game/mine"), "mine too").unwrap();
+    let gone = yard.plan_remove(&"gone".parse().unwrap(), &ctx()).unwrap();
+    yard.apply_remove(&gone, &ctx()).unwrap();
+    fs::write(source.join("new.dat"), "valleys").unwrap();
+    fs::write(place.join("yard/twins/a/game/shift.wjs"), "a shift").unwrap();
+    fs::remove_file(place.join("yard/twins/a/game/scenery.dat")).unwrap();
+    if name == "large rebase" {
+        change_much(&place.join("yard/twins/a/game"));
+    }
+    if ["carry", "carry from outside", "renew", "edit", "repath"].contains(&name) {
+        let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/*.wjs\", \"game/*.ini\"]\n";
+        fs::write(place.join("yard/sheets/wexcombe.toml"), sheet).unwrap();
+        fs::write(place.join("outside.wjs"), "a shift from elsewhere").unwrap();
+        let panel = "[video]\nwidth = 1280\nboards = /old/place/boards\n";
+        fs::write(place.join("yard/twins/a/game/panel.ini"), panel).unwrap();
+        clone(&yard, "wexcombe@b1", "b", Sharing::All).unwrap();
+    }
+    if name == "rename" {
+        let game = place.join("yard/twins/a/game");
+        fs::write(game.join("paths.ini"), format!("data = {}/data\n", game.canonicalize().unwrap().display())).unwrap();
+        let options = EntryOptions { command: vec!["/bin/true".into()], folder: place.join("menu") };
+        yard.apply_entry(&yard.plan_entry(&"a".parse().unwrap(), &options).unwrap()).unwrap();
+    }
+    if name == "sweep" {
+        let path = place.join("yard/yard.toml");
+        let settings = fs::read_to_string(&path).unwrap();
+        let keep = "[keep]\nstates = 1\ndays = 0\nremoved_days = 0\ngrace_days = 0\n";
+        fs::write(&path, settings.split_once("[keep]").unwrap().0.to_owned() + keep).unwrap();
+    }
+    if name != "settle" {
+        yard.twin_details(&"a".parse().unwrap(), &ctx()).unwrap();
+    }
+}
+
+/// A hash of bytes in which it does not matter where the place is.
+fn hash(bytes: &[u8], place: &Path) -> blake3::Hash {
+    let here = place.canonicalize().unwrap();
+    blake3::hash(String::from_utf8_lossy(bytes).replace(here.to_str().unwrap(), "PLACE").as_bytes())
+}
+
+/// A hash of all that a listing holds, down to the bytes.
+fn told(yard: &Yard, id: crate::ListingId, place: &Path) -> blake3::Hash {
+    let mut hasher = blake3::Hasher::new();
+    for entry in yard.store.listing(id).unwrap().entries() {
+        let bytes = entry.node.content().map(|content| fs::read(yard.store.pool.path(content)).unwrap_or_default());
+        let kind = if bytes.is_some() { String::new() } else { format!("{:?}", entry.node) };
+        let content = hash(&bytes.unwrap_or_default(), place);
+        hasher.update(format!("{} {kind} {content}\n", entry.path).as_bytes());
+    }
+    hasher.finalize()
+}
+
+/// All that matters of a yard in words: what the catalogue says, and what the folders hold.
+fn describe(place: &Path) -> String {
+    let yard = Yard::open(&place.join("yard")).unwrap();
+    let mut out = String::new();
+    for row in yard.catalog.stock_builds().unwrap() {
+        writeln!(out, "stock {} {}", row.build, row.listing).unwrap();
+    }
+    for row in yard.catalog.twins().unwrap() {
+        let state = yard.store.state(row.state).unwrap();
+        let removed = row.removed_at.is_some();
+        let protected = row.protected.is_some();
+        let folder = if removed { "" } else { &row.folder };
+        let disk = told(&yard, state.disk, place);
+        writeln!(out, "twin {} removed {removed} protected {protected} {folder} disk {disk}", row.name).unwrap();
+        for entry in yard.catalog.history(row.id).unwrap() {
+            let state = yard.store.state(entry.state).unwrap();
+            let disk = told(&yard, state.disk, place);
+            writeln!(out, "    {} {:?} {:?} {disk} {:?}", entry.number, entry.what, entry.label, state.profile)
+                .unwrap();
+        }
+        let folder = yard.folder_of(&row);
+        for path in tree(&folder) {
+            let name = path.strip_prefix(&folder).unwrap().display().to_string();
+            let bytes = if path.is_symlink() { Vec::new() } else { fs::read(&path).unwrap_or_default() };
+            // Ids are random, and an index is advisory.
+            if !["id", "index"].contains(&name.as_str()) {
+                writeln!(out, "    {name} {}", hash(&bytes, place)).unwrap();
+            }
+        }
+    }
+    for path in yard.sheet_paths().unwrap() {
+        writeln!(out, "sheet {}", fs::read_to_string(path).unwrap()).unwrap();
+    }
+    writeln!(out, "entries {}", yard.catalog.entries().unwrap().len()).unwrap();
+    assert!(yard.catalog.intents().unwrap().is_empty());
+    assert_eq!(tree(&place.join("yard/tmp")), Vec::<PathBuf>::new(), "tmp is empty");
+    for folder in ["twins", "removed"] {
+        let folders = fs::read_dir(place.join("yard").join(folder)).unwrap().count();
+        let twins = yard.catalog.twins().unwrap();
+        let known = twins.iter().filter(|row| row.removed_at.is_some() == (folder == "removed")).count();
+        assert_eq!(folders, known, "in {folder}");
+    }
+    for id in yard.listings_in_use().unwrap() {
+        for content in yard.store.listing(id).unwrap().contents() {
+            let bytes = fs::read(yard.store.pool.path(content)).unwrap();
+            assert_eq!(blake3::hash(&bytes).as_bytes(), content.as_bytes(), "the pool is whole");
+        }
+    }
+    out.replace(&place.display().to_string(), "[PLACE]")
+}
+
+fn tree(folder: &Path) -> Vec<PathBuf> {
+    let mut paths = Vec::new();
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() && !path.is_symlink() {
+            paths.extend(tree(&path));
+        }
+        paths.push(path);
+    }
+    paths.sort();
+    paths
+}
+
+/// A place on a filesystem in memory, where there is one: each point of the sweep makes a yard of its own.
+fn place() -> tempfile::TempDir {
+    let memory = Path::new("/dev/shm");
+    if memory.is_dir() { tempfile::tempdir_in(memory).unwrap() } else { tempfile::tempdir().unwrap() }
+}
+
+/// What a yard is before and after an operation, and how many changes of the disk lie in between.
+fn clean_run(name: &str, operation: Operation) -> (String, String, u64) {
+    let place = place();
+    set_up(place.path(), name);
+    let before = describe(place.path());
+    let yard = Yard::open(&place.path().join("yard")).unwrap();
+    let (result, changes) = fault::failing(None, || operation(&yard, place.path()));
+    result.unwrap();
+    (before, describe(place.path()), changes)
+}
+
+/// The yard is as before or as after; where it is as before, the operation can be done now.
+fn check(place: &Path, operation: Operation, before: &str, after: &str, what: &str) -> bool {
+    let now = describe(place);
+    let done = now == after;
+    assert!(done || now == before, "{what}:\n{now}\nis neither\n{before}\nnor\n{after}");
+    if !done {
+        operation(&Yard::open(&place.join("yard")).unwrap(), place).unwrap();
+        assert_eq!(describe(place), after, "{what}, and then again");
+    }
+    done
+}
+
+#[test]
+fn stopped_at_whichever_change_everything_is_as_before_or_as_after() {
+    let mut stopped = 0;
+    for name in ["clone, copies", "large rebase", "remove"] {
+        let (_, operation) = OPERATIONS.into_iter().find(|(known, _)| *known == name).unwrap();
+        let (before, after, changes) = clean_run(name, operation);
+        for number in 0..changes {
+            let place = place();
+            set_up(place.path(), name);
+            let cancel = Cancel::default();
+            CANCEL.set(cancel.clone());
+            let yard = Yard::open(&place.path().join("yard")).unwrap();
+            let result = fault::meanwhile(number, move || cancel.cancel(), || operation(&yard, place.path()));
+            drop(yard);
+            CANCEL.take();
+            let what = format!("{name}, stopped at change {number} of {changes}: {result:?}");
+            let done = check(place.path(), operation, &before, &after, &what);
+            assert!(matches!(result, Ok(()) | Err(crate::Error::Cancelled)), "{what}");
+            assert_eq!(result.is_ok(), done, "{what}");
+            stopped += u32::from(result.is_err());
+        }
+    }
+    assert!(stopped > 0);
+    eprintln!("{stopped} operations were stopped, each undone");
+}
+
+/// What a sweep that was cut off has left goes with the next one: then the pool holds what is needed, and nothing else.
+fn check_swept(place: &Path) {
+    let yard = Yard::open(&place.join("yard")).unwrap();
+    yard.sweep(false, &ctx()).unwrap();
+    let beside = |path: &Path| path.ends_with("generation") || path.ends_with("ledger");
+    let files = tree(yard.store.pool.root()).into_iter().filter(|path| path.is_file() && !beside(path));
+    let mut needed: Vec<PathBuf> = yard
+        .store
+        .contents_of(yard.listings_in_use().unwrap())
+        .unwrap()
+        .into_iter()
+        .flat_map(|content| {
+            [yard.store.pool.path(content), yard.store.pool.root().join(crate::store::pool::Pool::name(content, true))]
+        })
+        .filter(|path| path.exists())
+        .collect();
+    needed.sort();
+    assert_eq!(files.collect::<Vec<_>>(), needed);
+}
+
+#[test]
+fn whichever_change_fails_or_is_the_last_everything_is_as_before_or_as_after() {
+    let (mut points, mut done) = (0, 0);
+    let only = std::env::var("YARDTWIN_FAULTS_OF").ok();
+    for (name, operation) in OPERATIONS.into_iter().filter(|(name, _)| only.as_deref().is_none_or(|only| only == *name))
+    {
+        let (before, after, changes) = clean_run(name, operation);
+        assert_ne!(before, after, "{name}");
+        for number in 0..changes {
+            let what = format!("{name}, change {number} of {changes}");
+            let failed = place();
+            set_up(failed.path(), name);
+            let yard = Yard::open(&failed.path().join("yard")).unwrap();
+            let (result, _) = fault::failing(Some(number), || operation(&yard, failed.path()));
+            drop(yard);
+            let is_done = check(failed.path(), operation, &before, &after, &format!("{what} failed"));
+            assert!(is_done || result.is_err(), "{what} failed, nothing was done, and nobody was told");
+
+            let died = place();
+            set_up(died.path(), name);
+            let status = Command::new(std::env::current_exe().unwrap())
+                .args(["--exact", "faults::dies", "--ignored", "--quiet"])
+                .env("YARDTWIN_DIES", format!("{name}\n{number}\n{}", died.path().display()))
+                .stdout(std::process::Stdio::null())
+                .stderr(std::process::Stdio::null())
+                .status()
+                .unwrap();
+            let is_done = check(died.path(), operation, &before, &after, &format!("died at {what}"));
+            // How often the clock is asked differs from run to run, so the last points may not be reached.
+            assert!(is_done || !status.success(), "{what}: nothing was done, and nobody died");
+            if name == "sweep" {
+                check_swept(failed.path());
+                check_swept(died.path());
+            }
+            points += u32::from(!status.success());
+            done += u32::from(is_done && !status.success());
+        }
+        eprintln!("{name}: {changes} points");
+    }
+    eprintln!("{points} points failed and died at; after {done} of the deaths the operation turned out to be done");
+}
+
+/// The process that dies, started by the sweep.
+#[test]
+#[ignore = "does nothing by itself"]
+fn dies() {
+    let Ok(told) = std::env::var("YARDTWIN_DIES") else { return };
+    let [name, number, place] = told.split('\n').collect::<Vec<_>>()[..] else { panic!("told {told:?}") };
+    let (_, operation) = OPERATIONS.into_iter().find(|(known, _)| *known == name).unwrap();
+    let yard = Yard::open(&Path::new(place).join("yard")).unwrap();
+    fault::dying(number.parse().unwrap(), || operation(&yard, Path::new(place))).unwrap();
+}

@@ -1,0 +1,297 @@
+//! What comes with a carry: the player's own of a twin, of a real home, or what was downloaded.
+
+use std::path::{Path, PathBuf};
+
+use crate::Yard;
+use crate::archive::{Archive, Member};
+use crate::combine::Coming;
+use crate::disk;
+use crate::error::{CarryError, Error, IntakeError, PathContext, Result};
+use crate::ident::ContentId;
+use crate::link::{Fate, fate};
+use crate::listing::{Entry, Listing, Node};
+use crate::ops::carry::CarryOptions;
+use crate::path::{RelPath, fold_key};
+use crate::progress::Ctx;
+use crate::scan::{Kind, Manner, Seen, walk};
+use crate::sheet::{Group, PathSet, Sheet, pattern};
+use crate::store::pool::hash_unchanged;
+use crate::twin::aim::Fetch;
+use crate::twin::settle::Settled;
+
+/// What is to be carried.
+pub(crate) struct Wish {
+    groups: Vec<String>,
+    texts: Vec<String>,
+    files: Option<PathSet>,
+}
+
+/// What comes, with what of it must be fetched, and what does not come, each with its reason.
+#[derive(Default)]
+pub(crate) struct Found {
+    pub(crate) coming: Vec<Coming>,
+    pub(crate) fetch: Vec<Fetch>,
+    pub(crate) left: Vec<String>,
+}
+
+impl Wish {
+    /// Checks the groups against the sheet of the twin that they go to, and the patterns by themselves.
+    pub(crate) fn new(options: &CarryOptions, sheet: &Sheet) -> Result<Self> {
+        if options.groups.is_empty() && options.files.is_empty() {
+            return Err(CarryError::Nothing.into());
+        }
+        for group in &options.groups {
+            known(group, sheet)?;
+        }
+        for text in &options.files {
+            let all = pattern::catches_all(text).then(|| "it catches all of the game: name less".to_owned());
+            if let Some(why) = pattern::check(text).or(all) {
+                return Err(CarryError::Pattern { pattern: text.clone(), why }.into());
+            }
+        }
+        let files = (!options.files.is_empty())
+            .then(|| PathSet::new(options.files.iter().map(String::as_str), sheet.ignores_case()))
+            .transpose()
+            .map_err(|why| CarryError::Pattern { pattern: options.files.join(" "), why })?;
+        Ok(Self { groups: options.groups.clone(), texts: options.files.clone(), files })
+    }
+
+    /// Whether a path is wished for, which is in a group or in none.
+    pub(crate) fn has(&self, path: &RelPath, group: Option<&str>) -> bool {
+        group.is_some_and(|group| self.groups.iter().any(|wished| wished == group))
+            || self.files.as_ref().is_some_and(|files| files.contains(path.as_str()))
+    }
+}
+
+/// The group of that name.
+fn known<'a>(group: &str, sheet: &'a Sheet) -> Result<&'a Group> {
+    sheet.belongings.get(group).ok_or_else(|| Error::NotFound {
+        what: "group of belongings",
+        name: group.into(),
+        known: sheet.belongings.keys().cloned().collect(),
+    })
+}
+
+impl Yard {
+    /// The player's own in a twin as far as it is wished for.
+    pub(crate) fn coming_from_twin(
+        &self,
+        twin: (&Settled, &Listing, &Path),
+        sheets: (&Sheet, &Sheet),
+        wish: &Wish,
+    ) -> Result<Found> {
+        let ((settled, laid, folder), (sheet, to)) = (twin, sheets);
+        let mut found = Found::default();
+        for entry in settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {
+            let group = sheet.group_of(&entry.path);
+            if sheet.is_scratch(&entry.path) || !wish.has(&entry.path, group) {
+                continue;
+            }
+            let shipped = laid.get(entry.path.as_str()).map(|laid| laid.node.clone());
+            if shipped.as_ref() == Some(&entry.node) {
+                continue;
+            }
+            let Some(node) = self.fit_for_another(entry, folder) else {
+                found.left.push(format!("{} (a symlink into another part of the yard)", entry.path));
+                continue;
+            };
+            let Some(path) = place(&entry.path, group, sheet, to)? else {
+                found.left.push(format!("{} (its group has no place for it there)", entry.path));
+                continue;
+            };
+            found.coming.push(Coming {
+                from: entry.path.to_string(),
+                group: group.map(str::to_owned),
+                entry: Entry { path, node, mtime: entry.mtime },
+                shipped,
+            });
+        }
+        Ok(found)
+    }
+
+    /// What an entry is in another twin; `None` for a symlink that can't be.
+    fn fit_for_another(&self, entry: &Entry, folder: &Path) -> Option<Node> {
+        let Node::Symlink { target } = &entry.node else { return Some(entry.node.clone()) };
+        match fate(&entry.path.below(folder), target, folder, folder, self.root()) {
+            Fate::Keep => Some(entry.node.clone()),
+            Fate::Relative(target) => Some(Node::Symlink { target: target.into() }),
+            Fate::Forbidden => None,
+        }
+    }
+}
+
+/// Where a belonging of one title or build belongs in another: in the place that its group has there.
+fn place(path: &RelPath, group: Option<&str>, sheet: &Sheet, to: &Sheet) -> Result<Option<RelPath>> {
+    let Some((name, group)) = group.and_then(|name| Some((name, sheet.belongings.get(name)?))) else {
+        return Ok(Some(path.clone()));
+    };
+    let there = known(name, to)?;
+    if there.patterns == group.patterns {
+        return Ok(Some(path.clone()));
+    }
+    let set = |pattern: &str, sheet: &Sheet| PathSet::new([pattern], sheet.ignores_case()).unwrap_or_default();
+    let by = group.patterns.iter().find(|pattern| set(pattern, sheet).contains(path.as_str()));
+    let below = by.and_then(|pattern| path.as_str().strip_prefix(pattern::base(pattern)));
+    let candidates = there.patterns.iter().filter_map(|pattern| {
+        let candidate = RelPath::new(format!("{}{}", pattern::base(pattern), below?)).ok()?;
+        set(pattern, to).contains(candidate.as_str()).then_some(candidate)
+    });
+    // One file against one file: there is no other place for it, whatever it is called.
+    let single = match (group.patterns.as_slice(), there.patterns.as_slice()) {
+        ([here], [there]) if here == path.as_str() => {
+            RelPath::new(there).ok().filter(|exact| pattern::base(there) == exact.parent().unwrap_or_default())
+        }
+        _ => None,
+    };
+    Ok(candidates.chain(single).next())
+}
+
+/// What a real home has of the groups that are wished for. It is only read, and only where a pattern names a folder.
+pub(crate) fn coming_from_home(home: &Path, wish: &Wish, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
+    let mut found = Found::default();
+    let home = disk::canonical(home)?;
+    let groups = wish.groups.iter().filter_map(|name| sheet.belongings.get(name));
+    let patterns = groups.flat_map(|group| &group.patterns).chain(&wish.texts);
+    let mut folders: Vec<&str> = Vec::new();
+    for text in patterns.filter(|text| text.starts_with("home/")) {
+        match pattern::base(text) {
+            "home" => found.left.push(format!("{text} (it names no folder, and a whole home is not searched)")),
+            base => folders.push(base),
+        }
+    }
+    // One that lies in another is looked through with that.
+    let inside = |base: &str, other: &str| base.strip_prefix(other).is_some_and(|rest| rest.starts_with('/'));
+    let all = folders.clone();
+    folders.retain(|base| !all.iter().any(|other| inside(base, other)));
+    folders.sort_unstable();
+    folders.dedup();
+    for base in folders {
+        let folder = home.join(base.strip_prefix("home/").unwrap_or_default());
+        if folder.is_symlink() {
+            found.left.push(format!("{} (a symlink: carry what it leads to)", folder.display()));
+        }
+        if folder.is_symlink() || !folder.is_dir() {
+            continue;
+        }
+        let (seen, passed_over) = walk(&folder, &RelPath::new(base)?, Manner::Lenient, ctx)?;
+        found.left.extend(passed_over);
+        for seen in seen {
+            let group = sheet.group_of(&seen.path);
+            if sheet.is_scratch(&seen.path) || !wish.has(&seen.path, group) {
+                continue;
+            }
+            let (group, path) = (group.map(str::to_owned), seen.path.clone());
+            let on_disk = home.join(path.as_str().strip_prefix("home/").unwrap_or_default());
+            found.add(&seen, on_disk, path, group, ctx)?;
+        }
+    }
+    Ok(found)
+}
+
+/// What a folder or a file that was downloaded brings into a group.
+pub(crate) fn coming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
+    let patterns = &known(group, sheet)?.patterns;
+    let place = disk::canonical(place)?;
+    let name = place.file_name().and_then(|name| name.to_str()).unwrap_or_default().to_owned();
+    let mut found = Found::default();
+    let prefix = RelPath::new("game")?;
+    if !place.is_dir() && Archive::is_one(&place)? {
+        return coming_from_archive(&place, group, sheet, ctx);
+    }
+    let seen = if place.is_dir() {
+        walk(&place, &prefix, Manner::Strict, ctx)?.0
+    } else {
+        let stat = disk::lstat(&place).at("look at", &place)?;
+        vec![Seen { path: prefix.join(&name)?, kind: Kind::File, stat }]
+    };
+    for seen in seen.into_iter().filter(|seen| !matches!(seen.kind, Kind::EmptyFolder)) {
+        let below = seen.path.as_str().strip_prefix("game/").unwrap_or_default();
+        let (on_disk, folder) =
+            if place.is_dir() { (place.join(below), Some(name.as_str())) } else { (place.clone(), None) };
+        match place_in(below, folder, patterns, sheet) {
+            Some(path) => found.add(&seen, on_disk, path, Some(group.into()), ctx)?,
+            None => found.left.push(format!("{} (the group has no place for it)", on_disk.display())),
+        }
+    }
+    if found.coming.is_empty() {
+        return Err(CarryError::NoPlace { from: place.display().to_string(), group: group.into() }.into());
+    }
+    Ok(found)
+}
+
+/// What an archive brings into a group. What is in one folder in it is taken for that folder, else it is called as the
+/// archive is.
+fn coming_from_archive(path: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
+    let patterns = &known(group, sheet)?.patterns;
+    let stat = disk::lstat(path).at("look at", path)?;
+    let mut archive = Archive::open(path)?;
+    let members = archive.members().to_vec();
+    let top = |member: &Member| member.path.split_once('/').map(|(top, _)| top.to_owned());
+    let first = members.first().and_then(top);
+    let one = first.filter(|first| members.iter().all(|member| top(member).as_ref() == Some(first)));
+    let stem = path.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
+    let folder = one.as_ref().unwrap_or(&stem);
+    let mut found = Found::default();
+    for member in members {
+        let below = one.as_ref().map_or(member.path.as_str(), |one| &member.path[one.len() + 1..]);
+        let from = format!("{}: {}", path.display(), member.path);
+        match place_in(below, Some(folder), patterns, sheet) {
+            Some(to) => {
+                let content = archive.hash(&member, ctx)?;
+                let node = Node::File { content, size: member.size, executable: false };
+                let entry = Entry { path: to, node, mtime: member.mtime };
+                found.coming.push(Coming { from, group: Some(group.into()), entry, shipped: None });
+                found.fetch.push(Fetch { path: path.into(), stat, content, member: Some(member) });
+            }
+            None => found.left.push(format!("{from} (the group has no place for it)")),
+        }
+    }
+    if found.coming.is_empty() {
+        return Err(CarryError::NoPlace { from: path.display().to_string(), group: group.into() }.into());
+    }
+    Ok(found)
+}
+
+/// Where a file goes that lies at `below` in what was downloaded: a folder keeps its name, unless it has that of the
+/// group's own folder.
+fn place_in(below: &str, folder: Option<&str>, patterns: &[String], sheet: &Sheet) -> Option<RelPath> {
+    patterns.iter().find_map(|text| {
+        let set = PathSet::new([text.as_str()], sheet.ignores_case()).unwrap_or_default();
+        let base = pattern::base(text);
+        let own = base.rsplit('/').next().map(fold_key);
+        let wrapped =
+            folder.filter(|folder| Some(fold_key(folder)) != own).map(|folder| format!("{base}/{folder}/{below}"));
+        let candidates = wrapped.into_iter().chain([format!("{base}/{below}")]);
+        candidates.filter_map(|path| RelPath::new(path).ok()).find(|path| set.contains(path.as_str()))
+    })
+}
+
+impl Found {
+    /// Adds a file outside the yard, which is read to know what it is.
+    fn add(&mut self, seen: &Seen, on_disk: PathBuf, path: RelPath, group: Option<String>, ctx: &Ctx) -> Result<()> {
+        match seen.kind {
+            Kind::EmptyFolder => return Ok(()),
+            Kind::Symlink(_) => {
+                self.left.push(format!("{} (a symlink: carry what it leads to)", on_disk.display()));
+                return Ok(());
+            }
+            Kind::File => {}
+        }
+        ctx.check()?;
+        let content = read(&on_disk, seen, ctx)?;
+        let node = Node::File { content, size: seen.stat.size, executable: seen.stat.executable() };
+        let entry = Entry { path, node, mtime: seen.stat.mtime };
+        self.coming.push(Coming { from: on_disk.display().to_string(), group, entry, shipped: None });
+        self.fetch.push(Fetch { path: on_disk, stat: seen.stat, content, member: None });
+        Ok(())
+    }
+}
+
+fn read(path: &Path, seen: &Seen, ctx: &Ctx) -> Result<ContentId> {
+    let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
+    let now = disk::fstat(&file).at("look at", path)?;
+    if !now.same_bytes(&seen.stat) {
+        return Err(IntakeError::Changed(path.into()).into());
+    }
+    hash_unchanged(&file, &seen.stat, path, &mut vec![0; disk::BUFFER], ctx)
+}

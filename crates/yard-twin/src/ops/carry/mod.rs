@@ -1,0 +1,349 @@
+//! Carry: bringing belongings from one twin to another, or from outside into a twin.
+
+pub(crate) mod coming;
+
+use std::collections::{BTreeMap, HashSet};
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::Yard;
+use crate::catalog::{TwinRow, What};
+use crate::combine::{CarryItem, Coming, Does, Target, decide, without};
+use crate::disk;
+use crate::error::{CarryError, Error, Result};
+use crate::ident::{BuildRef, TwinName};
+use crate::listing::{Entry, Layer, Listing, Node, overlay};
+use crate::ops::carry::coming::{Found, Wish, coming_from_home, coming_from_place};
+use crate::path::RelPath;
+use crate::progress::Ctx;
+use crate::sheet::{OnClash, Sheet};
+use crate::twin::Leaks;
+use crate::twin::Room;
+use crate::twin::aim::Aim;
+use crate::twin::settle::Settled;
+
+/// Where belongings come from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum CarryFrom {
+    /// Another twin, as it is now.
+    Twin(TwinName),
+    /// A real home, in which the title was played before. It is only read.
+    Home(PathBuf),
+    /// A folder or one file that was downloaded. It is only read.
+    Place(PathBuf),
+}
+
+/// What is carried, and how. Nothing is by default.
+#[derive(Clone, Debug, Default)]
+pub struct CarryOptions {
+    /// Groups of belongings; just one for what was downloaded.
+    pub groups: Vec<String>,
+    /// Patterns over the paths of a twin: what the player added or changed there is carried, in a group or in none.
+    pub files: Vec<String>,
+    /// What is done where both have something of their own in one place; the sheet says it otherwise, or nobody.
+    pub on_clash: Option<OnClash>,
+    /// What is done in single places, by the path in the twin that they go to, whatever is said of the others.
+    pub decisions: BTreeMap<RelPath, OnClash>,
+    /// Take them out of the other twin once they are verified in this one.
+    pub take_out: bool,
+}
+
+/// One end of a carry.
+#[derive(Clone, Debug, Serialize)]
+pub struct CarrySide {
+    /// The twin, or the place outside.
+    pub name: String,
+    /// The stock build that the twin is on.
+    pub build: Option<BuildRef>,
+    /// How many of the player's own files are in the groups that are carried, by group; the rest under an empty name.
+    pub files: Vec<(String, u64)>,
+    /// When the twin's program was last started, if it is a twin and it ever was.
+    pub last_run: Option<Timestamp>,
+}
+
+/// What a carry will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct CarryPlan {
+    /// Where they come from.
+    pub from: CarrySide,
+    /// Where they go.
+    pub to: CarrySide,
+    /// The room that it takes on disk.
+    pub room: Room,
+    items: Vec<CarryItem>,
+    /// What can't be carried, each with its reason.
+    pub left: Vec<String>,
+    /// Whether they are taken out of the other twin afterwards.
+    pub take_out: bool,
+    /// Shared files that were found to be written through their guard.
+    pub leaks: Leaks,
+    /// What it was planned from, so that it can be planned again.
+    #[serde(skip)]
+    asked: (CarryFrom, CarryOptions),
+    #[serde(skip)]
+    entries: Vec<Entry>,
+    #[serde(skip)]
+    aim: Aim,
+    #[serde(skip)]
+    out: Option<Aim>,
+}
+
+/// What a carry did.
+#[derive(Clone, Debug, Serialize)]
+pub struct CarryOutcome {
+    /// The twin that they are in now.
+    pub name: TwinName,
+    /// How many were put there, under a free name or not.
+    pub put: u64,
+    /// How many were there already.
+    pub same: u64,
+    /// Where they come from that were not carried, since something of the twin's own is there.
+    pub skipped: Vec<String>,
+    /// How many were read again in the twin, and are there byte for byte.
+    pub verified: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// The number of this carry in the twin's history; `None` if there was nothing to do.
+    pub number: Option<u32>,
+    /// The number of the state before it, which is the way back.
+    pub before: u32,
+    /// How many were taken out of the other twin.
+    pub taken_out: u64,
+    /// The number of the state before that in the other twin's history.
+    pub before_taken_out: Option<u32>,
+    /// Paths that others wrote to meanwhile: what they held is in the history.
+    pub late: Vec<String>,
+    /// What stood in the way and could not be kept: where it is now.
+    pub set_aside: Vec<String>,
+    /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub took: Duration,
+}
+
+impl CarryPlan {
+    /// Each belonging and what is done with it, by where it goes.
+    #[must_use]
+    pub fn items(&self) -> &[CarryItem] {
+        &self.items
+    }
+
+    /// The same carry with a decision about one place more: a path of the twin that they go to, as in
+    /// [`CarryItem::to`]. It is planned again, from both twins as they are now.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_carry`]; [`crate::Error::NotFound`] if nothing comes to that place.
+    pub fn decide(&self, yard: &Yard, place: &RelPath, does: OnClash, ctx: &Ctx) -> Result<Self> {
+        let (from, mut options) = self.asked.clone();
+        options.decisions.insert(place.clone(), does);
+        yard.plan_carry(&from, &self.aim.row.name, &options, ctx)
+    }
+
+    /// How many belongings wait for a word about what is to be done.
+    #[must_use]
+    pub fn undecided(&self) -> usize {
+        self.items.iter().filter(|item| item.does == Does::Undecided).count()
+    }
+}
+
+/// So many places are named where another one was meant.
+const KNOWN: usize = 20;
+
+/// A twin that takes part, settled just now.
+struct Party {
+    row: TwinRow,
+    settled: Settled,
+    laid: Listing,
+    sheet: Sheet,
+}
+
+impl Yard {
+    /// Looks at what a carry would do. What is as it was shipped is no belonging, and what was shipped with the twin that
+    /// they go to, and nobody touched there, is no clash. Twins are settled first.
+    ///
+    /// # Errors
+    /// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would take a folder's
+    /// place, [`crate::Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files of a protected twin
+    /// would change, [`crate::Error::Busy`] while a twin runs.
+    pub fn plan_carry(&self, from: &CarryFrom, to: &TwinName, options: &CarryOptions, ctx: &Ctx) -> Result<CarryPlan> {
+        if options.take_out && !matches!(from, CarryFrom::Twin(_)) {
+            return Err(CarryError::OnlyFromTwins.into());
+        }
+        let mut to = self.party(self.twin_row(to, false)?, ctx)?;
+        let wish = Wish::new(options, &to.sheet)?;
+        let (source, found) = match from {
+            CarryFrom::Home(home) => (None, coming_from_home(home, &wish, &to.sheet, ctx)?),
+            CarryFrom::Place(place) => (None, coming_from_place(place, one_group(options)?, &to.sheet, ctx)?),
+            CarryFrom::Twin(name) => {
+                let row = self.twin_row(name, false)?;
+                if row.id == to.row.id {
+                    return Err(CarryError::SameTwin(name.to_string()).into());
+                }
+                let source = self.party(row, ctx)?;
+                let folder = self.folder_of(&source.row);
+                let twin = (&source.settled, &source.laid, folder.as_path());
+                let found = self.coming_from_twin(twin, (&source.sheet, &to.sheet), &wish)?;
+                (Some(source), found)
+            }
+        };
+        let nothing = options.groups.is_empty() && found.coming.is_empty() && found.left.is_empty();
+        if let Some(pattern) = options.files.first().filter(|_| nothing) {
+            let why = "it catches nothing that the player added or changed".into();
+            return Err(CarryError::Pattern { pattern: pattern.clone(), why }.into());
+        }
+        let asked = (from.clone(), options.clone());
+        let from = CarrySide {
+            name: match from {
+                CarryFrom::Twin(_) => source.as_ref().map(|source| source.row.name.to_string()).unwrap_or_default(),
+                CarryFrom::Home(path) | CarryFrom::Place(path) => path.display().to_string(),
+            },
+            build: source.as_ref().map(|source| source.settled.state.build.clone()),
+            files: counts(found.coming.iter().map(|coming| coming.group.as_deref())),
+            last_run: source.as_ref().map(|source| self.last_run(&source.row)).transpose()?.flatten(),
+        };
+        let to_side = CarrySide {
+            name: to.row.name.to_string(),
+            build: Some(to.settled.state.build.clone()),
+            files: counts(own(&to, &wish)),
+            last_run: self.last_run(&to.row)?,
+        };
+        let leaks = std::mem::take(&mut to.settled.leaks);
+        let Found { coming, fetch, left } = found;
+        let decided = self.decide(coming, &to, options)?;
+        let out = match source {
+            Some(source) if options.take_out => Some(self.take_out(source, &decided, &to.row)?),
+            _ => None,
+        };
+        let (items, entries): (Vec<_>, Vec<_>) = decided.into_iter().unzip();
+        let mut aim = self.aim_at(to, &items, &entries, &from.name)?;
+        let puts: HashSet<_> = puts(&items, &entries).filter_map(|entry| entry.node.content()).collect();
+        aim.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
+        // What comes from outside is stored as well as laid.
+        let fetched: u64 = aim.fetch.iter().map(|fetch| fetch.stat.size).sum();
+        let (there, next, to_come) = (&aim.there, &aim.draft.base, (aim.to.sharing, &aim.to.build));
+        let mut room = self.room_between(there, next, to_come, ctx)?;
+        room.needs += fetched;
+        let take_out = options.take_out;
+        Ok(CarryPlan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, aim, out })
+    }
+
+    fn party(&self, row: TwinRow, ctx: &Ctx) -> Result<Party> {
+        let (row, settled) = self.settle_for_change(row, ctx)?;
+        let (laid, sheet) = (self.laid(&settled)?, self.sheet_needed(&settled.state.build)?);
+        Ok(Party { row, settled, laid, sheet })
+    }
+
+    pub(crate) fn last_run(&self, row: &TwinRow) -> Result<Option<Timestamp>> {
+        Ok(self.catalog.runs(row.id)?.first().map(|run| run.started_at))
+    }
+
+    fn decide(&self, coming: Vec<Coming>, to: &Party, options: &CarryOptions) -> Result<Vec<(CarryItem, Entry)>> {
+        let folds = to.sheet.ignores_case() || disk::folds_case(&self.folder_of(&to.row))?;
+        let target = Target { there: &to.settled.listing, laid: &to.laid, folds };
+        let known: HashSet<&RelPath> = coming.iter().map(|coming| &coming.entry.path).collect();
+        if let Some(other) = options.decisions.keys().find(|place| !known.contains(place)) {
+            let known = coming.iter().map(|coming| coming.entry.path.to_string()).take(KNOWN).collect();
+            return Err(Error::NotFound { what: "belonging that goes to", name: other.to_string(), known });
+        }
+        let by_sheet = |group: Option<&str>| to.sheet.belongings.get(group?)?.on_clash;
+        let rule = |place: &RelPath, group: Option<&str>| {
+            options.decisions.get(place).copied().or(options.on_clash).or_else(|| by_sheet(group))
+        };
+        let mut decided = decide(coming, &target, rule)?;
+        decided.sort_by(|(a, _), (b, _)| a.to.cmp(&b.to));
+        Ok(decided)
+    }
+
+    fn aim_at(&self, to: Party, items: &[CarryItem], entries: &[Entry], from: &str) -> Result<Aim> {
+        let put = puts(items, entries).map(|entry| (entry.path.clone(), Some(entry.clone())));
+        let next = overlay(&to.settled.listing, &Layer::new(put.collect())?)?;
+        let state = to.settled.state.clone();
+        let draft = next.into();
+        self.check_protected(&to.row, &to.settled.listing, &draft, &state)?;
+        Ok(Aim::new(to.row, to.settled, state, draft, What::Carried { from: from.into() }))
+    }
+
+    /// The other twin without what is in this one then.
+    fn take_out(&self, source: Party, decided: &[(CarryItem, Entry)], to: &TwinRow) -> Result<Aim> {
+        let carried = decided.iter().filter(|(item, _)| !matches!(item.does, Does::Leave | Does::Undecided));
+        let gone = carried.map(|(item, _)| RelPath::new(&item.from)).collect::<Result<Vec<_>>>()?;
+        let next = without(&source.settled.listing, &source.laid, &gone.iter().collect())?;
+        let state = source.settled.state.clone();
+        let draft = next.into();
+        self.check_protected(&source.row, &source.settled.listing, &draft, &state)?;
+        Ok(Aim::new(source.row, source.settled, state, draft, What::CarriedAway { to: to.name.to_string() }))
+    }
+
+    /// Carries: what comes is staged as a whole, then put in place entry by entry; then all of it is read again in the twin,
+    /// and only then taken out of the other one, where that was asked for.
+    ///
+    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard, and never
+    /// takes anything out that has not arrived; an error or a wish to stop undoes what was done.
+    ///
+    /// # Errors
+    /// [`CarryError::Undecided`], [`crate::TwinError::ChangedMeanwhile`] if a twin is not as it was when this was planned,
+    /// [`crate::IntakeError::Changed`] if a file outside is not, [`crate::Error::Busy`], [`crate::Error::Io`]: nothing is changed then.
+    /// [`crate::TwinError::NotVerified`] if something else wrote there at once: nothing is taken out then.
+    pub fn apply_carry(&self, plan: &CarryPlan, ctx: &Ctx) -> Result<CarryOutcome> {
+        let began = Instant::now();
+        let name = plan.aim.row.name.clone();
+        match plan.undecided() {
+            0 => {}
+            count => return Err(CarryError::Undecided { count, twin: name.to_string() }.into()),
+        }
+        let reached = self.reach(&plan.aim, ctx)?;
+        let carried = plan.items.iter().zip(&plan.entries).filter(|(item, _)| item.does != Does::Leave);
+        let (verified, bytes) = self.verify(&plan.aim.row, carried.map(|(_, entry)| entry), ctx)?;
+        let out = plan.out.as_ref().map(|out| self.reach(out, ctx)).transpose()?;
+        let count = |does: &[Does]| plan.items.iter().filter(|item| does.contains(&item.does)).count() as u64;
+        let skipped = plan.items.iter().filter(|item| item.does == Does::Leave).map(|item| item.from.clone()).collect();
+        let (put, same) = (count(&[Does::Put, Does::Beside]), count(&[Does::Nothing]));
+        Ok(CarryOutcome {
+            name,
+            put,
+            same,
+            skipped,
+            verified,
+            bytes,
+            number: reached.number,
+            before: reached.before,
+            taken_out: out.as_ref().map_or(0, |_| put + same),
+            before_taken_out: out.as_ref().map(|out| out.before),
+            late: reached.late.into_iter().chain(out.into_iter().flat_map(|out| out.late)).collect(),
+            set_aside: reached.set_aside,
+            took: began.elapsed(),
+        })
+    }
+}
+
+/// The entries that are put into the twin.
+fn puts<'a>(items: &'a [CarryItem], entries: &'a [Entry]) -> impl Iterator<Item = &'a Entry> {
+    let put = |(item, _): &(&CarryItem, &Entry)| matches!(item.does, Does::Put | Does::Beside);
+    items.iter().zip(entries).filter(put).map(|(_, entry)| entry)
+}
+
+fn one_group(options: &CarryOptions) -> Result<&str> {
+    match options.groups.as_slice() {
+        [one] if options.files.is_empty() => Ok(one),
+        _ => Err(CarryError::Nothing.into()),
+    }
+}
+
+/// The groups of the player's own in a twin, as far as they are wished for, one for each file.
+fn own<'a>(party: &'a Party, wish: &'a Wish) -> impl Iterator<Item = Option<&'a str>> {
+    let files = party.settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder);
+    files.filter_map(|entry| {
+        let group = party.sheet.group_of(&entry.path);
+        let shipped = || party.laid.get(entry.path.as_str()).is_some_and(|laid| laid.node == entry.node);
+        (wish.has(&entry.path, group) && !shipped()).then_some(group)
+    })
+}
+
+fn counts<'a>(groups: impl Iterator<Item = Option<&'a str>>) -> Vec<(String, u64)> {
+    let mut counts: std::collections::BTreeMap<String, u64> = std::collections::BTreeMap::new();
+    groups.for_each(|group| *counts.entry(group.unwrap_or_default().into()).or_default() += 1);
+    counts.into_iter().collect()
+}

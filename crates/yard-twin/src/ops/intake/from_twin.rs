@@ -1,0 +1,162 @@
+//! A twin becomes a stock build: one that a first start or a patch program has completed.
+
+use std::path::PathBuf;
+use std::time::Instant;
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::Yard;
+use crate::catalog::{Counts, StockRow};
+use crate::error::{IntakeError, Result, TwinError};
+use crate::ident::{BuildLabel, BuildRef, TwinName};
+use crate::listing::{Entry, Listing, Node, Totals};
+use crate::ops::intake::IntakeOutcome;
+use crate::ops::intake::taking::NotKept;
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+
+/// What can be said about a stock build that is made of a twin.
+#[derive(Clone, Debug, Default)]
+pub struct TwinIntakeOptions {
+    /// Its label; read from the twin's game folder as the sheet says if it is not given.
+    pub build: Option<BuildLabel>,
+    /// The release channel.
+    pub channel: Option<String>,
+    /// When it was released.
+    pub dated: Option<String>,
+    /// A word about it.
+    pub note: Option<String>,
+}
+
+/// What an intake of a twin will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct TwinIntakePlan {
+    /// The twin.
+    pub twin: TwinName,
+    /// The stock build that its game folder becomes.
+    pub build: BuildRef,
+    /// The one that the twin is on.
+    pub from: BuildRef,
+    /// What will be taken in.
+    pub totals: Totals,
+    /// How that differs from the build that the twin is on.
+    pub game: Counts,
+    /// Belongings that are the player's own: they are not taken in, and what was shipped in their place is.
+    pub left_out: Vec<String>,
+    #[serde(skip)]
+    folder: PathBuf,
+    #[serde(skip)]
+    listing: Listing,
+    #[serde(skip)]
+    options: TwinIntakeOptions,
+}
+
+impl Yard {
+    /// Looks at what would be taken in of a twin: its game folder as it is now, without what is worth nothing, and without
+    /// belongings. The twin is settled first.
+    ///
+    /// # Errors
+    /// [`crate::Error::NotFound`], [`IntakeError::NoLabel`], [`IntakeError::NotGood`], [`TwinError::NotTaken`],
+    /// [`crate::Error::Busy`] while it runs; [`crate::Error::Exists`] and [`IntakeError::OtherContents`] if there is another
+    /// build of that label.
+    pub fn plan_intake_twin(&self, name: &TwinName, options: TwinIntakeOptions, ctx: &Ctx) -> Result<TwinIntakePlan> {
+        let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
+        if !settled.not_taken.is_empty() {
+            return Err(TwinError::NotTaken { name: row.name.to_string(), paths: settled.not_taken }.into());
+        }
+        let from = settled.state.build.clone();
+        let sheet = self.sheet_of(&from)?;
+        let laid = self.store.listing(settled.state.laid)?;
+        let (listing, left_out) = stock_of(&settled.listing, &laid, sheet.as_ref())?;
+        let folder = self.folder_of(&row).join("game");
+        if let Some(sheet) = &sheet {
+            let (missing, unwanted) = sheet.faults(&listing);
+            if !missing.is_empty() || !unwanted.is_empty() {
+                let title = sheet.name.clone();
+                return Err(IntakeError::NotGood { folder, title, missing, unwanted }.into());
+            }
+        }
+        let label = match (&options.build, &sheet) {
+            (Some(label), _) => label.clone(),
+            (None, Some(sheet)) => {
+                let text = sheet.read_label(&folder);
+                BuildLabel::new(text.map_err(|why| IntakeError::NoLabel { folder: folder.clone(), why })?)?
+            }
+            (None, None) => {
+                return Err(IntakeError::NoLabel { folder, why: "the title has no sheet that says it".into() }.into());
+            }
+        };
+        let build = BuildRef { title: from.title.clone(), build: label };
+        self.already(&build, &listing)?;
+        let game = Counts::between(&self.store.listing(self.stock_row(&from, true)?.listing)?, &listing);
+        let totals = listing.totals();
+        Ok(TwinIntakePlan { twin: row.name, build, from, totals, game, left_out, folder, listing, options })
+    }
+
+    /// Makes the stock build. Its contents are in the pool already, so that this takes next to no time and space. When it
+    /// returns, the stock build has survived a power loss.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_intake_twin`]; nothing is taken in then.
+    pub fn apply_intake_twin(&self, plan: &TwinIntakePlan, ctx: &Ctx) -> Result<IntakeOutcome> {
+        let began = Instant::now();
+        let op = self.begin(ctx)?;
+        let _alone = self.alone(ctx)?;
+        let was_there = self.already(&plan.build, &plan.listing)?;
+        let listing = self.store.put_listing(&plan.listing, None, &op)?;
+        if !was_there {
+            let TwinIntakeOptions { channel, dated, note, .. } = plan.options.clone();
+            self.catalog.add_stock(&StockRow {
+                build: plan.build.clone(),
+                listing,
+                channel,
+                dated,
+                note,
+                source: plan.folder.to_string_lossy().into_owned(),
+                taken_at: Timestamp::now(),
+                removed_at: None,
+            })?;
+        }
+        Ok(IntakeOutcome {
+            build: plan.build.clone(),
+            listing,
+            totals: plan.totals,
+            new_contents: 0,
+            new_bytes: 0,
+            was_there,
+            links_made_relative: 0,
+            links_outside: Vec::new(),
+            not_kept: NotKept::default(),
+            taken_away: None,
+            took: began.elapsed(),
+        })
+    }
+}
+
+/// The game folder without what is worth nothing, and with what was shipped in place of the player's own belongings.
+fn stock_of(there: &Listing, laid: &Listing, sheet: Option<&Sheet>) -> Result<(Listing, Vec<String>)> {
+    let game = |entry: &&Entry| entry.path.as_str().starts_with("game/");
+    let (mut entries, mut left_out) = (Vec::new(), Vec::new());
+    for entry in there.entries().iter().filter(game) {
+        let shipped = laid.get(entry.path.as_str());
+        if sheet.is_some_and(|sheet| sheet.is_scratch(&entry.path)) {
+            continue;
+        }
+        let belonging = sheet.is_some_and(|sheet| sheet.group_of(&entry.path).is_some());
+        if belonging && entry.node != Node::EmptyFolder && shipped.map(|shipped| &shipped.node) != Some(&entry.node) {
+            left_out.push(entry.path.to_string());
+            continue;
+        }
+        entries.push(entry.clone());
+    }
+    // What was shipped as a belonging is shipped again, whatever became of it here; a folder without any stays one.
+    let belonging = |entry: &&Entry| sheet.is_some_and(|sheet| sheet.group_of(&entry.path).is_some());
+    let folders =
+        laid.entries().iter().filter(|entry| entry.node == Node::EmptyFolder && there.has(entry.path.as_str()));
+    entries.extend(laid.entries().iter().filter(game).filter(belonging).chain(folders.filter(game)).cloned());
+    entries.sort_by(|a, b| a.path.cmp(&b.path));
+    entries.dedup_by(|a, b| a.path == b.path);
+    Ok((Listing::with_folders_implied(entries)?, left_out))
+}

@@ -1,0 +1,374 @@
+//! Intake: a folder becomes a stock build.
+
+pub(crate) mod from_twin;
+pub(crate) mod take_away;
+pub(crate) mod taking;
+
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::Yard;
+use crate::catalog::StockRow;
+use crate::disk;
+use crate::error::{Error, IntakeError, Result};
+use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
+use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
+use crate::ops::intake::take_away::{TakenAway, take_away};
+use crate::ops::intake::taking::{NotKept, Out, Part, Taken, Taking, list, provisional};
+use crate::path::RelPath;
+use crate::progress::{Ctx, Phase};
+use crate::scan::{Kind, Seen};
+use crate::sheet::{self, Belongings, Sheet};
+use crate::store::pool::{Ledger, Putter};
+use crate::twin::Room;
+
+/// What to take in, and as what.
+#[derive(Clone, Debug)]
+pub struct IntakeOptions {
+    /// The folder that the program is installed in.
+    pub source: PathBuf,
+    /// A folder with what the program keeps in its user's home, if that is a part of it.
+    pub home: Option<HomePart>,
+    /// Its title.
+    pub title: Title,
+    /// Its build; read from the folder as the sheet says if it is not given.
+    pub build: Option<BuildLabel>,
+    /// The release channel.
+    pub channel: Option<String>,
+    /// When it was released.
+    pub dated: Option<String>,
+    /// A word about it.
+    pub note: Option<String>,
+    /// Groups of belongings that are not taken in.
+    pub leave_out: Vec<String>,
+    /// Delete the source once everything is safe.
+    pub take_away: bool,
+}
+
+impl IntakeOptions {
+    /// Takes `source` in for `title`; all else as the defaults are: label read from the folder, nothing left out, the
+    /// source left alone.
+    #[must_use]
+    pub fn new(source: impl Into<PathBuf>, title: Title) -> Self {
+        Self {
+            source: source.into(),
+            home: None,
+            title,
+            build: None,
+            channel: None,
+            dated: None,
+            note: None,
+            leave_out: Vec::new(),
+            take_away: false,
+        }
+    }
+}
+
+/// A folder that becomes a part of the home of each twin.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct HomePart {
+    /// The folder.
+    pub folder: PathBuf,
+    /// Where below the home it belongs; `None` for the home itself.
+    pub at: Option<RelPath>,
+}
+
+/// Which title sheet an intake goes by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SheetUse {
+    /// The one that the yard has.
+    Known,
+    /// A cautious draft, written into the yard by this intake.
+    Drafted,
+}
+
+/// What an intake will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Serialize)]
+pub struct IntakePlan {
+    /// The folder.
+    pub source: PathBuf,
+    /// The stock build that it becomes.
+    pub build: BuildRef,
+    /// What will be taken in.
+    pub totals: Totals,
+    /// The room that it takes on disk, if the yard has none of it yet.
+    pub room: Room,
+    /// Whose sheet says what is what.
+    pub sheet: SheetUse,
+    /// The program that the sheet starts on this platform.
+    pub program: Option<String>,
+    /// What looks like a player's own and will be taken in with the rest.
+    pub belongings: Vec<Belongings>,
+    /// What is left out.
+    pub left_out: Vec<Belongings>,
+    /// Files that are worth nothing by the sheet (caches, logs), and are not taken in.
+    pub scratch: u64,
+    /// Whether the source goes away afterwards.
+    pub take_away: bool,
+    /// The folder that becomes a part of the home.
+    pub home: Option<HomePart>,
+    #[serde(skip)]
+    options: IntakeOptions,
+    #[serde(skip)]
+    taking: Taking,
+    #[serde(skip)]
+    sheet_text: Option<String>,
+}
+
+/// What an intake did.
+#[derive(Clone, Debug, Serialize)]
+pub struct IntakeOutcome {
+    /// The stock build.
+    pub build: BuildRef,
+    /// What it holds.
+    pub listing: ListingId,
+    /// How much that is.
+    pub totals: Totals,
+    /// Contents that the yard did not have yet.
+    pub new_contents: u64,
+    /// Their bytes.
+    pub new_bytes: u64,
+    /// Whether just this stock build was there already.
+    pub was_there: bool,
+    /// Symlinks that led inside the folder by an absolute path, and are relative now.
+    pub links_made_relative: u64,
+    /// Symlinks that lead out of the folder; they are kept as they are.
+    pub links_outside: Vec<String>,
+    /// What was not kept.
+    pub not_kept: NotKept,
+    /// What became of the source, if it was to be taken away.
+    pub taken_away: Option<TakenAway>,
+    /// How long it took.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub took: Duration,
+}
+
+impl Yard {
+    /// Looks at a folder: what it holds, which build it is, whether it is a good copy. Reads no contents but the build
+    /// label's, and changes nothing.
+    ///
+    /// # Errors
+    /// [`IntakeError`] for whatever is wrong with the folder, [`crate::SheetError`] if the title's sheet is wrong.
+    pub fn plan_intake(&self, options: IntakeOptions, ctx: &Ctx) -> Result<IntakePlan> {
+        self.check_title(&options.title)?;
+        let source = self.check_source(&options.source)?;
+        let parts = self.parts(&options, &source)?;
+        let seen = list(&parts, ctx)?;
+        let listing = provisional(&seen)?;
+        let (sheet, sheet_text) = self.sheet_for(&options.title, &listing)?;
+        let (missing, unwanted) = sheet.faults(&listing);
+        if !missing.is_empty() || !unwanted.is_empty() {
+            let title = sheet.name;
+            return Err(IntakeError::NotGood { folder: source, title, missing, unwanted }.into());
+        }
+        let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
+        let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
+        drop(listing);
+        let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
+        let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
+        let taking = Taking::new(parts, seen, out)?;
+        self.check_label(&build, &taking.seen)?;
+        Ok(IntakePlan {
+            build,
+            room: self.room(taking.totals().bytes)?,
+            totals: taking.totals(),
+            sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
+            program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
+            belongings,
+            left_out,
+            scratch,
+            take_away: options.take_away,
+            home: options.home.clone(),
+            source,
+            options,
+            taking,
+            sheet_text,
+        })
+    }
+
+    /// Whether no other title differs from this one by case only: their sheets could not stand side by side.
+    fn check_title(&self, title: &Title) -> Result<()> {
+        let same = |row: &StockRow| row.build.title != *title && row.build.title.key() == title.key();
+        match self.catalog.stock_builds()?.into_iter().find(same) {
+            None => Ok(()),
+            Some(row) => {
+                let (name, existing) = (title.to_string(), row.build.title.to_string());
+                Err(Error::Exists { what: "title", name, existing })
+            }
+        }
+    }
+
+    pub(crate) fn check_source(&self, source: &Path) -> Result<PathBuf> {
+        let path = disk::canonical(source)?;
+        if !path.is_dir() {
+            return Err(IntakeError::NotAFolder(source.into()).into());
+        }
+        if path.starts_with(self.root()) {
+            return Err(IntakeError::InsideYard(path).into());
+        }
+        if self.root().starts_with(&path) {
+            return Err(IntakeError::AroundYard(path).into());
+        }
+        Ok(path)
+    }
+
+    /// The folders that are taken in.
+    fn parts(&self, options: &IntakeOptions, source: &Path) -> Result<Vec<Part>> {
+        let game = Part { folder: source.into(), named: options.source.clone(), prefix: RelPath::new("game")? };
+        let Some(home) = &options.home else { return Ok(vec![game]) };
+        let folder = self.check_source(&home.folder)?;
+        if folder.starts_with(source) || source.starts_with(&folder) {
+            return Err(IntakeError::PartOfTheOther { game: source.into(), home: folder }.into());
+        }
+        let prefix = match &home.at {
+            Some(at) => RelPath::new(format!("home/{at}"))?,
+            None => RelPath::new("home")?,
+        };
+        Ok(vec![game, Part { folder, named: home.folder.clone(), prefix }])
+    }
+
+    /// The title's sheet, or a draft of one with its text.
+    fn sheet_for(&self, title: &Title, listing: &Listing) -> Result<(Sheet, Option<String>)> {
+        if let Some(sheet) = self.sheet(title)? {
+            return Ok((sheet, None));
+        }
+        let text = sheet::draft(title, listing);
+        Ok((Sheet::parse(&text, &self.sheet_path(title))?, Some(text)))
+    }
+
+    /// Whether the name is free, or what has it looks the same: better said now than after minutes of reading.
+    fn check_label(&self, build: &BuildRef, seen: &[Seen]) -> Result<()> {
+        match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
+            Some(row) => {
+                // One that can't be read is put right by being taken in again.
+                let Ok(there) = self.store.listing(row.listing) else { return Ok(()) };
+                let pairs = merged(there.entries(), seen, |entry, seen| entry.path.cmp(&seen.path));
+                let same =
+                    |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b));
+                same_or_error(build, &row, pairs.filter(|pair| !same(pair)).count() as u64)
+            }
+            None => Ok(()),
+        }
+    }
+
+    /// Takes the folder in: every file is read once, hashed and stored in the same pass; where the filesystem can share
+    /// blocks, it is cloned and the clone hashed. Memory does not grow with the sizes of files.
+    ///
+    /// When it returns, the stock build has survived a power loss. A crash before that leaves no stock build, and at most
+    /// contents in the pool that are used when they come again. Taking the same folder in again changes nothing, but puts
+    /// contents back that the pool has lost, and a listing that is damaged.
+    ///
+    /// # Errors
+    /// [`IntakeError`], [`Error::Io`], [`Error::Exists`], [`Error::Cancelled`]: nothing is taken in then.
+    pub fn apply_intake(&self, plan: &IntakePlan, ctx: &Ctx) -> Result<IntakeOutcome> {
+        let began = Instant::now();
+        let op = self.begin(ctx)?;
+        let putter = Putter::new(&self.store.pool, op.path(), self.known_sizes()?)?;
+        let Taken { listing, not_kept, links } = plan.taking.read(&putter, self.root(), ctx)?;
+        let id = listing.id();
+        ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
+        let alone = self.alone(ctx)?;
+        let was_there = self.already(&plan.build, &listing)?;
+        let ledger = Ledger::load(&self.store.pool)?;
+        let published = putter.publish(&ledger, ctx);
+        ledger.save(op.path())?;
+        let published = published?;
+        if !was_there {
+            self.store.put_listing(&listing, None, &op)?;
+            if let Some(text) = &plan.sheet_text {
+                disk::write_whole(&self.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
+            }
+            self.catalog.add_stock(&stock_row(plan, id))?;
+        }
+        if was_there && self.store.listing(id).is_err() {
+            disk::remove_if_there(&self.store.blob_path("listings", &id.to_string()))?;
+            self.store.put_listing(&listing, None, &op)?;
+        }
+        drop(alone);
+        let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen));
+        Ok(IntakeOutcome {
+            build: plan.build.clone(),
+            listing: id,
+            totals: listing.totals(),
+            new_contents: published.contents,
+            new_bytes: published.bytes,
+            was_there,
+            links_made_relative: links.made_relative,
+            links_outside: links.outside,
+            not_kept,
+            taken_away,
+            took: began.elapsed(),
+        })
+    }
+
+    /// Whether just this stock build is there already; an error if its name is taken by something else.
+    pub(crate) fn already(&self, build: &BuildRef, listing: &Listing) -> Result<bool> {
+        match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
+            // Most often it is the very same one, and needs no look.
+            Some(row) if row.build == *build && row.listing == listing.id() => Ok(true),
+            Some(row) => {
+                let different = diff(&self.store.listing(row.listing)?, listing).count() as u64;
+                same_or_error(build, &row, different).map(|()| true)
+            }
+            None => Ok(false),
+        }
+    }
+}
+
+/// An error if the stock build that has this name is spelt differently, or holds something else.
+pub(crate) fn same_or_error(build: &BuildRef, row: &StockRow, different: u64) -> Result<()> {
+    if row.build != *build {
+        let (name, existing) = (build.to_string(), row.build.to_string());
+        return Err(Error::Exists { what: "stock build", name, existing });
+    }
+    match different {
+        0 => Ok(()),
+        different => Err(IntakeError::OtherContents { build: build.to_string(), different }.into()),
+    }
+}
+
+/// Whether they are the same as far as is known before anything is read: neither contents, nor what becomes of symlinks.
+fn looks_like(entry: &Entry, seen: &Seen) -> bool {
+    match (&entry.node, &seen.kind) {
+        (Node::File { size, executable, .. }, Kind::File) => {
+            (*size, *executable) == (seen.stat.size, seen.stat.executable())
+        }
+        (Node::Symlink { .. }, Kind::Symlink(_)) | (Node::EmptyFolder, Kind::EmptyFolder) => true,
+        _ => false,
+    }
+}
+
+fn stock_row(plan: &IntakePlan, listing: ListingId) -> StockRow {
+    StockRow {
+        build: plan.build.clone(),
+        listing,
+        channel: plan.options.channel.clone(),
+        dated: plan.options.dated.clone(),
+        note: plan.options.note.clone(),
+        source: plan.source.to_string_lossy().into_owned(),
+        taken_at: Timestamp::now(),
+        removed_at: None,
+    }
+}
+
+fn label(options: &IntakeOptions, sheet: &Sheet, source: &Path) -> Result<BuildLabel> {
+    if let Some(build) = &options.build {
+        return Ok(build.clone());
+    }
+    let text = sheet.read_label(source).map_err(|why| IntakeError::NoLabel { folder: source.into(), why })?;
+    BuildLabel::new(text)
+}
+
+/// The belongings found, parted into those that are left out and those that are taken in.
+fn split(sheet: &Sheet, listing: &Listing, leave_out: &[String]) -> Result<(Vec<Belongings>, Vec<Belongings>)> {
+    if let Some(unknown) = leave_out.iter().find(|name| !sheet.belongings.contains_key(*name)) {
+        let known = sheet.belongings.keys().cloned().collect();
+        return Err(Error::NotFound { what: "group of belongings", name: unknown.clone(), known });
+    }
+    Ok(sheet.belongings(listing).into_iter().partition(|group| leave_out.contains(&group.group)))
+}

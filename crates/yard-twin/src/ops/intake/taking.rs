@@ -1,0 +1,272 @@
+//! Taking in: what lies in folders outside the yard becomes contents and a listing.
+
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use rustix::fs::CWD;
+use serde::Serialize;
+
+use crate::disk;
+use crate::error::{IntakeError, PathContext, Result};
+use crate::ident::ContentId;
+use crate::link::{Fate, fate};
+use crate::listing::{Entry, Listing, Node, Totals};
+use crate::parallel::{self, lock};
+use crate::path::RelPath;
+use crate::progress::{Ctx, Phase};
+use crate::scan::{Kind, Manner, Seen, Sum, walk, walk_sum, without};
+use crate::sheet::Sheet;
+use crate::store::pool::Putter;
+
+/// A folder that is taken in, and where what is in it goes.
+pub(crate) struct Part {
+    pub(crate) folder: PathBuf,
+    /// The same as it was named.
+    pub(crate) named: PathBuf,
+    pub(crate) prefix: RelPath,
+}
+
+/// What was there and is not kept, in counts of files.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct NotKept {
+    /// Files of another owner than you.
+    pub owners: u64,
+    /// Files with a set-user-id, set-group-id or sticky bit, or without the right to write for their owner.
+    pub modes: u64,
+    /// Files with extended attributes or access control lists.
+    pub attributes: u64,
+    /// Files that were further names of another one: each is a file of its own now.
+    pub hard_links: u64,
+}
+
+/// What is to be taken in, as it was seen.
+pub(crate) struct Taking {
+    parts: Vec<Part>,
+    pub(crate) seen: Vec<Seen>,
+    sum: Sum,
+    out: Out,
+}
+
+/// What is left out: what is worth nothing, and some groups of belongings.
+pub(crate) struct Out {
+    pub(crate) sheet: Option<Sheet>,
+    pub(crate) groups: Vec<String>,
+}
+
+impl Out {
+    fn has(&self, path: &RelPath) -> bool {
+        let in_group = |sheet: &Sheet| {
+            !self.groups.is_empty() && sheet.group_of(path).is_some_and(|group| self.groups.iter().any(|g| g == group))
+        };
+        self.sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path) || in_group(sheet))
+    }
+}
+
+/// What was taken in.
+pub(crate) struct Taken {
+    pub(crate) listing: Listing,
+    pub(crate) not_kept: NotKept,
+    pub(crate) links: Links,
+}
+
+impl Taking {
+    /// Of what was seen by [`list`].
+    pub(crate) fn new(parts: Vec<Part>, seen: Vec<Seen>, out: Out) -> Result<Self> {
+        let sum = Sum::of(&seen, |path| out.has(path));
+        let seen = without(seen, |path| out.has(path))?;
+        Ok(Self { parts, seen, sum, out })
+    }
+
+    pub(crate) fn totals(&self) -> Totals {
+        totals(&self.seen)
+    }
+
+    /// Reads everything, once; then looks at the source a second time.
+    ///
+    /// # Errors
+    /// [`IntakeError::Changed`] if anything is not as it was seen.
+    pub(crate) fn read(&self, putter: &Putter<'_>, yard: &Path, ctx: &Ctx) -> Result<Taken> {
+        let stored = store(self, putter, ctx)?;
+        look_again(self, ctx)?;
+        let mut links = Links::default();
+        let listing = links.listing(self, &stored.contents, yard)?;
+        Ok(Taken { listing, not_kept: stored.not_kept, links })
+    }
+}
+
+/// Lists what is taken in strictly.
+pub(crate) fn list(parts: &[Part], ctx: &Ctx) -> Result<Vec<Seen>> {
+    let mut all = Vec::new();
+    for part in parts {
+        let (seen, _) = ctx.phase(Phase::Listing, 0, 0, || walk(&part.folder, &part.prefix, Manner::Strict, ctx))?;
+        if !seen.iter().any(|seen| !matches!(seen.kind, Kind::EmptyFolder)) {
+            return Err(IntakeError::Nothing(part.folder.clone()).into());
+        }
+        all.extend(seen);
+    }
+    Ok(all)
+}
+
+/// The listing of what was seen, before any content is known.
+pub(crate) fn provisional(seen: &[Seen]) -> Result<Listing> {
+    let unknown = ContentId::from_bytes([0; 32]);
+    let entries = seen.iter().map(|seen| entry(seen, unknown));
+    Listing::new(entries.collect())
+}
+
+fn totals(seen: &[Seen]) -> Totals {
+    seen.iter().fold(Totals::default(), |mut totals, seen| {
+        match seen.kind {
+            Kind::File => {
+                totals.files += 1;
+                totals.bytes += seen.stat.size;
+            }
+            Kind::Symlink(_) => totals.symlinks += 1,
+            Kind::EmptyFolder => totals.empty_folders += 1,
+        }
+        totals
+    })
+}
+
+fn entry(seen: &Seen, content: ContentId) -> Entry {
+    let node = match &seen.kind {
+        Kind::File => Node::File { content, size: seen.stat.size, executable: seen.stat.executable() },
+        Kind::Symlink(target) => Node::Symlink { target: target.clone() },
+        Kind::EmptyFolder => Node::EmptyFolder,
+    };
+    Entry { path: seen.path.clone(), node, mtime: seen.stat.mtime }
+}
+
+/// The contents of what was read, in the order of what was seen.
+struct Stored {
+    contents: Vec<Option<ContentId>>,
+    not_kept: NotKept,
+}
+
+fn store(taking: &Taking, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
+    let mut order: Vec<usize> =
+        (0..taking.seen.len()).filter(|&at| matches!(taking.seen[at].kind, Kind::File)).collect();
+    order.sort_by_key(|&at| {
+        let size = taking.seen[at].stat.size;
+        if size >= disk::LARGE { (0, u64::MAX - size, 0) } else { (1, 0, at) }
+    });
+    let contents = Mutex::new(vec![None; taking.seen.len()]);
+    let attributes = AtomicU64::new(0);
+    let totals = taking.totals();
+    ctx.phase(Phase::Storing, totals.files, totals.bytes, || {
+        parallel::for_each(
+            &order,
+            ctx.threads(),
+            || vec![0; disk::BUFFER],
+            |buffer, &at| {
+                ctx.check()?;
+                let seen = &taking.seen[at];
+                let (path, _) = source_path(&taking.parts, &seen.path);
+                let file = match disk::open_file(CWD, &path) {
+                    Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                        return Err(IntakeError::Changed(path).into());
+                    }
+                    file => file.at("read", &path)?,
+                };
+                if rustix::fs::flistxattr_query(&file).is_ok_and(|len| len > 0) {
+                    attributes.fetch_add(1, Ordering::Relaxed);
+                }
+                let content = putter.put(&file, &seen.stat, &path, buffer, ctx)?;
+                lock(&contents)[at] = Some(content);
+                ctx.progress().advance(1, seen.stat.size);
+                Ok(())
+            },
+        )
+    })?;
+    let not_kept = NotKept { attributes: attributes.into_inner(), ..not_kept(&taking.seen) };
+    Ok(Stored { contents: parallel::into_inner(contents), not_kept })
+}
+
+/// Where a path comes from, and the part that it is in.
+fn source_path<'a>(parts: &'a [Part], path: &RelPath) -> (PathBuf, &'a Part) {
+    let of = |part: &&Part| path.is_at_or_below(&part.prefix);
+    // Every path begins with the prefix of a part.
+    let part = parts.iter().find(of).unwrap_or(&parts[0]);
+    let below = path.as_str().strip_prefix(part.prefix.as_str()).unwrap_or_default();
+    (part.folder.join(below.trim_start_matches('/')), part)
+}
+
+fn not_kept(seen: &[Seen]) -> NotKept {
+    let me = rustix::process::geteuid().as_raw();
+    let mut counts = NotKept::default();
+    let mut inodes = HashSet::new();
+    for stat in seen.iter().filter(|seen| matches!(seen.kind, Kind::File)).map(|seen| &seen.stat) {
+        counts.owners += u64::from(stat.uid != me);
+        counts.modes += u64::from(stat.mode & 0o7000 != 0 || stat.mode & 0o200 == 0);
+        counts.hard_links += u64::from(stat.nlink > 1 && !inodes.insert((stat.dev, stat.ino)));
+    }
+    counts
+}
+
+/// Looks at the source a second time: what was added, changed or taken away since the first time shows.
+fn look_again(taking: &Taking, ctx: &Ctx) -> Result<()> {
+    let sum = ctx.phase(Phase::Listing, 0, 0, || {
+        taking.parts.iter().try_fold(Sum::default(), |sum, part| {
+            Ok(sum.and(walk_sum(&part.folder, &part.prefix, |path| taking.out.has(path), ctx)?))
+        })
+    })?;
+    if sum == taking.sum {
+        return Ok(());
+    }
+    let again = without(list(&taking.parts, ctx)?, |path| taking.out.has(path))?;
+    match first_difference(&taking.seen, &again) {
+        None => Ok(()),
+        Some(path) => Err(IntakeError::Changed(source_path(&taking.parts, path).0).into()),
+    }
+}
+
+/// The first path at which two looks at a source differ.
+fn first_difference<'a>(before: &'a [Seen], after: &'a [Seen]) -> Option<&'a RelPath> {
+    let empty = |seen: &Seen| matches!(seen.kind, Kind::EmptyFolder);
+    let same = |a: &Seen, b: &Seen| a.path == b.path && ((empty(a) && empty(b)) || a.stat.same_bytes(&b.stat));
+    match before.iter().zip(after).find(|(a, b)| !same(a, b)) {
+        Some((a, b)) => Some((&a.path).min(&b.path)),
+        None => before.get(after.len()).or(after.get(before.len())).map(|seen| &seen.path),
+    }
+}
+
+/// What became of the symlinks.
+#[derive(Default)]
+pub(crate) struct Links {
+    pub(crate) made_relative: u64,
+    pub(crate) outside: Vec<String>,
+}
+
+impl Links {
+    fn listing(&mut self, taking: &Taking, contents: &[Option<ContentId>], yard: &Path) -> Result<Listing> {
+        let none = ContentId::from_bytes([0; 32]);
+        let mut entries = Vec::with_capacity(taking.seen.len());
+        for (at, seen) in taking.seen.iter().enumerate() {
+            let mut entry = entry(seen, contents[at].unwrap_or(none));
+            if let Node::Symlink { target } = &entry.node {
+                entry.node = Node::Symlink { target: self.target(taking, &seen.path, target, yard)? };
+            }
+            entries.push(entry);
+        }
+        Listing::new(entries)
+    }
+
+    fn target(&mut self, taking: &Taking, path: &RelPath, target: &str, yard: &Path) -> Result<Box<str>> {
+        let (link, part) = source_path(&taking.parts, path);
+        match fate(&link, target, &part.folder, &part.named, yard) {
+            Fate::Relative(target) => {
+                self.made_relative += 1;
+                Ok(target.into())
+            }
+            Fate::Forbidden => Err(IntakeError::LinkIntoYard { path: link, target: target.into() }.into()),
+            Fate::Keep => {
+                if Path::new(target).is_absolute() {
+                    self.outside.push(format!("{path} to {target}"));
+                }
+                Ok(target.into())
+            }
+        }
+    }
+}

@@ -1,0 +1,376 @@
+//! A program that runs, and what comes of it.
+
+use std::path::PathBuf;
+use std::process::ExitStatus;
+use std::sync::{Arc, Mutex};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use std::os::unix::process::ExitStatusExt;
+
+use jiff::Timestamp;
+use rustix::process::{Pid, Signal, kill_process};
+use serde::{Deserialize, Serialize};
+
+use crate::Yard;
+use crate::catalog::{RunRecord, TwinRow, What};
+use crate::disk;
+use crate::disk::lock::HeldTwin;
+use crate::error::{Holder, PathContext, Result};
+use crate::ident::TwinName;
+use crate::launch::changes::{Changes, changes};
+use crate::launch::isolation::Isolation;
+use crate::launch::layer::RunLayer;
+use crate::launch::seal::{END_ALL, Kept};
+use crate::launch::watch::Watch;
+use crate::listing::Listing;
+use crate::ops::play::plan::{Keep, LaunchPlan};
+use crate::ops::play::stop::descendants;
+use crate::ops::{EditDoes, EditView};
+use crate::parallel::lock;
+use crate::profile::Profile;
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+use crate::twin::Leaks;
+
+/// How long output is still collected after the program's end, where a child of its keeps the pipe open.
+const LAST_WORDS: Duration = Duration::from_millis(300);
+
+/// What a run changed, and what it tried to; kept as `report.json` in the run's folder.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RunReport {
+    /// What it changed in the twin.
+    pub changes: Changes,
+    /// Whether those changes were thrown away.
+    pub discarded: bool,
+    /// Game files that it changed in a protected twin: they are as they were.
+    pub put_back: Vec<String>,
+    /// What it left outside its twin: at sealed in the places that stand in for the system's, which are gone with it;
+    /// below that what changed in the usual places meanwhile, by it or by another program.
+    pub outside: Vec<PathBuf>,
+    /// Lines of its output that tell of a write which was refused.
+    pub refused: Vec<String>,
+    /// Whether everything that it left outside is known, and nothing of it is somebody else's.
+    pub exact: bool,
+    /// Whether all of the usual places were looked at.
+    pub all_watched: bool,
+    /// Shared files that were found to be written through their guard, before the run or after it.
+    pub leaks: Leaks,
+    /// What its twin holds that can't be copied, each with its reason.
+    #[serde(default)]
+    pub not_taken: Vec<String>,
+}
+
+/// What a run did.
+#[derive(Clone, Debug, Serialize)]
+pub struct RunOutcome {
+    /// The twin.
+    pub twin: TwinName,
+    /// The record that is kept of it.
+    pub record: RunRecord,
+    /// What it changed, and what it tried to.
+    pub report: RunReport,
+    /// The file with its output.
+    pub output: PathBuf,
+    /// What became of the profile's config edits before the program was started.
+    pub edits: Vec<EditView>,
+    /// Config edits that were for this run only, and what became of them.
+    pub edits_back: Vec<EditView>,
+    /// Why the command that follows a run failed.
+    pub after_failed: Option<String>,
+    /// How long it ran.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub ran: Duration,
+}
+
+/// A program that is running in a twin, which is held to the end of its last process.
+#[must_use = "the run is recorded only by `wait`"]
+pub struct Running {
+    pub(crate) yard: Yard,
+    pub(crate) row: TwinRow,
+    /// `None` for one that runs beside another, whose launcher holds the twin to the end of both.
+    pub(crate) held: Option<HeldTwin>,
+    pub(crate) kept: Kept,
+    pub(crate) signaller: Signaller,
+    pub(crate) readers: Vec<JoinHandle<()>>,
+    pub(crate) record: RunRecord,
+    /// What it began with, if that was looked at.
+    pub(crate) before: Option<(Listing, Leaks)>,
+    pub(crate) output: PathBuf,
+    pub(crate) began: Instant,
+    pub(crate) keep: Keep,
+    pub(crate) isolation: Isolation,
+    pub(crate) layer: RunLayer,
+    pub(crate) watch: Option<Watch>,
+    pub(crate) plan: LaunchPlan,
+    /// What became of the config edits before it was started.
+    pub(crate) edits: Vec<EditView>,
+    /// Whether its variant is for this run only.
+    pub(crate) one_run: bool,
+    /// How the program itself ended, once that is known.
+    pub(crate) ended: Option<Option<ExitStatus>>,
+}
+
+/// Sends signals to a running program; does nothing once everything of it has ended.
+#[derive(Clone)]
+pub struct Signaller(Arc<Mutex<Option<Pid>>>);
+
+impl Signaller {
+    pub(crate) fn new(keeper: Option<i32>) -> Self {
+        Self(Arc::new(Mutex::new(keeper.and_then(Pid::from_raw))))
+    }
+
+    /// Sends the program the signal of that number: one of HUP, INT, QUIT, TERM, USR1, USR2. What is left of a program that
+    /// has ended gets it in its place.
+    pub fn send(&self, signal: i32) {
+        // Held while the signal is sent, so that the id can't belong to another process by then.
+        if let (Some(pid), Some(signal)) = (*lock(&self.0), Signal::from_named_raw(signal)) {
+            // It may have ended just now.
+            let _ = kill_process(pid, signal);
+        }
+    }
+
+    /// Ends the program and all that it started, at once.
+    pub fn end_all(&self) {
+        self.send(END_ALL);
+    }
+}
+
+impl Running {
+    /// The id of the process that waits for the program.
+    #[must_use]
+    pub fn pid(&self) -> u32 {
+        self.kept.child.id()
+    }
+
+    /// Something to send the program signals with, from another thread.
+    #[must_use]
+    pub fn signaller(&self) -> Signaller {
+        self.signaller.clone()
+    }
+
+    /// Waits for the end of the program itself. What it started may go on: see [`Running::left_behind`].
+    pub fn program_ended(&mut self) {
+        if self.ended.is_none() {
+            self.ended = Some(self.kept.program_ended());
+        }
+    }
+
+    /// The processes of the run that are there now.
+    #[must_use]
+    pub fn left_behind(&self) -> Vec<Holder> {
+        let inner = usize::from(self.isolation == Isolation::Sealed);
+        descendants(self.kept.child.id(), inner)
+    }
+
+    /// Waits for the end of the program and of all that it started, then takes in what it changed and completes the record.
+    ///
+    /// # Errors
+    /// [`crate::Error::Io`], or what a settle fails with. The run is recorded as ended all the same.
+    pub fn wait(mut self, ctx: &Ctx) -> Result<RunOutcome> {
+        // While it runs: what it writes is elsewhere, if that wasn't looked at before.
+        let began_with = self.state_to_mark(ctx);
+        self.program_ended();
+        let status = self.ended.flatten();
+        self.wait_for_keeper().at("wait for", &self.output)?;
+        let ran = self.began.elapsed();
+        let until = Instant::now() + LAST_WORDS;
+        while Instant::now() < until && self.readers.iter().any(|reader| !reader.is_finished()) {
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        self.record.ended_at = Some(Timestamp::now());
+        self.record.exit_code = status.and_then(|status| status.code());
+        // Where the keeper was killed, so was everything else.
+        let killed = if status.is_none() { Some(Signal::KILL.as_raw()) } else { None };
+        self.record.signal = status.map_or(killed, |status| status.signal());
+        let report = self.take_in(ctx);
+        self.record.summary = match &report {
+            Ok(_) if self.plan.beside => Some("with the run that it was started beside".into()),
+            Ok(report) => Some(report.summary()),
+            Err(_) => None,
+        };
+        let fine = status.is_some_and(|status| status.success());
+        self.yard.catalog.loosely(|| {
+            self.yard.catalog.end_run(&self.record)?;
+            began_with?.filter(|_| fine).map_or(Ok(()), |number| self.yard.catalog.started_fine(self.row.id, number))
+        })?;
+        let report = report?;
+        let edits_back = self.take_edits_back(ctx)?;
+        let Self { yard, row, held, record, output, plan, edits, .. } = self;
+        // It may well want the twin.
+        drop(held);
+        let after = yard.run_command("after", &plan.after, &plan);
+        Ok(RunOutcome {
+            twin: row.name,
+            record,
+            report,
+            output,
+            edits,
+            edits_back,
+            after_failed: after.err().map(|error| error.to_string()),
+            ran,
+        })
+    }
+
+    /// The number of the state that the run began with, unless it is known already that one began with it and ended well.
+    fn state_to_mark(&mut self, ctx: &Ctx) -> Result<Option<u32>> {
+        let catalog = &self.yard.catalog;
+        let Some(held) = &self.held else { return Ok(None) };
+        if catalog.newest_started_fine(self.row.id)? {
+            return Ok(None);
+        }
+        if self.before.is_none() {
+            self.before = Some(self.settle_before(held, ctx)?);
+        }
+        catalog.newest_change(self.row.id).map(Some)
+    }
+
+    /// Takes back the edits of a variant that was for this run only.
+    fn take_edits_back(&self, ctx: &Ctx) -> Result<Vec<EditView>> {
+        let Some(held) = self.held.as_ref().filter(|_| self.one_run) else { return Ok(Vec::new()) };
+        let path = self.yard.present_folder(&self.row)?.join("profile.toml");
+        let (profile, _) = Profile::load(&path)?;
+        let row = self.yard.catalog.twin(self.row.id)?.unwrap_or_else(|| self.row.clone());
+        let views = self.yard.edit_for_run(&row, held, &profile.in_use()?, ctx)?.unwrap_or_default();
+        Ok(views
+            .into_iter()
+            .filter(|view| matches!(view.does, EditDoes::Set | EditDoes::GivesBack | EditDoes::Leaves))
+            .collect())
+    }
+
+    /// Takes in what was changed before a sealed run: what the run itself changes is in its layer.
+    fn settle_before(&self, held: &HeldTwin, ctx: &Ctx) -> Result<(Listing, Leaks)> {
+        let settled = self.yard.settle_and_repair(&self.row, held, What::Outside, ctx)?;
+        Ok((settled.listing, settled.leaks))
+    }
+
+    /// Takes in what the run changed, as far as it may.
+    fn take_in(&mut self, ctx: &Ctx) -> Result<RunReport> {
+        let build = self.plan.build.clone();
+        let sheet = self.yard.sheet_of(&build)?;
+        let mut report =
+            RunReport { exact: self.isolation == Isolation::Sealed, all_watched: true, ..RunReport::default() };
+        report.refused = refusals(&self.output, self.isolation);
+        let Some(held) = self.held.take() else {
+            // What it changed is in the layer that the first one takes in.
+            report.exact = false;
+            return Ok(report);
+        };
+        self.layer.tidy()?;
+        if self.isolation != Isolation::Redirected {
+            report.outside = self.layer.left_in_temporary();
+        }
+        if let Some(watch) = self.watch.take() {
+            (report.outside, report.all_watched) = watch.end();
+        }
+        if self.keeps(&mut report, &held, sheet.as_ref(), ctx)? {
+            self.take_in_kept(&mut report, &held, sheet.as_ref(), ctx)?;
+        }
+        self.held = Some(held);
+        let path = self.yard.run_folder(&self.row, self.record.id).join("report.json");
+        let text = serde_json::to_vec(&report).unwrap_or_default();
+        disk::write(&path, text)?;
+        Ok(report)
+    }
+
+    /// Whether what a sealed run wrote is to be folded back; what isn't goes.
+    fn keeps(&mut self, report: &mut RunReport, held: &HeldTwin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<bool> {
+        if self.isolation != Isolation::Sealed {
+            return Ok(true);
+        }
+        if self.layer.is_empty()? {
+            return self.layer.remove().map(|()| false);
+        }
+        if !matches!(self.keep, Keep::Always) {
+            let (before, leaks) = self.settle_before(held, ctx)?;
+            report.leaks = leaks;
+            let folder = self.yard.present_folder(&self.row)?;
+            report.changes = Changes::new(self.layer.changes(&folder, &before)?.into_iter(), sheet);
+            if !answer(&self.keep, &report.changes) {
+                report.discarded = true;
+                return self.layer.remove().map(|()| false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// Takes in what the run wrote, in its layer or in the twin's folder itself.
+    fn take_in_kept(
+        &mut self,
+        report: &mut RunReport,
+        held: &HeldTwin,
+        sheet: Option<&Sheet>,
+        ctx: &Ctx,
+    ) -> Result<()> {
+        let run = self.record.id;
+        let direct = self.isolation != Isolation::Sealed;
+        let from = self.yard.catalog.twin(self.row.id)?.map_or(self.row.state, |row| row.state);
+        // What was changed from outside while a sealed run wrote elsewhere is no change of its.
+        let before = if direct { self.before.take() } else { None };
+        let (before, leaks) = before.map_or_else(|| self.settle_before(held, ctx), Ok)?;
+        report.leaks.extend(leaks);
+        let mut settled = self.yard.settle_folded(&self.row, held, What::Run { run }, &self.layer, ctx)?;
+        report.put_back.clone_from(&settled.dropped);
+        report.changes = changes(&before, &settled.listing, sheet);
+        if direct && !answer(&self.keep, &report.changes) {
+            report.discarded = true;
+            (settled, _) = self.yard.put_back(&self.row, settled, from, run, |_| true, ctx)?;
+        }
+        report.leaks.extend(settled.leaks);
+        report.not_taken = settled.not_taken;
+        Ok(())
+    }
+
+    /// Waits, and forgets the process id before the system can give it to another process.
+    fn wait_for_keeper(&mut self) -> std::io::Result<ExitStatus> {
+        use rustix::process::{WaitId, WaitIdOptions, waitid};
+        if let Some(pid) = i32::try_from(self.kept.child.id()).ok().and_then(Pid::from_raw) {
+            // Looks without taking the process away, so that its id is still its own.
+            while let Err(rustix::io::Errno::INTR) =
+                waitid(WaitId::Pid(pid), WaitIdOptions::EXITED | WaitIdOptions::NOWAIT)
+            {}
+        }
+        *lock(&self.signaller.0) = None;
+        self.kept.child.wait()
+    }
+}
+
+/// Whether changes are kept; nothing is asked about nothing.
+fn answer(keep: &Keep, changes: &Changes) -> bool {
+    match keep {
+        Keep::Always => true,
+        Keep::Never => false,
+        Keep::Ask(ask) => changes.is_empty() || ask(changes),
+    }
+}
+
+impl RunReport {
+    /// What changed, in a few words.
+    #[must_use]
+    pub fn summary(&self) -> String {
+        let changed = self.changes.summary();
+        if self.discarded { format!("thrown away: {changed}") } else { changed }
+    }
+}
+
+/// Lines of a program's output that tell of a write which was refused: the only trace that it leaves.
+fn refusals(output: &std::path::Path, isolation: Isolation) -> Vec<String> {
+    /// More than these say nothing new.
+    const LINES: usize = 20;
+    /// A program that says more says it early.
+    const BYTES: u64 = 1 << 20;
+    use std::io::Read;
+    let mut text = Vec::new();
+    let read = std::fs::File::open(output).and_then(|file| file.take(BYTES).read_to_end(&mut text));
+    if read.is_err() {
+        return Vec::new();
+    }
+    let text = String::from_utf8_lossy(&text);
+    let words: &[&str] = match isolation {
+        Isolation::Sealed => &["Read-only file system", "os error 30", "EROFS"],
+        Isolation::Fenced => &["Permission denied", "os error 13", "EACCES"],
+        Isolation::Redirected => &[],
+    };
+    let tells = |line: &&str| words.iter().any(|word| line.contains(word));
+    text.lines().filter(tells).take(LINES).map(|line| line.chars().take(200).collect()).collect()
+}

@@ -1,0 +1,540 @@
+//! What differs between two sides: twins, stock builds, kept states.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fs;
+use std::path::PathBuf;
+
+use jiff::Timestamp;
+use serde::Serialize;
+use similar::{ChangeTag, TextDiff};
+
+use crate::Yard;
+use crate::catalog::{HistoryEntry, TwinRow};
+use crate::error::{Error, PathContext, Result};
+use crate::ident::{ContentId, Side, StateId, TwinName};
+use crate::listing::{Change, Entry, Listing, Node, diff_of_contents};
+use crate::path::RelPath;
+use crate::progress::Ctx;
+use crate::scan::Doubt;
+use crate::sheet::Sheet;
+use crate::twin::settle::keep_index;
+
+/// Larger files are not compared line by line.
+const TEXT_MAX: u64 = 256 << 10;
+
+/// Unchanged lines around each change of a text.
+const AROUND: usize = 3;
+
+/// How a path differs from the first side to the second.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "differs", rename_all = "snake_case")]
+pub enum Differs {
+    /// Only the second one has it.
+    New,
+    /// Only the first one has it.
+    Gone,
+    /// Both have it, and it is not the same.
+    Changed,
+    /// The second one has just what the first one has elsewhere, and no longer has it there.
+    Moved {
+        /// Where the first one has it.
+        from: RelPath,
+    },
+}
+
+/// One path at which two sides differ.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Differing {
+    /// Where.
+    pub path: RelPath,
+    /// How.
+    #[serde(flatten)]
+    pub how: Differs,
+    /// The group of belongings that the path is in, by the title's sheet.
+    pub group: Option<String>,
+    /// What the first side has there; for what moved, where it was.
+    pub before: Option<Node>,
+    /// What the second side has there.
+    pub after: Option<Node>,
+}
+
+/// Paths and bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Tally {
+    /// How many paths.
+    pub paths: u64,
+    /// Sizes of the files together, in bytes: what is there now, or for what is gone, was.
+    pub bytes: u64,
+}
+
+impl Tally {
+    fn add(&mut self, bytes: u64) {
+        self.paths += 1;
+        self.bytes += bytes;
+    }
+}
+
+/// Counts of what differs.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Tallies {
+    /// What is new.
+    pub new: Tally,
+    /// What is gone.
+    pub gone: Tally,
+    /// What changed.
+    pub changed: Tally,
+    /// What moved.
+    pub moved: Tally,
+}
+
+impl Tallies {
+    fn add(&mut self, differing: &Differing) {
+        let size = |node: &Option<Node>| node.as_ref().map_or(0, Node::size);
+        match differing.how {
+            Differs::New => self.new.add(size(&differing.after)),
+            Differs::Gone => self.gone.add(size(&differing.before)),
+            Differs::Changed => self.changed.add(size(&differing.after)),
+            Differs::Moved { .. } => self.moved.add(size(&differing.after)),
+        }
+    }
+
+    /// All paths that differ.
+    #[must_use]
+    pub fn paths(&self) -> u64 {
+        self.new.paths + self.gone.paths + self.changed.paths + self.moved.paths
+    }
+}
+
+/// What differs in one folder, or in one group of belongings.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Part {
+    /// The folder below the twin's, or the group.
+    pub name: String,
+    /// How much.
+    #[serde(flatten)]
+    pub tallies: Tallies,
+}
+
+/// One side of a comparison, as it was found.
+#[derive(Clone, Debug, Serialize)]
+pub struct Compared {
+    /// What was compared, as it is typed.
+    pub name: String,
+    /// When the state was recorded, or the build taken in; `None` for a twin as it is now.
+    pub at: Option<Timestamp>,
+    /// Whether it is a twin in use just now, so that this is how it was at the last look.
+    pub in_use: bool,
+    /// Where its files are now; `None` where only the pool has them.
+    #[serde(skip)]
+    folder: Option<PathBuf>,
+}
+
+/// How two sides differ.
+#[derive(Clone, Debug, Serialize)]
+pub struct Difference {
+    /// The first side.
+    pub from: Compared,
+    /// The second.
+    pub to: Compared,
+    /// How much differs.
+    pub totals: Tallies,
+    /// Files and symlinks that are the same in both.
+    pub same: Tally,
+    /// How much differs in each group of belongings.
+    pub groups: Vec<Part>,
+    /// How much differs in each folder that is at most two deep.
+    pub folders: Vec<Part>,
+    /// Every path that differs, in order.
+    pub paths: Vec<Differing>,
+    /// What no listing holds and so is not compared, each with its reason.
+    pub not_compared: Vec<String>,
+    /// The newest line of the history that changed anything, where one twin was compared with its last state.
+    pub newest: Option<HistoryEntry>,
+    /// The number of the line before that one, if it is kept still.
+    pub before_newest: Option<u32>,
+}
+
+impl Difference {
+    /// Whether both sides are the same. Times don't count.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.paths.is_empty()
+    }
+
+    /// How much differs in each folder that is at most `depth` deep, counted from the twin's own; what is deeper counts
+    /// there.
+    #[must_use]
+    pub fn by_folder(&self, depth: usize) -> Vec<Part> {
+        parts(&self.paths, |differing| {
+            let folder = differing.path.parent().unwrap_or_default();
+            let end = folder.match_indices('/').nth(depth.max(1) - 1).map_or(folder.len(), |(at, _)| at);
+            Some(&folder[..end])
+        })
+    }
+}
+
+fn parts<'a>(paths: &'a [Differing], of: impl Fn(&'a Differing) -> Option<&'a str>) -> Vec<Part> {
+    let mut parts: BTreeMap<&str, Tallies> = BTreeMap::new();
+    for differing in paths {
+        if let Some(part) = of(differing) {
+            parts.entry(part).or_default().add(differing);
+        }
+    }
+    parts.into_iter().map(|(name, tallies)| Part { name: name.into(), tallies }).collect()
+}
+
+/// What became of a line of text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum LineChange {
+    /// Both sides have it.
+    Same,
+    /// Only the first one has it.
+    Gone,
+    /// Only the second one has it.
+    New,
+}
+
+/// Lines around changes of a text that lie close together.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Hunk {
+    /// The number of the first line on the first side, counted from 1.
+    pub before: usize,
+    /// The same on the second.
+    pub after: usize,
+    /// The lines, without their ends.
+    pub lines: Vec<(LineChange, String)>,
+}
+
+/// A twin that was looked at, and nothing was taken in.
+struct Peeked {
+    looked: Looked,
+    /// Its last state, and what it held then.
+    state: StateId,
+    before: Listing,
+}
+
+/// A side that was looked at.
+struct Looked {
+    compared: Compared,
+    listing: Listing,
+    sheet: Option<Sheet>,
+    not_taken: Vec<String>,
+}
+
+impl Yard {
+    /// Compares two sides. A twin is looked at as it is now, and nothing is taken in: asked again, the answer is the same.
+    /// One that is in use is compared as it was at the last look.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Damaged`], [`Error::Io`].
+    pub fn diff(&self, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
+        let (from, to) = (self.side(from, ctx)?, self.side(to, ctx)?);
+        Ok(difference(from, to))
+    }
+
+    /// Compares the belongings of two twins, or of kept states: what the player added or changed on one side, as far as the
+    /// other lacks it or has another one. What is the same is not counted.
+    ///
+    /// # Errors
+    /// As [`Yard::diff`].
+    pub fn diff_belongings(&self, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
+        let (from_laid, to_laid) = (self.laid_at(from)?, self.laid_at(to)?);
+        let mut difference = self.diff(from, to, ctx)?;
+        let own = |laid: &Listing, path: &RelPath, node: &Option<Node>| {
+            node.is_some() && laid.get(path.as_str()).map(|entry| &entry.node) != node.as_ref()
+        };
+        difference.paths.retain(|Differing { path, how, before, after, group }| {
+            let was = if let Differs::Moved { from } = how { from } else { path };
+            group.is_some() && (own(&from_laid, was, before) || own(&to_laid, path, after))
+        });
+        difference.totals = Tallies::default();
+        difference.paths.iter().for_each(|differing| difference.totals.add(differing));
+        difference.same = Tally::default();
+        difference.folders = parts(&difference.paths, |differing| differing.path.parent());
+        difference.groups = parts(&difference.paths, |differing| differing.group.as_deref());
+        Ok(difference)
+    }
+
+    /// What was laid on a side: what is so is nobody's own.
+    fn laid_at(&self, side: &Side) -> Result<Listing> {
+        match side {
+            Side::Stock(build) => self.store.listing(self.stock_row(build, true)?.listing),
+            Side::Twin(name) => self.store.listing(self.store.state(self.twin_row(name, true)?.state)?.laid),
+            Side::Kept(name, snapshot) => {
+                let entry = self.find_entry(&self.twin_row(name, true)?, snapshot)?;
+                self.store.listing(self.store.state(entry.state)?.laid)
+            }
+        }
+    }
+
+    /// Compares a twin as it is now with its last state: what changed since a command last took in what it found. Nothing
+    /// is taken in by this.
+    ///
+    /// # Errors
+    /// As [`Yard::diff`], and [`Error::Busy`] while the twin is in use.
+    pub fn diff_since(&self, name: &TwinName, ctx: &Ctx) -> Result<Difference> {
+        let row = self.twin_row(name, true)?;
+        let history = self.catalog.history(row.id)?;
+        let newest = history.first().map_or(0, |entry| entry.number);
+        let from = Compared {
+            name: format!("{}:{newest}", row.name),
+            at: history.first().map(|entry| entry.at),
+            in_use: false,
+            folder: None,
+        };
+        let Peeked { looked: to, state, before } = self.peek(&row, ctx)?;
+        // Where a command that died had to be finished first, that is part of what changed.
+        let before = if state == row.state { before } else { self.store.listing(self.store.state(row.state)?.disk)? };
+        let from = Looked { compared: from, listing: before, sheet: None, not_taken: Vec::new() };
+        let mut history = history.into_iter().skip_while(|entry| entry.game.total() + entry.own.total() == 0);
+        let newest = history.next();
+        let before_newest = history.next().map(|entry| entry.number);
+        Ok(Difference { newest, before_newest, ..difference(from, to) })
+    }
+
+    /// The lines in which a file differs between the sides of a comparison; `None` where it is no file on both, is no text,
+    /// or has more than 256 KiB. What is not UTF-8 in it comes as replacement characters.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn text_difference(&self, difference: &Difference, differing: &Differing) -> Result<Option<Vec<Hunk>>> {
+        let (Some(before), Some(after)) = (&differing.before, &differing.after) else { return Ok(None) };
+        let (Some(one), Some(other)) = (before.content(), after.content()) else { return Ok(None) };
+        if one == other || before.size().max(after.size()) > TEXT_MAX {
+            return Ok(None);
+        }
+        let one = self.bytes_at(&difference.from, &differing.path, one)?;
+        let other = self.bytes_at(&difference.to, &differing.path, other)?;
+        if one.contains(&0) || other.contains(&0) {
+            return Ok(None);
+        }
+        Ok(Some(hunks(&String::from_utf8_lossy(&one), &String::from_utf8_lossy(&other))))
+    }
+
+    fn bytes_at(&self, side: &Compared, path: &RelPath, content: ContentId) -> Result<Vec<u8>> {
+        match (self.bytes_of(content), &side.folder) {
+            // What a look found new is not in the pool.
+            (Err(_), Some(folder)) => {
+                let file = path.below(folder);
+                fs::read(&file).at("read", file)
+            }
+            (bytes, _) => bytes,
+        }
+    }
+
+    fn side(&self, side: &Side, ctx: &Ctx) -> Result<Looked> {
+        match side {
+            Side::Stock(build) => {
+                let row = self.stock_row(build, true)?;
+                let compared =
+                    Compared { name: row.build.to_string(), at: Some(row.taken_at), in_use: false, folder: None };
+                let (listing, sheet) = (self.store.listing(row.listing)?, self.sheet_of(&row.build)?);
+                Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
+            }
+            Side::Kept(name, snapshot) => {
+                let row = self.twin_row(name, true)?;
+                let entry = self.find_entry(&row, snapshot)?;
+                let state = self.store.state(entry.state)?;
+                let name = format!("{}:{snapshot}", row.name);
+                let compared = Compared { name, at: Some(entry.at), in_use: false, folder: None };
+                let (listing, sheet) = (self.store.listing(state.disk)?, self.sheet_of(&state.build)?);
+                Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
+            }
+            Side::Twin(name) => {
+                let row = self.twin_row(name, true)?;
+                match self.peek(&row, ctx) {
+                    Err(Error::Busy { .. }) => self.as_recorded(&row, true),
+                    peeked => peeked.map(|peeked| peeked.looked),
+                }
+            }
+        }
+    }
+
+    /// A twin by its last state.
+    fn as_recorded(&self, row: &TwinRow, in_use: bool) -> Result<Looked> {
+        let state = self.store.state(row.state)?;
+        let compared = Compared { name: row.name.to_string(), at: row.removed_at, in_use, folder: None };
+        let (listing, sheet) = (self.store.listing(state.disk)?, self.sheet_of(&state.build)?);
+        Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
+    }
+
+    /// Looks at a twin as it is now, and takes nothing in. Only what a command that died left half done is finished first.
+    fn peek(&self, row: &TwinRow, ctx: &Ctx) -> Result<Peeked> {
+        if row.removed_at.is_some() {
+            let looked = self.as_recorded(row, false)?;
+            return Ok(Peeked { state: row.state, before: looked.listing.clone(), looked });
+        }
+        let held = self.hold_twin(row, ctx)?;
+        self.make_whole(row, &held, ctx)?;
+        let row = &self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+        let folder = self.present_folder(row)?;
+        let op = self.begin(ctx)?;
+        let mut look = self.look_only(row, &folder, &op, None, Doubt::Nothing, ctx)?;
+        let rows = keep_index(&mut look, &folder, &op)?;
+        let not_taken = std::mem::take(&mut look.found.not_taken);
+        let before = look.before.clone();
+        let (listing, _) = look.found.merged(look.before, rows)?;
+        let compared = Compared { name: row.name.to_string(), at: None, in_use: false, folder: Some(folder) };
+        Ok(Peeked { looked: Looked { compared, listing, sheet: look.sheet, not_taken }, state: row.state, before })
+    }
+}
+
+fn difference(from: Looked, to: Looked) -> Difference {
+    let sheet = to.sheet.as_ref().or(from.sheet.as_ref());
+    let (paths, same) = compare(&from.listing, &to.listing, sheet);
+    let mut totals = Tallies::default();
+    paths.iter().for_each(|differing| totals.add(differing));
+    let groups = parts(&paths, |differing| differing.group.as_deref());
+    let not_compared = from.not_taken.into_iter().chain(to.not_taken).collect();
+    let mut difference = Difference {
+        from: from.compared,
+        to: to.compared,
+        totals,
+        same,
+        groups,
+        folders: Vec::new(),
+        paths,
+        not_compared,
+        newest: None,
+        before_newest: None,
+    };
+    difference.folders = difference.by_folder(2);
+    difference
+}
+
+/// The paths at which two listings differ, and how much is the same.
+fn compare(from: &Listing, to: &Listing, sheet: Option<&Sheet>) -> (Vec<Differing>, Tally) {
+    let found: Vec<Change<'_>> = diff_of_contents(from, to).collect();
+    let moved = moves(&found);
+    let same = same(from, &found);
+    let mut paths = Vec::with_capacity(found.len());
+    for change in found {
+        let path = change.path().clone();
+        let (before, after) = change.nodes();
+        let (how, before) = match &change {
+            Change::Gone(_) if moved.left.contains(&path) => continue,
+            Change::New(_) => match moved.came.get(&path) {
+                Some(from) => (Differs::Moved { from: from.path.clone() }, Some(&from.node)),
+                None => (Differs::New, None),
+            },
+            Change::Gone(_) => (Differs::Gone, before),
+            Change::Changed { .. } => (Differs::Changed, before),
+        };
+        let group = sheet.and_then(|sheet| sheet.group_of(&path)).map(str::to_owned);
+        paths.push(Differing { path, how, group, before: before.cloned(), after: after.cloned() });
+    }
+    (paths, same)
+}
+
+/// What is the same: all of the first side that is not among what differs.
+fn same(from: &Listing, found: &[Change<'_>]) -> Tally {
+    let totals = from.totals();
+    let mut same = Tally { paths: totals.files + totals.symlinks, bytes: totals.bytes };
+    for before in found.iter().filter_map(|change| change.nodes().0).filter(|node| **node != Node::EmptyFolder) {
+        same.paths -= 1;
+        same.bytes -= before.size();
+    }
+    same
+}
+
+/// Files that are gone at one path and new, with the same bytes, at another.
+#[derive(Default)]
+struct Moves<'a> {
+    left: HashSet<RelPath>,
+    came: HashMap<RelPath, &'a Entry>,
+}
+
+/// Pairs what is gone with what is new: of the same name first, then in order. Empty files are all alike, and are not
+/// paired.
+fn moves<'a>(found: &[Change<'a>]) -> Moves<'a> {
+    let mut gone: HashMap<ContentId, Vec<&'a Entry>> = HashMap::new();
+    let content = |entry: &Entry| entry.node.content().filter(|_| entry.node.size() > 0);
+    for change in found {
+        if let Change::Gone(entry) = change
+            && let Some(content) = content(entry)
+        {
+            gone.entry(content).or_default().push(entry);
+        }
+    }
+    let mut moves = Moves::default();
+    for by_name in [true, false] {
+        for change in found {
+            let Change::New(entry) = change else { continue };
+            let Some(there) = content(entry).and_then(|content| gone.get_mut(&content)) else { continue };
+            let fits = |gone: &&Entry| !by_name || gone.path.name() == entry.path.name();
+            if moves.came.contains_key(&entry.path) {
+                continue;
+            }
+            if let Some(at) = there.iter().position(fits) {
+                let from = there.remove(at);
+                moves.left.insert(from.path.clone());
+                moves.came.insert(entry.path.clone(), from);
+            }
+        }
+    }
+    moves
+}
+
+fn hunks(before: &str, after: &str) -> Vec<Hunk> {
+    let lines = TextDiff::from_lines(before, after);
+    let groups = lines.grouped_ops(AROUND);
+    let hunk = |group: &Vec<similar::DiffOp>| {
+        let first = group.first()?;
+        let text = group.iter().flat_map(|op| lines.iter_changes(op)).map(|change| {
+            let how = match change.tag() {
+                ChangeTag::Equal => LineChange::Same,
+                ChangeTag::Delete => LineChange::Gone,
+                ChangeTag::Insert => LineChange::New,
+            };
+            (how, change.value().trim_end_matches(['\n', '\r']).to_owned())
+        });
+        Some(Hunk { before: first.old_range().start + 1, after: first.new_range().start + 1, lines: text.collect() })
+    };
+    groups.iter().filter_map(hunk).collect()
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::listing::algebra::small;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn what_differs_makes_the_second_of_the_first(from in small(), to in small()) {
+            let (paths, same) = compare(&from, &to, None);
+            let mut files: BTreeMap<RelPath, Node> = BTreeMap::new();
+            let solid = |listing: &Listing| {
+                let solid = listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder);
+                solid.map(|entry| (entry.path.clone(), entry.node.clone())).collect::<BTreeMap<_, _>>()
+            };
+            files.extend(solid(&from));
+            for differing in &paths {
+                let gone = match &differing.how {
+                    Differs::Moved { from } => Some(from),
+                    Differs::Gone => Some(&differing.path),
+                    _ => None,
+                };
+                if let Some(gone) = gone {
+                    prop_assert_eq!(files.remove(gone), differing.before.clone().filter(|node| *node != Node::EmptyFolder));
+                }
+            }
+            prop_assert_eq!(same.paths, files.len() as u64 - paths.iter().filter(|d| {
+                d.how == Differs::Changed && d.before != Some(Node::EmptyFolder)
+            }).count() as u64);
+            for differing in paths {
+                match differing.after {
+                    Some(Node::EmptyFolder) => drop(files.remove(&differing.path)),
+                    Some(node) => drop(files.insert(differing.path, node)),
+                    None => {}
+                }
+            }
+            prop_assert_eq!(files, solid(&to));
+        }
+    }
+}

@@ -1,0 +1,371 @@
+//! Looking at twins.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::catalog::{Counts, RunRecord, TwinRow};
+use crate::error::{Error, Result, TwinError};
+use crate::ident::{BuildRef, TwinId, TwinName};
+use crate::launch::{Changes, Isolation, changes};
+use crate::listing::{Listing, Totals};
+use crate::profile::Profile;
+use crate::progress::Ctx;
+use crate::scan::Row;
+use crate::sheet::pattern;
+use crate::store::pool::{Facts, Share, Sharing};
+use crate::store::state::State;
+use crate::twin::Leaks;
+use crate::twin::Settled;
+use crate::twin::leaks::Mends;
+use crate::{Belongings, Yard};
+
+/// Files and bytes that share storage in one way.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Shares {
+    /// Files.
+    pub files: u64,
+    /// Their sizes, in bytes.
+    pub bytes: u64,
+    /// Bytes that they take on disk.
+    pub allocated: u64,
+}
+
+/// How a twin's files really share storage.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct ShareTotals {
+    /// Blocks shared by the filesystem.
+    pub reflinked: Shares,
+    /// Guarded links.
+    pub linked: Shares,
+    /// Copies of its own.
+    pub copied: Shares,
+    /// Written in the twin.
+    pub own: Shares,
+}
+
+impl ShareTotals {
+    pub(crate) fn new(listing: &Listing, rows: &[Row]) -> Self {
+        let mut totals = Self::default();
+        for (entry, row) in listing.entries().iter().zip(rows) {
+            let shares = match row.share {
+                Some(Share::Reflink) => &mut totals.reflinked,
+                Some(Share::Link) => &mut totals.linked,
+                Some(Share::Copy) => &mut totals.copied,
+                Some(Share::Own) => &mut totals.own,
+                None => continue,
+            };
+            shares.files += 1;
+            shares.bytes += entry.node.size();
+            shares.allocated += row.allocated;
+        }
+        totals
+    }
+
+    /// Bytes on disk that this twin alone takes: its copies, and what was written in it.
+    #[must_use]
+    pub fn alone(&self) -> u64 {
+        self.copied.allocated + self.own.allocated
+    }
+
+    /// Bytes of files that it shares.
+    #[must_use]
+    pub fn shared(&self) -> u64 {
+        self.reflinked.bytes + self.linked.bytes
+    }
+}
+
+/// How far a twin's files are out of reach of programs in other twins, below a sealed launch.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Guard {
+    /// No file is shared in a way that a write could reach.
+    Separate,
+    /// Some files are guarded links: an ordinary write is refused; a program that first lifts the guard is found by the
+    /// next command.
+    GuardedLinks,
+    /// Some files are links, and this user or filesystem does not refuse writes to them.
+    WeakLinks,
+}
+
+/// A twin in a list.
+#[derive(Clone, Debug, Serialize)]
+pub struct TwinSummary {
+    /// Its name.
+    pub name: TwinName,
+    /// Its id.
+    pub id: TwinId,
+    /// The stock build that it is on.
+    pub build: BuildRef,
+    /// Its title as people write it.
+    pub title_name: String,
+    /// What it was cloned from, as that was named then.
+    pub origin: String,
+    /// The user's word about it.
+    pub note: Option<String>,
+    /// When it was made.
+    pub made_at: Timestamp,
+    /// When it was removed.
+    pub removed_at: Option<Timestamp>,
+    /// What it held at the last settle.
+    pub totals: Totals,
+    /// When its program was last started.
+    pub last_run: Option<Timestamp>,
+    /// Whether its program is running, or a command is at work on it.
+    pub busy: bool,
+    /// Whether it is its program that is running.
+    pub running: bool,
+    /// Whether its folder is where it should be.
+    pub folder_missing: bool,
+    /// Whether its game files may not be changed.
+    pub protected: bool,
+    /// What keeps it from being worked with, or is to be mended by its next command; a check says more.
+    pub trouble: Option<String>,
+}
+
+/// Why the figures of a twin may be out of date.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Unsettled {
+    /// Its program is running, or another command is at work on it.
+    Busy,
+    /// It is removed.
+    Removed,
+}
+
+/// How far a twin's program is kept inside at a launch.
+#[derive(Clone, Debug, Serialize)]
+pub struct IsolationView {
+    /// What its profile asks for.
+    pub asked: Option<Isolation>,
+    /// What it gets; `None` where what is asked for is not possible, so that nothing is started.
+    pub gets: Option<Isolation>,
+    /// Why it gets no more than that, or nothing.
+    pub why: Option<String>,
+}
+
+/// All about a twin.
+#[derive(Clone, Debug, Serialize)]
+pub struct TwinDetails {
+    /// What is in a list.
+    #[serde(flatten)]
+    pub summary: TwinSummary,
+    /// Its folder.
+    pub folder: PathBuf,
+    /// Why the rest is as of the last settle instead of now.
+    pub unsettled: Option<Unsettled>,
+    /// How its files should share storage.
+    pub sharing: Sharing,
+    /// How they really do.
+    pub shares: ShareTotals,
+    /// How far they are out of reach.
+    pub guard: Guard,
+    /// How it differs from what was laid.
+    pub changes: Changes,
+    /// Game files that changed since it was protected, if it is.
+    pub changed_though_protected: Option<Counts>,
+    /// How many of its states can be gone back to.
+    pub states: u64,
+    /// Belongings, by group: what of them is as it was laid does not count.
+    pub belongings: Vec<Belongings>,
+    /// What can't be copied along, each with its reason.
+    pub not_taken: Vec<String>,
+    /// Shared files that were written through their guard since the last look.
+    pub leaks: Leaks,
+    /// How long its program ran in all.
+    #[serde(serialize_with = "crate::progress::seconds")]
+    pub played: Duration,
+    /// Launch entries.
+    pub entries: Vec<PathBuf>,
+    /// Its runs, the newest first.
+    pub runs: Vec<RunRecord>,
+}
+
+impl Yard {
+    /// The twins by name; with `removed`, the removed ones instead. They are not settled: counts are those of the last
+    /// command that looked.
+    ///
+    /// # Errors
+    /// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
+    pub fn twins(&self, removed: bool) -> Result<Vec<TwinSummary>> {
+        let rows = self.catalog.twins()?;
+        rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| self.twin_summary(row, None)).collect()
+    }
+
+    /// A twin in a list; `totals` where they are known already.
+    fn twin_summary(&self, row: &TwinRow, totals: Option<Totals>) -> Result<TwinSummary> {
+        let mut trouble = self.half_done(row);
+        let mut note = |error: Error| {
+            trouble.get_or_insert_with(|| error.with_causes());
+        };
+        let state = self.store.state(row.state).or_else(|error| {
+            note(error);
+            self.newest_whole(row)
+        })?;
+        let totals = totals.map_or_else(|| self.totals(state.disk), Ok).unwrap_or_else(|error| {
+            note(error);
+            Totals::default()
+        });
+        let folder_missing = match self.present_folder(row) {
+            _ if row.removed_at.is_some() => false,
+            Ok(_) => false,
+            Err(Error::Twin(TwinError::FolderMissing { .. })) => true,
+            Err(error) => {
+                note(error);
+                false
+            }
+        };
+        let profile = crate::profile::Profile::parse(&state.profile, &self.folder_of(row).join("profile.toml"));
+        let removed = row.removed_at.is_some();
+        if !removed && trouble.is_none() && self.has_wrong(row).unwrap_or_default() {
+            let wrong = "files that it shares were written to directly; its next command gives them their bytes again";
+            trouble = Some(wrong.into());
+        }
+        let busy = !removed && self.is_held(row)?;
+        let runs = self.catalog.runs(row.id)?;
+        Ok(TwinSummary {
+            name: row.name.clone(),
+            id: row.id,
+            title_name: self.title_name(&state.build),
+            build: state.build,
+            origin: row.origin.clone(),
+            note: profile.ok().and_then(|profile| profile.note),
+            made_at: row.made_at,
+            removed_at: row.removed_at,
+            totals,
+            last_run: runs.first().map(|run| run.started_at),
+            running: busy && self.current_run(row)?.is_some(),
+            busy,
+            folder_missing,
+            protected: row.protected.is_some(),
+            trouble,
+        })
+    }
+
+    /// What is half done in a twin, and could not be finished.
+    fn half_done(&self, row: &TwinRow) -> Option<String> {
+        let left = self.recovered.left.iter().find(|left| left.twin == Some(row.id) && row.removed_at.is_none())?;
+        Some(format!("{} is half done: {}", left.what, left.why))
+    }
+
+    /// The newest state of a twin that can be read, where the present one can't.
+    fn newest_whole(&self, row: &TwinRow) -> Result<State> {
+        let history = self.catalog.history(row.id)?;
+        let whole = history.iter().find_map(|entry| self.store.state(entry.state).ok());
+        whole.map_or_else(|| self.store.state(row.state), Ok)
+    }
+
+    /// All about a twin. It is settled first, unless its program is running or it is removed.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Io`].
+    pub fn twin_details(&self, name: &TwinName, ctx: &Ctx) -> Result<TwinDetails> {
+        let row = self.twin_row(name, true)?;
+        let (mut unsettled, mut settled) = (row.removed_at.map(|_| Unsettled::Removed), None);
+        if unsettled.is_none() {
+            match self.settle(&row, ctx) {
+                Ok(now) => settled = Some(now),
+                Err(Error::Busy { .. }) => unsettled = Some(Unsettled::Busy),
+                Err(error) => return Err(error),
+            }
+        }
+        let row = self.catalog.twin(row.id)?.unwrap_or(row);
+        let settled = settled.map_or_else(|| self.as_of_last(&row), Ok)?;
+        let totals = settled.listing.totals();
+        let changed = settled.state.laid != settled.state.disk;
+        let laid = changed.then(|| self.store.listing(settled.state.laid)).transpose()?;
+        let sheet = self.sheet_of(&settled.state.build)?;
+        let belongings = match (&sheet, &laid) {
+            // What is as it was laid is nobody's own.
+            (Some(sheet), Some(laid)) => sheet.belongings_beside(&settled.listing, laid),
+            _ => Vec::new(),
+        };
+        let shares = ShareTotals::new(&settled.listing, &settled.rows);
+        Ok(TwinDetails {
+            summary: TwinSummary { busy: unsettled == Some(Unsettled::Busy), ..self.twin_summary(&row, Some(totals))? },
+            folder: self.folder_of(&row),
+            unsettled,
+            sharing: settled.state.sharing,
+            guard: self.guard(&shares, ctx)?,
+            shares,
+            changes: laid.map(|laid| changes(&laid, &settled.listing, sheet.as_ref())).unwrap_or_default(),
+            changed_though_protected: self.changed_though_protected(&row, &settled.listing)?,
+            states: self.catalog.history(row.id)?.len() as u64,
+            belongings,
+            not_taken: settled.not_taken,
+            leaks: settled.leaks,
+            played: self.catalog.runs(row.id)?.iter().filter_map(RunRecord::ran).sum(),
+            entries: self.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
+            runs: self.catalog.runs(row.id)?,
+        })
+    }
+
+    /// A twin as it was at its last settle.
+    pub(crate) fn as_of_last(&self, row: &TwinRow) -> Result<Settled> {
+        let state = self.store.state(row.state)?;
+        let listing = self.store.listing(state.disk)?;
+        let index = self.index(&self.folder_of(row), &state, listing.entries().len())?;
+        Ok(Settled {
+            looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
+            rows: index.map(|index| index.rows).unwrap_or_default(),
+            listing,
+            state,
+            not_taken: Vec::new(),
+            leaks: Leaks::default(),
+            mends: Mends::default(),
+            dropped: Vec::new(),
+        })
+    }
+
+    /// How far a twin's program is kept inside at a launch. What is possible is found out by a trial, once for each boot.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`Error::Io`] if the trial could not be prepared.
+    pub fn isolation(&self, name: &TwinName, ctx: &Ctx) -> Result<IsolationView> {
+        let row = self.twin_row(name, true)?;
+        let path = self.folder_of(&row).join("profile.toml");
+        // A profile that can't be read is said to be so by a launch.
+        let asked = Profile::load(&path).ok().and_then(|(profile, _)| profile.isolation);
+        let possible = self.possible_isolation(ctx)?;
+        let (gets, why) = match asked {
+            None => (Some(possible.best()), possible.why_not_better(possible.best())),
+            Some(asked) => match possible.why_not(asked) {
+                None => (Some(asked), None),
+                Some(why) => (None, Some(why.to_owned())),
+            },
+        };
+        Ok(IsolationView { asked, gets, why })
+    }
+
+    pub(crate) fn guard(&self, shares: &ShareTotals, ctx: &Ctx) -> Result<Guard> {
+        if shares.linked.files == 0 {
+            return Ok(Guard::Separate);
+        }
+        let op = self.begin(ctx)?;
+        Ok(if Facts::probe(op.path())?.guard { Guard::GuardedLinks } else { Guard::WeakLinks })
+    }
+
+    /// The folder of a twin; with `group`, the folder that holds the belongings of that group.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] for a twin or group that doesn't exist, [`crate::TwinError::FolderMissing`].
+    pub fn twin_folder(&self, name: &TwinName, place: Option<&str>) -> Result<PathBuf> {
+        let row = self.twin_row(name, false)?;
+        let folder = self.present_folder(&row)?;
+        match place {
+            None => Ok(folder.join("game")),
+            Some("home") => Ok(folder.join("home")),
+            Some(group) => {
+                let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
+                let groups = sheet.map(|sheet| sheet.belongings).unwrap_or_default();
+                let Some(found) = groups.get(group) else {
+                    let known = std::iter::once("home".to_owned()).chain(groups.into_keys()).collect();
+                    return Err(Error::NotFound { what: "group of belongings", name: group.into(), known });
+                };
+                Ok(folder.join(found.patterns.first().map(|pattern| pattern::base(pattern)).unwrap_or_default()))
+            }
+        }
+    }
+}

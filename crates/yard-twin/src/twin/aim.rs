@@ -1,0 +1,245 @@
+//! What a planned change of a twin aims at: the one way by which a plan is applied.
+
+use std::collections::HashMap;
+use std::collections::hash_map;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use crate::Yard;
+use crate::archive::{Archive, Member};
+use crate::catalog::{TwinRow, What};
+use crate::combine::{Draft, realise};
+use crate::disk::{self, Stat};
+use crate::error::{Error, IntakeError, PathContext, Result, TwinError};
+use crate::ident::{BuildRef, ContentId};
+use crate::listing::{Entry, Listing, Node};
+use crate::progress::Ctx;
+use crate::scan::Row;
+use crate::sheet::Sheet;
+use crate::store::pool::hash_unchanged;
+use crate::store::state::State;
+use crate::twin::change::{Goal, Start};
+use crate::twin::making::Making;
+use crate::twin::settle::{Own, Settled};
+
+/// A twin as it was when a change was planned, and what it is to be.
+#[derive(Clone, Debug)]
+pub(crate) struct Aim {
+    pub(crate) row: TwinRow,
+    from: State,
+    pub(crate) there: Listing,
+    rows: Vec<Row>,
+    looked_at: i64,
+    /// The state to come; what is on disk then is filled in.
+    pub(crate) to: State,
+    pub(crate) draft: Draft,
+    /// Contents that lie outside the yard.
+    pub(crate) fetch: Vec<Fetch>,
+    /// What the state says was laid, where no other state says so yet.
+    laid: Option<Listing>,
+    what: What,
+}
+
+/// A file outside the yard whose content is needed, as it was when it was looked at.
+#[derive(Clone, Debug)]
+pub(crate) struct Fetch {
+    pub(crate) path: PathBuf,
+    pub(crate) stat: Stat,
+    pub(crate) content: ContentId,
+    /// The member of an archive that it is.
+    pub(crate) member: Option<Member>,
+}
+
+/// What a change did beside what was planned.
+#[derive(Debug, Default)]
+pub(crate) struct Reached {
+    /// The number of the change in the history; `None` if there was nothing to do.
+    pub(crate) number: Option<u32>,
+    /// The number of the state before it, which is the way back.
+    pub(crate) before: u32,
+    /// Paths that others wrote to meanwhile: what they held is in the history, before the change.
+    pub(crate) late: Vec<String>,
+    /// What stood in the way and could not be kept: where it is now.
+    pub(crate) set_aside: Vec<String>,
+}
+
+impl Aim {
+    /// From a twin as it was settled just now to the state `to`.
+    pub(crate) fn new(row: TwinRow, settled: Settled, to: State, draft: Draft, what: What) -> Self {
+        let Settled { state, listing, rows, looked_at, .. } = settled;
+        Self { row, from: state, there: listing, rows, looked_at, to, draft, fetch: Vec::new(), laid: None, what }
+    }
+
+    /// With a listing as laid that is kept nowhere yet.
+    pub(crate) fn with_laid(self, laid: Listing) -> Self {
+        Self { laid: Some(laid), ..self }
+    }
+}
+
+impl Yard {
+    /// A twin that is about to be changed, settled just now.
+    pub(crate) fn settle_for_change(&self, row: TwinRow, ctx: &Ctx) -> Result<(TwinRow, Settled)> {
+        let settled = self.settle(&row, ctx)?;
+        Ok((self.catalog.twin(row.id)?.unwrap_or(row), settled))
+    }
+
+    /// An error if a draft would change game files of a protected twin, by what it lays or by what it has made.
+    pub(crate) fn check_protected(&self, row: &TwinRow, there: &Listing, draft: &Draft, to: &State) -> Result<()> {
+        if row.protected.is_none() {
+            return Ok(());
+        }
+        let sheet = self.sheet_of(&to.build)?;
+        let own = Own(sheet.as_ref());
+        let made = draft.derived.iter().any(|derive| !own.holds(&derive.of.path));
+        if made || own.counts(there, &draft.base).0.total() > 0 {
+            return Err(TwinError::Protected(row.name.to_string()).into());
+        }
+        Ok(())
+    }
+
+    /// What was laid in a twin that was settled.
+    pub(crate) fn laid(&self, settled: &Settled) -> Result<Listing> {
+        // Most often it is the very same one.
+        if settled.state.laid == settled.state.disk {
+            return Ok(settled.listing.clone());
+        }
+        self.store.listing(settled.state.laid)
+    }
+
+    /// The sheet of a build's title, for what can't be done without one.
+    pub(crate) fn sheet_needed(&self, build: &BuildRef) -> Result<Sheet> {
+        let name = build.title.to_string();
+        self.sheet_of(build)?.ok_or(Error::NotFound { what: "title sheet", name, known: Vec::new() })
+    }
+
+    /// Brings a twin to where it aims: contents first, then as [`Yard::change_twin`] does it.
+    ///
+    /// # Errors
+    /// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned.
+    pub(crate) fn reach(&self, aim: &Aim, ctx: &Ctx) -> Result<Reached> {
+        let _held = self.hold_twin(&aim.row, ctx)?;
+        self.reach_held(aim, ctx)
+    }
+
+    /// As [`Yard::reach`], by one who holds the twin already.
+    pub(crate) fn reach_held(&self, aim: &Aim, ctx: &Ctx) -> Result<Reached> {
+        let row = self.catalog.twin(aim.row.id)?.unwrap_or_else(|| aim.row.clone());
+        let folder = self.present_folder(&row)?;
+        if row.state != aim.row.state {
+            return Err(TwinError::ChangedMeanwhile { name: row.name.to_string(), path: folder }.into());
+        }
+        let next = self.make(aim, ctx)?;
+        self.check_protected(&row, &aim.there, &next.clone().into(), &aim.to)?;
+        let before = self.catalog.newest_change(row.id)?;
+        let same = aim.there.is(&next) || aim.there == next;
+        if same && aim.to == (State { disk: aim.to.disk, ..aim.from.clone() }) {
+            return Ok(Reached { before, ..Reached::default() });
+        }
+        if let Some(laid) = &aim.laid {
+            let op = self.begin(ctx)?;
+            self.store.put_listing(laid, None, &op)?;
+            if laid.entries().iter().any(|entry| entry.node.size() == 0) {
+                self.keep_nothing(&op, ctx)?;
+            }
+        }
+        let start = Start { row: &row, state: &aim.from, there: &aim.there, rows: &aim.rows, looked_at: aim.looked_at };
+        let goal = Goal { state: aim.to.clone(), next, what: Some(aim.what.clone()), intent: None };
+        let changed = self.change_twin(&start, goal, ctx)?;
+        Ok(Reached {
+            number: changed.number,
+            before,
+            late: changed.late.iter().map(ToString::to_string).collect(),
+            set_aside: changed.set_aside,
+        })
+    }
+
+    /// Sees to it that the pool has all that an aim needs, and gives the listing that comes of it.
+    fn make(&self, aim: &Aim, ctx: &Ctx) -> Result<Listing> {
+        if aim.fetch.is_empty() && aim.draft.derived.is_empty() {
+            return Ok(aim.draft.base.clone());
+        }
+        let op = self.begin(ctx)?;
+        let making = Making::new(self, &op, false)?;
+        let mut buffer = vec![0; disk::BUFFER];
+        let mut archives = HashMap::new();
+        for fetch in &aim.fetch {
+            if fetch_one(fetch, &mut archives, &making, op.path(), &mut buffer, ctx)? != fetch.content {
+                return Err(IntakeError::Changed(fetch.path.clone()).into());
+            }
+        }
+        let next = realise(aim.draft.clone(), &making, ctx)?;
+        making.keep(ctx)?;
+        Ok(next)
+    }
+
+    /// Reads files in a twin's folder, and says how many are there as they should be, with how many bytes.
+    ///
+    /// # Errors
+    /// [`TwinError::NotVerified`] if any is not.
+    pub(crate) fn verify<'a>(
+        &self,
+        row: &TwinRow,
+        entries: impl Iterator<Item = &'a Entry>,
+        ctx: &Ctx,
+    ) -> Result<(u64, u64)> {
+        let folder = self.folder_of(row);
+        let (mut verified, mut bytes, mut wrong) = (0, 0, Vec::new());
+        let mut buffer = vec![0; disk::BUFFER];
+        for entry in entries {
+            ctx.check()?;
+            if is_there(entry, &folder, &mut buffer, ctx)? {
+                (verified, bytes) = (verified + 1, bytes + entry.node.size());
+            } else {
+                wrong.push(entry.path.to_string());
+            }
+        }
+        if wrong.is_empty() {
+            return Ok((verified, bytes));
+        }
+        Err(TwinError::NotVerified { name: row.name.to_string(), paths: wrong }.into())
+    }
+}
+
+/// Takes a content from outside into the pool.
+fn fetch_one(
+    fetch: &Fetch,
+    archives: &mut HashMap<PathBuf, Archive>,
+    making: &Making<'_>,
+    op: &Path,
+    buffer: &mut [u8],
+    ctx: &Ctx,
+) -> Result<ContentId> {
+    let Fetch { path, stat, member, .. } = fetch;
+    let Some(member) = member else {
+        let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
+        return making.putter.put(&file, stat, path, buffer, ctx);
+    };
+    if !disk::lstat(path).at("look at", path)?.same_bytes(stat) {
+        return Err(IntakeError::Changed(path.clone()).into());
+    }
+    let unpacked = op.join("member");
+    let archive = match archives.entry(path.clone()) {
+        hash_map::Entry::Occupied(open) => open.into_mut(),
+        hash_map::Entry::Vacant(none) => none.insert(Archive::open(path)?),
+    };
+    archive.extract(member, &unpacked, ctx)?;
+    let file = disk::open_file(rustix::fs::CWD, &unpacked).at("read", &unpacked)?;
+    let stat = disk::fstat(&file).at("look at", &unpacked)?;
+    let content = making.putter.put(&file, &stat, &unpacked, buffer, ctx)?;
+    disk::remove_file(&unpacked)?;
+    Ok(content)
+}
+
+/// Whether an entry is on disk, byte for byte.
+fn is_there(entry: &Entry, folder: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<bool> {
+    let path = entry.path.below(folder);
+    Ok(match &entry.node {
+        Node::Symlink { target } => fs::read_link(&path).is_ok_and(|there| there.as_os_str() == &**target),
+        Node::File { content, .. } => {
+            let Ok(file) = disk::open_file(rustix::fs::CWD, &path) else { return Ok(false) };
+            let stat = disk::fstat(&file).at("look at", &path)?;
+            hash_unchanged(&file, &stat, &path, buffer, ctx)? == *content
+        }
+        Node::EmptyFolder => path.is_dir(),
+    })
+}

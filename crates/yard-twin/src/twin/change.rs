@@ -1,0 +1,490 @@
+//! A change of a twin: the one way from one state to another.
+
+use std::collections::HashSet;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use rustix::fs::CWD;
+
+use crate::Yard;
+use crate::catalog::{Intent, NewChange, TwinRow, What};
+use crate::disk::lock::Held;
+use crate::disk::op_folder::OpFolder;
+use crate::disk::{self, FsClock, Stat};
+use crate::error::{Error, PathContext, Result, TwinError};
+use crate::ident::{ContentId, StateId};
+use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
+use crate::materialise::{Changing, Discard, Doubtful, GivenUp, Laying, Published, Staged, steps};
+use crate::path::RelPath;
+use crate::progress::Ctx;
+use crate::scan::{Index, Row};
+use crate::sheet::{PathSet, Sheet};
+use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
+use crate::store::state::State;
+use crate::twin::settle::{Own, Settled, index_path};
+
+/// A twin as it is on disk, from which a change sets out.
+pub(crate) struct Start<'a> {
+    pub(crate) row: &'a TwinRow,
+    pub(crate) state: &'a State,
+    /// What is there, and how it looks since when.
+    pub(crate) there: &'a Listing,
+    pub(crate) rows: &'a [Row],
+    pub(crate) looked_at: i64,
+}
+
+impl<'a> Start<'a> {
+    /// From how it was settled just now.
+    pub(crate) fn of(row: &'a TwinRow, settled: &'a Settled) -> Self {
+        let Settled { state, listing, rows, looked_at, .. } = settled;
+        Self { row, state, there: listing, rows, looked_at: *looked_at }
+    }
+}
+
+/// Where a change leads.
+pub(crate) struct Goal {
+    /// The state to come; what is on disk then is filled in.
+    pub(crate) state: State,
+    pub(crate) next: Listing,
+    /// What the history says of it; `None` where only what should be there already is put right, and the twin's state
+    /// stays.
+    pub(crate) what: Option<What>,
+    /// The intent of a change that was cut off and is now finished.
+    pub(crate) intent: Option<i64>,
+}
+
+/// What a change did beside what was planned.
+#[derive(Debug, Default)]
+pub(crate) struct Changed {
+    /// The number that the change has in the history.
+    pub(crate) number: Option<u32>,
+    /// Paths that others wrote to meanwhile: what they held is in the history.
+    pub(crate) late: Vec<RelPath>,
+    /// What stood in the way and could not be kept in the pool, or what somebody still has open: where it is now.
+    pub(crate) set_aside: Vec<String>,
+    /// What is there now, and how it looks since when.
+    pub(crate) next: Listing,
+    pub(crate) rows: Vec<Row>,
+    pub(crate) looked_at: i64,
+}
+
+/// A change that is staged, and written down as what comes next.
+struct Intended<'a> {
+    start: &'a Start<'a>,
+    goal: &'a Goal,
+    to: StateId,
+    intent: i64,
+    folder: &'a Path,
+}
+
+/// How often what the pool holds is looked at again because something came in between.
+pub(crate) const VOUCHES: usize = 3;
+
+/// A change that is committed.
+struct Committed {
+    number: Option<u32>,
+    late: Vec<RelPath>,
+    /// What is there now.
+    next: Listing,
+}
+
+impl Yard {
+    /// Changes a twin that the caller holds: checks everything, stages everything, writes the intent, publishes entry by
+    /// entry, moves the pointer, deletes the stage.
+    ///
+    /// A crash after the intent is finished by whoever opens the yard next. An error, or a wish to stop, undoes what was
+    /// done.
+    pub(crate) fn change_twin(&self, start: &Start<'_>, mut goal: Goal, ctx: &Ctx) -> Result<Changed> {
+        let folder = self.present_folder(start.row)?;
+        let sheet = self.sheet_of(&goal.state.build)?;
+        let nothing = PathSet::default();
+        let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
+        let mut op = self.begin(ctx)?;
+        let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
+        let clock = FsClock::new(op.path())?;
+        let asked = Arc::new(Ledger::load(&self.store.pool)?);
+        let op_path = op.path().to_path_buf();
+        let laying = Laying { pool: &self.store.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
+        let worthless = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
+        let none = Listing::default();
+        let about = Changing {
+            laying: &laying,
+            twin: start.row.name.as_str(),
+            folder: &folder,
+            there: start.there,
+            rows: start.rows,
+            next: &none,
+            worthless: &worthless,
+        };
+        let mut planned = steps(start.there, &goal.next);
+        let stay = Changing { next: &goal.next, ..about }.check(&planned)?;
+        if !stay.is_empty() {
+            goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
+            planned = steps(start.there, &goal.next);
+        }
+        let changing = Changing { next: &goal.next, ..about };
+        let coming: Vec<&Entry> =
+            planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
+        self.check_room(coming.iter().map(|entry| (*entry, policy.way(entry))))?;
+        let executables = self.vouch(&coming, &laying)?;
+        let mut staged = changing.stage(planned)?;
+        let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
+        // Whoever links, or takes links out, holds the yard alone: from here on.
+        let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
+        let alone = if links { Some(self.link_staged(&changing, &mut staged, executables, &coming)?) } else { None };
+        let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
+        let done = ctx.check().and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
+            let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
+            self.carry_out(&intended, &changing, &staged, &mut op, ledger, ctx)
+        });
+        let (published, committed) = match done {
+            Ok(done) => done,
+            Err(error) => {
+                // What was staged as a link goes again: the ledger is told.
+                if let Some((_, ledger)) = &alone
+                    && !op.is_left()
+                {
+                    let discarded = self.discard(&op_path, &staged, start.row, Some(ledger));
+                    if let Err(error) = discarded.and_then(|_| ledger.save(&op_path)) {
+                        tracing::warn!(%error, "what was staged is left for the next command");
+                    }
+                }
+                return Err(error);
+            }
+        };
+        let Committed { number, late, next } = committed;
+        let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
+        let own = staged.rows(&published).filter(|(_, row)| row.share != Some(Share::Link));
+        let latest = own.map(|(_, row)| row.ctime).max().unwrap_or_default();
+        let mut set_aside = published.set_aside.clone();
+        // What follows is advisory: a change that is committed has not failed any more.
+        let tidied = self.discard(&op_path, &staged, start.row, ledger).and_then(|kept| {
+            set_aside.extend(kept);
+            ledger.map_or(Ok(()), |ledger| ledger.save(&op_path))
+        });
+        drop(alone);
+        let mut looked_at = 0;
+        let tidied = tidied.and_then(|()| {
+            looked_at = clock.wait_past(latest)?;
+            let index = Index { listing: next.id(), pool: self.store.pool.inode()?, looked_at, rows: rows.clone() };
+            index.save(&index_path(&folder), &op_path.join("index"))
+        });
+        if let Err(error) = tidied {
+            tracing::warn!(%error, "the next look at the twin will read more than it had to");
+        }
+        Ok(Changed { number, late, set_aside, next, rows, looked_at })
+    }
+
+    /// Takes the yard alone and stages the links of a change.
+    fn link_staged(
+        &self,
+        changing: &Changing<'_>,
+        staged: &mut Staged,
+        mut executables: Vec<ContentId>,
+        coming: &[&Entry],
+    ) -> Result<(Held, Arc<Ledger>)> {
+        let laying = changing.laying;
+        for _ in 0..VOUCHES {
+            let alone = self.alone(laying.ctx)?;
+            let current = laying.ledger.renewed(&self.store.pool)?;
+            laying.store_executables(&current, &executables)?;
+            if changing.stage_links(staged, &current)?.is_empty() {
+                return Ok((alone, current));
+            }
+            current.save(laying.op)?;
+            drop(alone);
+            // Something came in between; nothing is read while the yard is held alone.
+            let again = Arc::new(Ledger::load(&self.store.pool)?);
+            executables = self.vouch(coming, &Laying { ledger: &again, ..*laying })?;
+            laying.ledger.learn(&again);
+        }
+        Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
+    }
+
+    /// Deletes what a change has staged or taken out; what somebody has open is kept, and named.
+    fn discard(&self, op: &Path, staged: &Staged, row: &TwinRow, ledger: Option<&Ledger>) -> Result<Vec<String>> {
+        let paths: Vec<&RelPath> = staged.paths().collect();
+        self.discard_paths(op, &paths, row, ledger)
+    }
+
+    /// The same, of what lies in the areas of an operation's folder, by the paths that it is of.
+    pub(crate) fn discard_paths(
+        &self,
+        op: &Path,
+        paths: &[&RelPath],
+        row: &TwinRow,
+        ledger: Option<&Ledger>,
+    ) -> Result<Vec<String>> {
+        let moved = |before: &Stat, after: &Stat| {
+            if let Some(ledger) = ledger {
+                ledger.moved(before, after);
+            }
+        };
+        Discard { op, kept: &self.kept_folder(row)?, moved: &moved }.areas(paths)
+    }
+
+    /// A folder below `kept/` that isn't there yet, for what is kept of a twin.
+    pub(crate) fn kept_folder(&self, row: &TwinRow) -> Result<PathBuf> {
+        let kept = self.root().join("kept");
+        let free = (1..).map(|number| kept.join(format!("{} {number}", row.name))).find(|path| !disk::exists(path));
+        Ok(free.unwrap_or(kept))
+    }
+
+    /// Publishes what is staged, and moves the pointer. If either fails, what was done is undone.
+    fn carry_out(
+        &self,
+        intended: &Intended<'_>,
+        changing: &Changing<'_>,
+        staged: &Staged,
+        op: &mut OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Result<(Published, Committed)> {
+        let &Intended { start, goal, folder, .. } = intended;
+        let (before, after) = (&start.state.profile, &goal.state.profile);
+        let published = match changing.publish(staged, ledger) {
+            Ok(published) => published,
+            Err(GivenUp { error, undone }) => return Err(self.given_up(intended, error, undone, op, ledger, ctx)),
+        };
+        let committed = self
+            .shift_profile(folder, before, after, op)
+            .and_then(|()| self.commit(intended, &published, op, ledger, ctx));
+        let error = match committed {
+            Ok(committed) => return Ok((published, committed)),
+            Err(error) => error,
+        };
+        let undone = self
+            .shift_profile(folder, after, before, op)
+            .and_then(|()| changing.undo(staged, &published, ledger))
+            .inspect_err(
+                |failed| tracing::warn!(%failed, "a change that could not be committed could not be undone either"),
+            );
+        Err(self.given_up(intended, error, undone.ok(), op, ledger, ctx))
+    }
+
+    /// The error of a change that was undone, once what others wrote into it meanwhile is kept; of one that was not, since
+    /// half of it is done, and `op` holds the rest.
+    fn given_up(
+        &self,
+        intended: &Intended<'_>,
+        error: Error,
+        undone: Option<Vec<Doubtful>>,
+        op: &mut OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Error {
+        let &Intended { start, goal, intent, .. } = intended;
+        let Some(late) = undone else { return half_done(start.row, &error, op) };
+        let ctx = ctx.without_cancel();
+        let known = |path: &RelPath| goal.next.get(path.as_str());
+        let kept = self
+            .take_late(&late, known, op, ledger, &ctx)
+            .and_then(|late| self.keep_meanwhile(start, &late, op))
+            .and_then(|()| self.give_up(goal, intent));
+        match kept {
+            Ok(()) => error,
+            Err(why) => {
+                tracing::warn!(%why, "what was written meanwhile is not kept yet");
+                half_done(start.row, &error, op)
+            }
+        }
+    }
+
+    /// A change that is undone is not intended any more; one that only had to be finished still is.
+    fn give_up(&self, goal: &Goal, intent: i64) -> Result<()> {
+        if goal.intent.is_some() { Ok(()) } else { self.catalog.intent_done(intent) }
+    }
+
+    /// Gives the profile the text that it has in another state, unless someone has written another one meanwhile.
+    fn shift_profile(&self, folder: &Path, from: &str, to: &str, op: &OpFolder) -> Result<()> {
+        let path = folder.join("profile.toml");
+        if from == to || crate::profile::text(&path)? != from {
+            return Ok(());
+        }
+        disk::write_whole(&path, &op.path().join("profile"), to.as_bytes())
+    }
+
+    /// Keeps the listing and the state that a change leads to.
+    fn put_goal(&self, start: &Start<'_>, state: &State, next: &Listing, op: &OpFolder) -> Result<StateId> {
+        // Where a change is finished, what it sets out from is not kept; and much that differs is no difference to keep.
+        let few = |before: &Listing| diff(before, next).nth(before.entries().len() / 10).is_none();
+        let before = start.there.id();
+        let layer = (before == start.state.disk && few(start.there)).then(|| Layer::between(start.there, next));
+        let disk = self.store.put_listing(next, layer.as_ref().map(|layer| (before, layer)), op)?;
+        self.store.put_state(&State { disk, ..state.clone() }, op)
+    }
+
+    fn intend_change(&self, start: &Start<'_>, to: StateId, goal: &Goal, op: &OpFolder) -> Result<i64> {
+        let (from, _) = start.state.encode();
+        let stage = op.name();
+        let intent = Intent::Change { twin: start.row.id, from, to, stage, what: goal.what.clone() };
+        match goal.intent {
+            None => self.catalog.intend(&intent),
+            Some(id) => self.catalog.replace_intent(id, &intent).map(|()| id),
+        }
+    }
+
+    /// Keeps what others wrote meanwhile, then moves the pointer.
+    fn commit(
+        &self,
+        intended: &Intended<'_>,
+        published: &Published,
+        op: &OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Result<Committed> {
+        let &Intended { start, goal, to, intent, .. } = intended;
+        let late = self.take_late(&published.doubtful, |path| start.there.get(path.as_str()), op, ledger, ctx)?;
+        let next = with_folders(goal.next.clone(), published.left.clone())?;
+        let to = if published.left.is_empty() { to } else { self.put_goal(start, &goal.state, &next, op)? };
+        let meanwhile = self.put_meanwhile(start, &late, op)?;
+        let sheet = self.sheet_of(&goal.state.build)?;
+        let (game, own) = Own(sheet.as_ref()).counts(start.there, &next);
+        let mut number = None;
+        self.catalog.together(|| {
+            if let Some(state) = meanwhile {
+                self.add_meanwhile(start, &late, state, sheet.as_ref())?;
+            }
+            if let Some(what) = goal.what.clone() {
+                let change = NewChange { what, game, own, label: None, state: to };
+                number = Some(self.catalog.add_change(start.row.id, &change)?);
+            }
+            self.catalog.intent_done(intent)
+        })?;
+        Ok(Committed { number, late: late.into_iter().map(|(path, _)| path).collect(), next })
+    }
+
+    /// The state with what others wrote meanwhile, if anybody did.
+    fn put_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<Option<StateId>> {
+        if late.is_empty() {
+            return Ok(None);
+        }
+        let layer = Layer::new(late.iter().map(|(path, entry)| (path.clone(), Some(entry.clone()))).collect())?;
+        let listing = overlay(start.there, &layer)?;
+        let disk = self.store.put_listing(&listing, None, op)?;
+        self.store.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
+    }
+
+    /// Keeps what others wrote in the history, and leaves the twin's state as it is.
+    pub(crate) fn keep_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<()> {
+        let Some(state) = self.put_meanwhile(start, late, op)? else { return Ok(()) };
+        let sheet = self.sheet_of(&start.state.build)?;
+        self.catalog.together(|| self.add_meanwhile(start, late, state, sheet.as_ref()))
+    }
+
+    fn add_meanwhile(
+        &self,
+        start: &Start<'_>,
+        late: &[(RelPath, Entry)],
+        state: StateId,
+        sheet: Option<&Sheet>,
+    ) -> Result<()> {
+        let (game, own) = Own(sheet).counts_at(start.there, late.iter().map(|(path, entry)| (path, Some(&entry.node))));
+        let what = What::Meanwhile;
+        self.catalog.add_change(start.row.id, &NewChange { what, game, own, label: None, state })?;
+        self.catalog.set_state(start.row.id, start.row.state)
+    }
+
+    /// Reads what came out of a folder and may be something new; what is goes into the pool. Whoever holds the yard alone
+    /// has its ledger.
+    pub(crate) fn take_late<'a>(
+        &self,
+        doubtful: &[Doubtful],
+        known: impl Fn(&RelPath) -> Option<&'a Entry>,
+        op: &OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Result<Vec<(RelPath, Entry)>> {
+        if doubtful.is_empty() {
+            return Ok(Vec::new());
+        }
+        let putter = Putter::new(&self.store.pool, op.path(), HashSet::new())?;
+        let keeps_modes = disk::keeps_modes(op.path())?;
+        let mut buffer = vec![0; disk::BUFFER];
+        let mut late = Vec::new();
+        for Doubtful { path, out } in doubtful {
+            let stat = disk::lstat(out).at("look at", out)?;
+            let node = match fs::read_link(out) {
+                Ok(target) => Node::Symlink { target: target.to_string_lossy().into() },
+                Err(_) => {
+                    let file = disk::open_file(CWD, out).at("read", out)?;
+                    let content = putter.put(&file, &stat, out, &mut buffer, ctx)?;
+                    let executable = match known(path).map(|entry| &entry.node) {
+                        Some(Node::File { executable, .. }) if !keeps_modes => *executable,
+                        _ => stat.executable(),
+                    };
+                    Node::File { content, size: stat.size, executable }
+                }
+            };
+            if known(path).is_none_or(|entry| entry.node != node) {
+                late.push((path.clone(), Entry { path: path.clone(), node, mtime: stat.mtime }));
+            }
+        }
+        self.publish(putter, op, ledger, ctx)?;
+        Ok(late)
+    }
+
+    /// Publishes what a putter has staged: with the ledger of one who holds the yard alone, else it is taken for that.
+    pub(crate) fn publish(
+        &self,
+        putter: Putter<'_>,
+        op: &OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Result<PutTotals> {
+        if let Some(ledger) = ledger {
+            return putter.publish(ledger, ctx);
+        }
+        putter.sync()?;
+        let _alone = self.alone(ctx)?;
+        let ledger = Ledger::load(&self.store.pool)?;
+        let published = putter.publish(&ledger, ctx)?;
+        ledger.save(op.path())?;
+        Ok(published)
+    }
+}
+
+/// Half of it is done, and `op` holds the rest.
+fn half_done(row: &TwinRow, error: &Error, op: &mut OpFolder) -> Error {
+    op.leave();
+    unfinished(row, error)
+}
+
+/// The error of a change that the next command tries to finish.
+pub(crate) fn unfinished(row: &TwinRow, error: &Error) -> Error {
+    TwinError::Unfinished { name: row.name.to_string(), why: error.with_causes() }.into()
+}
+
+/// The listing with folders that are there though nothing is in them that a listing holds.
+fn with_folders(listing: Listing, folders: Vec<RelPath>) -> Result<Listing> {
+    if folders.is_empty() {
+        return Ok(listing);
+    }
+    let mut entries = listing.into_entries();
+    entries.extend(folders.into_iter().map(|path| Entry { path, node: Node::EmptyFolder, mtime: 0 }));
+    entries.sort_by(|a, b| a.path.cmp(&b.path));
+    entries.dedup_by(|a, b| a.path == b.path);
+    Listing::with_folders_implied(entries)
+}
+
+/// The rows that go with the listing that came of a change: those of what is `new`, and of what stayed.
+fn merged_rows<'a>(
+    start: &Start<'_>,
+    next: &Listing,
+    new: impl Iterator<Item = (&'a RelPath, Row)>,
+    grain: i64,
+) -> Vec<Row> {
+    let (mut new, mut before) = (new.peekable(), start.there.entries().iter().zip(start.rows).peekable());
+    let rows = next.entries().iter().map(|entry| {
+        while before.next_if(|(was, _)| was.path < entry.path).is_some() {}
+        while new.next_if(|(path, _)| **path < entry.path).is_some() {}
+        if let Some((_, row)) = new.next_if(|(path, _)| **path == entry.path) {
+            return row;
+        }
+        let row = before.next_if(|(was, _)| was.path == entry.path).map(|(_, row)| *row).unwrap_or_default();
+        // One that could have been written to unseen stays one that is read next time.
+        if row.racy(start.looked_at, grain) { Row { ino: 0, ..row } } else { row }
+    });
+    rows.collect()
+}

@@ -1,0 +1,76 @@
+//! Marker files and folders, by which a program is told to keep to its own folder.
+
+use crate::Yard;
+use crate::catalog::What;
+use crate::disk;
+use crate::disk::op_folder::OpFolder;
+use crate::error::Result;
+use crate::ident::{ContentId, TwinName};
+use crate::listing::{Entry, Layer, Listing, Node, overlay};
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+use crate::store::pool::Ledger;
+use crate::store::state::State;
+use crate::twin::change::{Goal, Start};
+
+/// The listing with the markers of the sheet that it doesn't have, and those.
+pub(crate) fn with_markers(listing: Listing, sheet: Option<&Sheet>) -> Result<(Listing, Vec<String>)> {
+    let missing = sheet.map(|sheet| sheet.missing_markers(&listing)).unwrap_or_default();
+    if missing.is_empty() {
+        return Ok((listing, Vec::new()));
+    }
+    let names = missing.iter().map(|(path, _)| path.to_string()).collect();
+    let entry = |(path, folder)| {
+        let node =
+            if folder { Node::EmptyFolder } else { Node::File { content: nothing(), size: 0, executable: false } };
+        (crate::RelPath::clone(&path), Some(Entry { path, node, mtime: 0 }))
+    };
+    Ok((overlay(&listing, &Layer::new(missing.into_iter().map(entry).collect())?)?, names))
+}
+
+/// The content of an empty file.
+fn nothing() -> ContentId {
+    ContentId::from_bytes(*blake3::hash(b"").as_bytes())
+}
+
+impl Yard {
+    /// Makes sure that the pool has the content of an empty file.
+    pub(crate) fn keep_nothing(&self, op: &OpFolder, ctx: &Ctx) -> Result<()> {
+        let has = self.store.pool.ask(&Ledger::load(&self.store.pool)?, nothing(), false, &mut Vec::new(), ctx)?;
+        if has.is_right() {
+            return Ok(());
+        }
+        // Whoever holds the operation may have contents of its own to stage.
+        let below = OpFolder::below(op, "nothing")?;
+        let path = below.path().join("empty");
+        disk::write(&path, "")?;
+        self.take_from(nothing(), &path, &below, ctx).map(|_| ())
+    }
+
+    /// Lays the marker files and folders of the title sheet that a twin doesn't have, and says which. With `dry_run`,
+    /// only looks.
+    ///
+    /// # Errors
+    /// As a restore: [`crate::Error::NotFound`], [`crate::Error::Busy`], [`crate::TwinError::Protected`].
+    pub fn lay_markers(&self, name: &TwinName, dry_run: bool, ctx: &Ctx) -> Result<Vec<String>> {
+        let row = self.twin_row(name, false)?;
+        let held = self.hold_twin(&row, ctx)?;
+        let settled = self.settle_held(&row, &held, What::Outside, ctx)?;
+        let sheet = self.sheet_of(&settled.state.build)?;
+        let (next, missing) = with_markers(settled.listing.clone(), sheet.as_ref())?;
+        if dry_run || missing.is_empty() {
+            return Ok(missing);
+        }
+        if row.protected.is_some() {
+            return Err(crate::TwinError::Protected(row.name.to_string()).into());
+        }
+        let op = self.begin(ctx)?;
+        self.keep_nothing(&op, ctx)?;
+        let (laid, _) = with_markers(self.store.listing(settled.state.laid)?, sheet.as_ref())?;
+        let state = State { laid: self.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
+        let row = self.catalog.twin(row.id)?.unwrap_or(row);
+        let start = Start::of(&row, &settled);
+        self.change_twin(&start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;
+        Ok(missing)
+    }
+}

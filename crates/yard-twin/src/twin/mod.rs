@@ -1,0 +1,17 @@
+//! A twin: what is there, taken in; and the one way to change it.
+
+pub(crate) mod after_run;
+pub(crate) mod aim;
+pub(crate) mod change;
+pub(crate) mod finish;
+pub(crate) mod leaks;
+pub(crate) mod making;
+pub(crate) mod markers;
+pub(crate) mod power;
+pub(crate) mod room;
+pub(crate) mod settle;
+pub(crate) mod vouch;
+
+pub use leaks::Leaks;
+pub use room::Room;
+pub(crate) use settle::Settled;

@@ -1,0 +1,170 @@
+//! Stock builds: what there is, and letting one go.
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::Yard;
+use crate::catalog::StockRow;
+use crate::error::{Error, Result, TwinError};
+use crate::ident::{BuildRef, ListingId};
+use crate::listing::{Listing, Totals};
+use crate::progress::Ctx;
+use crate::upkeep::remove::{OnlyHere, only_here};
+
+/// A stock build in a list.
+#[derive(Clone, Debug, Serialize)]
+pub struct StockSummary {
+    /// Its name.
+    pub build: BuildRef,
+    /// Its title as people write it.
+    pub title_name: String,
+    /// The release channel.
+    pub channel: Option<String>,
+    /// When it was released.
+    pub dated: Option<String>,
+    /// A word about it.
+    pub note: Option<String>,
+    /// When it was taken in.
+    pub taken_at: Timestamp,
+    /// When it was removed; `None` if it is there.
+    pub removed_at: Option<Timestamp>,
+    /// What it holds.
+    pub totals: Totals,
+    /// The twins on it, by name.
+    pub twins: Vec<String>,
+}
+
+/// All about a stock build.
+#[derive(Clone, Debug, Serialize)]
+pub struct StockDetails {
+    /// What is in a list.
+    #[serde(flatten)]
+    pub summary: StockSummary,
+    /// The folder that it was taken in from.
+    pub source: String,
+    /// Its listing.
+    pub listing: ListingId,
+    /// What no other stock build and no twin has.
+    pub only_here: OnlyHere,
+    /// Bytes that it has in common with other stock builds of any title, each content once.
+    pub shared_with_others: u64,
+    /// What looks like a player's own, by the title's sheet.
+    pub belongings: Vec<crate::Belongings>,
+}
+
+/// What removing a stock build will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct StockRemovePlan {
+    /// The stock build.
+    pub build: BuildRef,
+    /// What it holds.
+    pub totals: Totals,
+    /// What exists nowhere else.
+    pub only_here: OnlyHere,
+}
+
+impl Yard {
+    /// The stock builds, by title and age; with `removed`, the removed ones instead.
+    ///
+    /// # Errors
+    /// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
+    pub fn stock_builds(&self, removed: bool) -> Result<Vec<StockSummary>> {
+        let rows = self.catalog.stock_builds()?;
+        rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| self.stock_summary(row)).collect()
+    }
+
+    fn stock_summary(&self, row: &StockRow) -> Result<StockSummary> {
+        Ok(StockSummary {
+            build: row.build.clone(),
+            title_name: self.title_name(&row.build),
+            channel: row.channel.clone(),
+            dated: row.dated.clone(),
+            note: row.note.clone(),
+            taken_at: row.taken_at,
+            removed_at: row.removed_at,
+            totals: self.totals(row.listing)?,
+            twins: self.twins_on(&row.build)?,
+        })
+    }
+
+    /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
+    pub(crate) fn title_name(&self, build: &BuildRef) -> String {
+        self.sheet_of(build).ok().flatten().map_or_else(|| build.title.to_string(), |sheet| sheet.name)
+    }
+
+    fn twins_on(&self, build: &BuildRef) -> Result<Vec<String>> {
+        let mut names = Vec::new();
+        for row in self.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
+            if self.store.state(row.state)?.build == *build {
+                names.push(row.name.to_string());
+            }
+        }
+        Ok(names)
+    }
+
+    /// All about a stock build, and its listing.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`], [`Error::Damaged`], [`Error::Io`].
+    pub fn stock_details(&self, build: &BuildRef) -> Result<(StockDetails, Listing)> {
+        let row = self.stock_row(build, false)?;
+        // In this order only one listing is in memory at a time.
+        let others = self.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
+        let mut others = self.store.contents_of(others.map(|other| other.listing).collect())?;
+        let elsewhere = self.store.contents_of(self.listings_elsewhere(None, Some(&row.build))?)?;
+        let (summary, listing) = (self.stock_summary(&row)?, self.store.listing(row.listing)?);
+        // Each content counts once.
+        let shared = listing
+            .entries()
+            .iter()
+            .filter(|entry| entry.node.content().is_some_and(|content| others.remove(&content)));
+        let details = StockDetails {
+            source: row.source,
+            listing: row.listing,
+            only_here: only_here(&listing, &elsewhere),
+            shared_with_others: shared.map(|entry| entry.node.size()).sum(),
+            belongings: self.sheet_of(build)?.map(|sheet| sheet.belongings(&listing)).unwrap_or_default(),
+            summary,
+        };
+        Ok((details, listing))
+    }
+
+    /// Looks at what removing a stock build means.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`]; [`TwinError::StockInUse`] while twins are on it.
+    pub fn plan_stock_remove(&self, build: &BuildRef) -> Result<StockRemovePlan> {
+        let (details, _) = self.stock_details(build)?;
+        let summary = details.summary;
+        if !summary.twins.is_empty() {
+            return Err(TwinError::StockInUse { build: build.to_string(), twins: summary.twins }.into());
+        }
+        Ok(StockRemovePlan { build: summary.build, totals: summary.totals, only_here: details.only_here })
+    }
+
+    /// Takes a stock build off the list. Its contents stay in the pool, and [`Yard::stock_unremove`] brings it back.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_stock_remove`].
+    pub fn apply_stock_remove(&self, plan: &StockRemovePlan, ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        let again = self.plan_stock_remove(&plan.build)?;
+        let row = self.stock_row(&again.build, false)?;
+        self.catalog.mark_stock(&row, Some(Timestamp::now()))
+    }
+
+    /// Puts a removed stock build back on the list; with `dry_run`, only looks whether it can be.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] if none of that name was removed, [`Error::Exists`] if one of that name is there.
+    pub fn stock_unremove(&self, build: &BuildRef, dry_run: bool, ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        let row = self.stock_row(build, true)?;
+        if row.removed_at.is_none() {
+            let name = build.to_string();
+            return Err(Error::Exists { what: "stock build", existing: row.build.to_string(), name });
+        }
+        if dry_run { Ok(()) } else { self.catalog.mark_stock(&row, None) }
+    }
+}

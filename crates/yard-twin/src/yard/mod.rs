@@ -1,0 +1,456 @@
+//! Opening a yard: its layout, its locks, and what a command that died left behind.
+
+pub(crate) mod recovered;
+
+use std::collections::HashSet;
+use std::fs;
+use std::io::{ErrorKind, Read};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::catalog::{Catalog, StockRow, TwinRow};
+use crate::disk;
+use crate::disk::lock::{self as file_lock, Held, HeldTwin, Mode};
+use crate::disk::op_folder::OpFolder;
+use crate::error::{Error, PathContext, Result, YardError};
+use crate::ident::{BuildRef, ListingId, Title, TwinId, TwinName};
+use crate::listing::Totals;
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+use crate::store::Store;
+use crate::store::pool::{Pool, Sharing};
+use crate::text::position;
+use crate::yard::recovered::Recovered;
+
+/// The format of yards that this version makes.
+const FORMAT: u32 = 1;
+
+const SETTINGS: &str = "\
+# A yard: builds taken in once, and the twins made of them.
+format = 1
+
+# How new twins share storage where the filesystem can't share blocks by itself:
+# \"careful\" links large files and kinds that come in masses, \"all\" links all that programs don't write, \"none\" copies.
+share = \"careful\"
+
+# What can be gone back to. A state of a twin is kept while it is one of the last `states`, or younger than `days`;
+# snapshots are kept until they are dropped. Removed twins and stock builds go after `removed_days`. What nothing needs any
+# more stays for another `grace_days`, so that a catalogue from a backup still works. All of it goes by `sweep` only.
+[keep]
+states = 50
+days = 30
+removed_days = 30
+grace_days = 7
+";
+
+/// The folders of a yard.
+const FOLDERS: [&str; 8] = ["listings", "locks", "pool", "removed", "sheets", "states", "tmp", "twins"];
+
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Settings {
+    #[expect(dead_code, reason = "read on its own first, since a newer format may have other fields")]
+    format: u32,
+    #[serde(default)]
+    share: Sharing,
+    #[serde(default)]
+    keep: KeepPolicy,
+}
+
+/// What of the past is kept, and how long. Nothing goes but by a sweep.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct KeepPolicy {
+    /// So many of the newest states of each twin are kept at least. Default: 50.
+    pub states: u32,
+    /// States younger than so many days are kept. Default: 30.
+    pub days: u32,
+    /// Removed twins and stock builds are kept for so many days. Default: 30.
+    pub removed_days: u32,
+    /// What nothing needs stays for so many days more. Default: 7.
+    pub grace_days: u32,
+}
+
+impl Default for KeepPolicy {
+    fn default() -> Self {
+        Self { states: 50, days: 30, removed_days: 30, grace_days: 7 }
+    }
+}
+
+/// An open yard: the root folder that holds everything.
+///
+/// A cheap handle: clones of it share one catalogue connection, and may be used by any thread. One process may have several
+/// yards open at once, and several processes one; they keep out of each other's way by locks. Whatever a process leaves half
+/// done, the next opening finishes or undoes.
+#[derive(Clone)]
+pub struct Yard {
+    root: Arc<Path>,
+    settings: Settings,
+    pub(crate) catalog: Arc<Catalog>,
+    pub(crate) store: Store,
+    /// What the opening found half done, and finished or undid.
+    pub(crate) recovered: Arc<Recovered>,
+}
+
+impl std::fmt::Debug for Yard {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Yard").field("root", &self.root).finish_non_exhaustive()
+    }
+}
+
+impl Yard {
+    /// Makes a new yard at `root`, an empty folder or one that doesn't exist yet, and opens it.
+    ///
+    /// # Errors
+    /// [`YardError::AlreadyAYard`], [`YardError::NotEmpty`], or [`Error::Io`]. A crash leaves folders that the next call
+    /// completes.
+    pub fn init(root: &Path) -> Result<Self> {
+        Self::check_new(root)?;
+        disk::make_folders(root)?;
+        for folder in FOLDERS {
+            disk::make_folders(&root.join(folder))?;
+        }
+        Pool::new(root.join("pool")).make()?;
+        drop(Catalog::make(&root.join("catalog.db"))?);
+        // The settings make it a yard, so they come last.
+        disk::write_whole(&root.join("yard.toml"), &root.join("tmp/settings"), SETTINGS.as_bytes())?;
+        Self::open(root)
+    }
+
+    /// Whether a yard can be made at `root`.
+    ///
+    /// # Errors
+    /// As [`Yard::init`]; nothing is changed.
+    pub fn check_new(root: &Path) -> Result<()> {
+        if disk::exists(&root.join("yard.toml")) {
+            return Err(YardError::AlreadyAYard(root.into()).into());
+        }
+        let entries = match fs::read_dir(root) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+            entries => entries.at("list", root)?,
+        };
+        for entry in entries {
+            let name = entry.at("list", root)?.file_name();
+            let ours = name
+                .to_str()
+                .is_some_and(|name| FOLDERS.contains(&name) || name == "reserve" || name.starts_with("catalog.db"));
+            if !ours {
+                return Err(YardError::NotEmpty(root.into()).into());
+            }
+        }
+        Ok(())
+    }
+
+    /// Opens the yard at `root`, and finishes or undoes what a command that died left half done.
+    ///
+    /// # Errors
+    /// [`YardError`], [`Error::Catalogue`] if the catalogue is damaged, or [`Error::Io`].
+    pub fn open(root: &Path) -> Result<Self> {
+        Self::open_with(root, &Ctx::new())
+    }
+
+    /// As [`Yard::open`]; finishing what was left half done can be stopped, and shows its progress. What can't be finished is
+    /// named by [`Yard::check`] and [`Yard::twins`], and keeps nobody from the rest of the yard.
+    ///
+    /// # Errors
+    /// As [`Yard::open`], and [`Error::Cancelled`].
+    pub fn open_with(root: &Path, ctx: &Ctx) -> Result<Self> {
+        let path = root.join("yard.toml");
+        let read = disk::read_own(&path, disk::TEXT);
+        let text = match read.map(|text| String::from_utf8_lossy(&text).into_owned()) {
+            Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
+                return Err(YardError::NotAYard(root.into()).into());
+            }
+            text => text.at("read", &path)?,
+        };
+        let settings = read_settings(&text, &path)?;
+        let root = disk::canonical(root)?;
+        // SQLite would only say that it can't.
+        rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
+        keep_reserve(&root);
+        let catalog = Arc::new(Catalog::open(&root.join("catalog.db"))?);
+        // Those that hold nothing between commands may not have come along from a backup.
+        for folder in ["locks", "removed", "tmp"].map(|folder| root.join(folder)) {
+            if !folder.is_dir() {
+                disk::make_folders(&folder)?;
+            }
+        }
+        let root: Arc<Path> = root.into();
+        let (store, recovered) = (Store::new(Arc::clone(&root)), Arc::default());
+        let mut yard = Self { settings, catalog, store, root, recovered };
+        yard.recovered = Arc::new(yard.recover(ctx)?);
+        // Once it is elsewhere, files that name this place can be found; a full disk is no reason not to open it.
+        if let Err(error) = yard.catalog.roots(&yard.root.to_string_lossy()) {
+            tracing::info!(%error, "where the yard is could not be written down");
+        }
+        Ok(yard)
+    }
+
+    /// The nearest folder that is a yard, from `start` upward.
+    #[must_use]
+    pub fn find_upward(start: &Path) -> Option<PathBuf> {
+        start.ancestors().find(|folder| folder.join("yard.toml").is_file()).map(Path::to_path_buf)
+    }
+
+    /// The yard's root folder, without links in its path.
+    #[must_use]
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// How new twins share storage unless it is said otherwise.
+    #[must_use]
+    pub fn default_sharing(&self) -> Sharing {
+        self.settings.share
+    }
+
+    /// What of the past is kept.
+    #[must_use]
+    pub fn keep_policy(&self) -> KeepPolicy {
+        self.settings.keep
+    }
+
+    /// Where the sheet of a title is.
+    #[must_use]
+    pub fn sheet_path(&self, title: &Title) -> PathBuf {
+        self.root.join("sheets").join(format!("{title}.toml"))
+    }
+
+    /// The sheet of a title; `None` if nobody has written one.
+    ///
+    /// # Errors
+    /// [`crate::SheetError`] if it is wrong.
+    pub fn sheet(&self, title: &Title) -> Result<Option<Sheet>> {
+        let path = self.sheet_path(title);
+        if disk::exists(&path) { Sheet::load(&path).map(Some) } else { Ok(None) }
+    }
+
+    /// The sheet of a build's title, with the places that its groups of belongings have in that build.
+    ///
+    /// # Errors
+    /// As [`Yard::sheet`].
+    pub fn sheet_of(&self, build: &BuildRef) -> Result<Option<Sheet>> {
+        self.sheet(&build.title)?.map(|sheet| Ok(sheet.of_build(&build.build)?)).transpose()
+    }
+
+    pub(crate) fn twins_folder(&self) -> PathBuf {
+        self.root.join("twins")
+    }
+
+    pub(crate) fn removed_folder(&self) -> PathBuf {
+        self.root.join("removed")
+    }
+
+    /// The file that is locked by whoever holds the yard.
+    pub(crate) fn lock_path(&self) -> PathBuf {
+        self.root.join("locks/yard")
+    }
+
+    /// Holds the yard together with other readers.
+    pub(crate) fn shared(&self, ctx: &Ctx) -> Result<Held> {
+        file_lock::take(&self.lock_path(), Mode::Shared, "the yard", ctx)
+    }
+
+    /// Holds the yard alone: to publish, to link and unlink pool files.
+    ///
+    /// Whoever intends something that is done in one hold of the yard, and is no more, is no more now: that is finished or
+    /// undone first, as far as it can be.
+    pub(crate) fn alone(&self, ctx: &Ctx) -> Result<Held> {
+        let held = file_lock::take(&self.lock_path(), Mode::Alone, "the yard", ctx)?;
+        self.finish_for_the_dead()?;
+        Ok(held)
+    }
+
+    pub(crate) fn twin_lock_path(&self, twin: TwinId) -> PathBuf {
+        self.root.join("locks").join(twin.to_string())
+    }
+
+    /// Holds a twin; a run of it holds it to its end.
+    pub(crate) fn hold_twin(&self, row: &TwinRow, ctx: &Ctx) -> Result<HeldTwin> {
+        let what = format!("the twin {:?}", row.name.as_str());
+        let held = file_lock::take(&self.twin_lock_path(row.id), Mode::Alone, &what, ctx)?;
+        Ok(HeldTwin::new(row.id, held))
+    }
+
+    /// Holds a twin if it is free just now.
+    pub(crate) fn try_hold_twin(&self, row: &TwinRow) -> Result<Option<HeldTwin>> {
+        let held = file_lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?;
+        Ok(held.map(|held| HeldTwin::new(row.id, held)))
+    }
+
+    /// Whether a twin's program is running, or a command is at work on it.
+    pub(crate) fn is_held(&self, row: &TwinRow) -> Result<bool> {
+        Ok(self.try_hold_twin(row)?.is_none())
+    }
+
+    /// Lets the lock file of a twin go that is no more.
+    pub(crate) fn drop_twin_lock(&self, twin: TwinId) {
+        // A leftover lock file is empty and means nothing.
+        let _ = disk::remove_file(&self.twin_lock_path(twin));
+    }
+
+    /// A folder below `tmp/` for one operation.
+    pub(crate) fn begin(&self, ctx: &Ctx) -> Result<OpFolder> {
+        let _held = self.shared(ctx)?;
+        self.op_folder()
+    }
+
+    /// As [`Yard::begin`], by one who holds the yard.
+    pub(crate) fn op_folder(&self) -> Result<OpFolder> {
+        OpFolder::make(&self.root.join("tmp"))
+    }
+
+    /// Whether no other operation is under way, by one who holds the yard alone.
+    pub(crate) fn is_only_operation(&self, op: &OpFolder) -> Result<bool> {
+        let tmp = self.root.join("tmp");
+        for entry in fs::read_dir(&tmp).at("list", &tmp)? {
+            if entry.at("list", &tmp)?.path() != op.path() {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// As [`Yard::begin`], by one who holds the yard alone; refuses while another operation is under way.
+    pub(crate) fn begin_alone(&self, _alone: &Held) -> Result<OpFolder> {
+        let tmp = self.root.join("tmp");
+        if fs::read_dir(&tmp).at("list", &tmp)?.next().is_some() {
+            return Err(Error::Busy { what: "the yard".into(), holders: Vec::new() });
+        }
+        OpFolder::make(&tmp)
+    }
+
+    /// The twin of that name; with `removed`, the one of that name that was removed last if none is there.
+    pub(crate) fn twin_row(&self, name: &TwinName, removed: bool) -> Result<TwinRow> {
+        let rows = self.catalog.twins()?;
+        let key = name.key();
+        let mut same: Vec<&TwinRow> = rows.iter().filter(|row| row.name.key() == key).collect();
+        same.sort_by_key(|row| (row.removed_at.is_some(), std::cmp::Reverse(row.removed_at)));
+        match same.first() {
+            Some(row) if removed || row.removed_at.is_none() => Ok((*row).clone()),
+            _ => Err(Error::NotFound {
+                what: "twin",
+                name: name.to_string(),
+                known: rows.iter().filter(|r| r.removed_at.is_none()).map(|r| r.name.to_string()).collect(),
+            }),
+        }
+    }
+
+    /// The stock build of that name; a removed one only where `removed` is set.
+    pub(crate) fn stock_row(&self, build: &BuildRef, removed: bool) -> Result<StockRow> {
+        match self.catalog.stock(build)? {
+            Some(row) if removed || row.removed_at.is_none() => Ok(row),
+            _ => Err(Error::NotFound {
+                what: "stock build",
+                name: build.to_string(),
+                known: self
+                    .catalog
+                    .stock_builds()?
+                    .iter()
+                    .filter(|row| row.removed_at.is_none())
+                    .map(|row| row.build.to_string())
+                    .collect(),
+            }),
+        }
+    }
+
+    /// How much a listing holds. Counted once: it never changes.
+    pub(crate) fn totals(&self, id: ListingId) -> Result<Totals> {
+        if let Some(totals) = self.catalog.totals(id)? {
+            return Ok(totals);
+        }
+        let totals = self.store.listing(id)?.totals();
+        // Another command may be at the catalogue; then it is counted again.
+        if let Err(error) = self.catalog.loosely(|| self.catalog.set_totals(id, &totals)) {
+            tracing::debug!(%error, "what a listing holds was counted, and not written down");
+        }
+        Ok(totals)
+    }
+
+    /// Sizes of the contents that the pool may have, by the listings of what there is.
+    pub(crate) fn known_sizes(&self) -> Result<HashSet<u64>> {
+        let mut sizes = HashSet::new();
+        // One that can't be read only makes files be stored first and known afterwards.
+        self.store.each_readable(self.listings_in_use()?, |entry| sizes.extend([entry.node.size()]));
+        Ok(sizes)
+    }
+
+    /// Every listing that a stock build or a state of a twin needs, removed ones too.
+    pub(crate) fn listings_in_use(&self) -> Result<HashSet<ListingId>> {
+        let mut ids: HashSet<_> = self.catalog.stock_builds()?.into_iter().map(|row| row.listing).collect();
+        for (_, state) in self.catalog.states_in_use()? {
+            let state = self.store.state(state)?;
+            ids.extend([state.laid, state.disk]);
+        }
+        Ok(ids)
+    }
+
+    /// Where the folder of a twin is, or should be.
+    pub(crate) fn folder_of(&self, row: &TwinRow) -> PathBuf {
+        let base = if row.removed_at.is_some() { self.removed_folder() } else { self.twins_folder() };
+        base.join(&row.folder)
+    }
+}
+
+/// The id of the twin whose folder this is; `None` where there is none, or the file that says so holds something else.
+///
+/// # Errors
+/// [`Error::Io`] if that can't be told.
+pub(crate) fn folder_id(folder: &Path) -> Result<Option<TwinId>> {
+    /// Ids are short; whatever else stands here may be endless.
+    const ENOUGH: u64 = 256;
+    let path = folder.join("id");
+    let file = match disk::open_file(rustix::fs::CWD, &path) {
+        Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => return Ok(None),
+        // A symlink is no file of ours.
+        Err(error) if error.raw_os_error() == Some(rustix::io::Errno::LOOP.raw_os_error()) => return Ok(None),
+        file => file.at("read", &path)?,
+    };
+    if !disk::fstat(&file).at("look at", &path)?.is_file() {
+        return Ok(None);
+    }
+    let mut text = Vec::new();
+    file.take(ENOUGH).read_to_end(&mut text).at("read", &path)?;
+    Ok(std::str::from_utf8(&text).ok().and_then(|text| text.trim().parse().ok()))
+}
+
+/// Keeps some room in reserve, so that a yard on a full disk can still be worked with: given up where there is none left, and
+/// made again where there is plenty. Without it all works as well, until the disk is full.
+fn keep_reserve(root: &Path) {
+    /// What a few commands need: the catalogue's log, small listings and states.
+    const RESERVE: u64 = 4 << 20;
+    const FULL: u64 = 1 << 20;
+    const PLENTY: u64 = 64 << 20;
+    let path = root.join("reserve");
+    let Ok(stat) = rustix::fs::statvfs(root) else { return };
+    let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+    let there = disk::exists(&path);
+    if there && free < FULL {
+        tracing::info!("the disk is full: what was kept in reserve is given up");
+        let _ = fs::remove_file(&path);
+    } else if !there && free > PLENTY {
+        let made = fs::File::create(&path)
+            .and_then(|file| Ok(rustix::fs::fallocate(file, rustix::fs::FallocateFlags::empty(), 0, RESERVE)?));
+        if made.is_err() {
+            let _ = fs::remove_file(&path);
+        }
+    }
+}
+
+fn read_settings(text: &str, path: &Path) -> Result<Settings> {
+    #[derive(Deserialize)]
+    struct Format {
+        format: u32,
+    }
+    let fail = |error: toml::de::Error| {
+        let (line, column) = position(text, error.span().map_or(0, |span| span.start));
+        YardError::Settings { path: path.into(), line, column, message: error.message().trim().into() }
+    };
+    let Format { format } = toml::from_str(text).map_err(fail)?;
+    if format > FORMAT {
+        return Err(YardError::NewerFormat { path: path.into(), found: format, known: FORMAT }.into());
+    }
+    Ok(toml::from_str(text).map_err(fail)?)
+}
