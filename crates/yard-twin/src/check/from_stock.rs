@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::twin::Seen;
-use super::{Checking, Mend, Problem, Severity};
+use super::{Checker, Mend, Problem, Severity};
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Repather, is_text};
 use crate::disk;
@@ -12,12 +12,12 @@ use crate::listing::{Change, Listing, Node, diff, diff_of_contents};
 use crate::ops::PlaceKind;
 use crate::path::RelPath;
 use crate::sheet::Sheet;
-use crate::twin::settle::Own;
+use crate::twin::settle::PlayersOwn;
 
 /// Larger files are no settings: they are not looked into for paths.
 const TEXT_MAX: u64 = 1 << 20;
 
-impl Checking<'_> {
+impl Checker<'_> {
     pub(crate) fn against_stock(&mut self, seen: &Seen) -> Result<()> {
         let build = &seen.look.state.build;
         let stock = match self.yard.catalog.stock(build)? {
@@ -38,7 +38,7 @@ impl Checking<'_> {
     }
 
     fn game_files(&mut self, seen: &Seen, stock: &Listing) -> Result<()> {
-        let own = Own(seen.look.sheet.as_ref());
+        let own = PlayersOwn(seen.look.sheet.as_ref());
         let markers: HashSet<RelPath> =
             seen.look.sheet.iter().flat_map(|sheet| sheet.missing_markers(stock)).map(|(path, _)| path).collect();
         let (mut changed, mut missing, mut extra) = (Vec::new(), Vec::new(), Vec::new());

@@ -19,7 +19,7 @@ use crate::ident::{ContentId, ListingId, StateId, TwinId, TwinName};
 use crate::listing::{Entry, Listing};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Index, Settling, settle_folder};
+use crate::scan::{Doubt, Index, Observer, settle_folder};
 use crate::store::pool::{Ledger, Sharing};
 use crate::store::state::State;
 use crate::twin::settle::index_path;
@@ -233,7 +233,7 @@ impl Yard {
         let (clock, nothing) = (FsClock::new(op.path())?, Listing::default());
         let (ledger, aside) = (Ledger::load(&self.store.pool)?, self.store.pool.aside()?);
         let again = self.ledger_again(ctx);
-        let settling = Settling {
+        let observer = Observer {
             folder: &folder,
             last: &nothing,
             index: None,
@@ -249,7 +249,7 @@ impl Yard {
             clock: &clock,
             keeps_modes: disk::keeps_modes(op.path())?,
         };
-        let found = settle_folder(&settling, ctx)?;
+        let found = settle_folder(&observer, ctx)?;
         let entries: Vec<Entry> = found.changed.into_iter().filter_map(|(_, now)| Some(now?.0)).collect();
         Listing::new(entries)
     }

@@ -63,7 +63,7 @@ pub struct CheckReport {
 }
 
 /// A check under way.
-struct Checking<'a> {
+struct Checker<'a> {
     yard: &'a Yard,
     options: &'a CheckOptions,
     ctx: &'a Ctx,
@@ -75,7 +75,7 @@ struct Checking<'a> {
     wrong: HashSet<u64>,
 }
 
-impl Checking<'_> {
+impl Checker<'_> {
     fn found(&mut self, severity: Severity, about: &About, problem: Problem, mend: Mend) {
         self.findings.push(Finding::new(severity, about, problem, mend));
     }
@@ -94,7 +94,7 @@ impl Yard {
         for folder in &options.from {
             std::fs::read_dir(folder).at("list", folder)?;
         }
-        let mut checking = Checking {
+        let mut checker = Checker {
             yard: self,
             options,
             ctx,
@@ -104,28 +104,28 @@ impl Yard {
             wrong: HashSet::new(),
         };
         match &options.what {
-            None => checking.everything()?,
+            None => checker.everything()?,
             Some(Source::Stock(build)) => {
                 let row = self.stock_row(build, false)?;
-                checking.sheet(&row.build.title);
-                checking.records(&|about| *about == About::Stock(row.build.clone()))?;
-                checking.pool(Some(&About::Stock(row.build.clone())))?;
-                checking.counts.stock_builds = 1;
+                checker.sheet(&row.build.title);
+                checker.records(&|about| *about == About::Stock(row.build.clone()))?;
+                checker.pool(Some(&About::Stock(row.build.clone())))?;
+                checker.counts.stock_builds = 1;
             }
             Some(Source::Twin(name)) => {
                 let row = self.twin_row(name, false)?;
-                checking.records(&|about| *about == About::Twin(row.name.clone()))?;
-                checking.pool(Some(&About::Twin(row.name.clone())))?;
-                checking.twin(&row)?;
+                checker.records(&|about| *about == About::Twin(row.name.clone()))?;
+                checker.pool(Some(&About::Twin(row.name.clone())))?;
+                checker.twin(&row)?;
             }
         }
-        let Checking { mut findings, counts, .. } = checking;
+        let Checker { mut findings, counts, .. } = checker;
         findings.sort_by(|a, b| (a.severity, &a.about).cmp(&(b.severity, &b.about)));
         Ok(CheckReport { findings, looked_at: counts, full: options.full, took: began.elapsed() })
     }
 }
 
-impl Checking<'_> {
+impl Checker<'_> {
     fn everything(&mut self) -> Result<()> {
         self.catalogue()?;
         self.folders()?;

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 
 use rustix::fs::{AtFlags, Dir};
 
-use super::{About, Checking, DamagedFile, Mend, Problem, Severity, Touched};
+use super::{About, Checker, DamagedFile, Mend, Problem, Severity, Touched};
 use crate::Yard;
 use crate::catalog::TwinRow;
 use crate::disk::{self, Stat};
@@ -69,7 +69,7 @@ impl InFolders {
 /// Contents that the same things need.
 type ByNeed<T> = BTreeMap<Vec<Touched>, Vec<T>>;
 
-impl Checking<'_> {
+impl Checker<'_> {
     /// The contents that are needed, or those that one stock build or twin needs as it is.
     pub(super) fn pool(&mut self, only: Option<&About>) -> Result<()> {
         let needs = self.yard.contents_needed(only)?;

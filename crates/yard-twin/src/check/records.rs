@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::fs;
 
 use super::touched::Need;
-use super::{About, Checking, Mend, Problem, Severity};
+use super::{About, Checker, Mend, Problem, Severity};
 use crate::Yard;
 use crate::catalog::TwinRow;
 use crate::disk;
@@ -14,7 +14,7 @@ use crate::ident::{ListingId, StateId, Title};
 use crate::yard::folder_id;
 use crate::yard::recovered::{Left, Recovered};
 
-impl Checking<'_> {
+impl Checker<'_> {
     /// The database, and what the opening of the yard had to look after.
     pub(super) fn catalogue(&mut self) -> Result<()> {
         let why = match self.yard.catalog.faults() {

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::records::text;
-use super::{About, Checking, Mend, Problem, Severity};
+use super::{About, Checker, Mend, Problem, Severity};
 use crate::catalog::{Counts, TwinRow};
 use crate::disk;
 use crate::error::{Error, Result, TwinError};
@@ -14,7 +14,7 @@ use crate::path::RelPath;
 use crate::profile::Profile;
 use crate::report::show::{Guard, ShareTotals};
 use crate::scan::{Doubt, Now, Row};
-use crate::twin::settle::{Look, Own, keep_index};
+use crate::twin::settle::{Look, PlayersOwn, keep_index};
 
 /// A twin as it is now, and what is odd about that.
 pub(super) struct Seen {
@@ -25,7 +25,7 @@ pub(super) struct Seen {
     pub(super) now: Listing,
 }
 
-impl Checking<'_> {
+impl Checker<'_> {
     /// Everything about one twin. What is wrong with it keeps no other from being looked at.
     pub(super) fn twin(&mut self, row: &TwinRow) -> Result<()> {
         let about = About::Twin(row.name.clone());
@@ -150,7 +150,7 @@ impl Checking<'_> {
 
     fn changed_since(&mut self, row: &TwinRow, look: &Look, about: &About) -> Result<()> {
         let changed = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
-        let (game, own) = Own(look.sheet.as_ref()).counts_at(&look.before, changed);
+        let (game, own) = PlayersOwn(look.sheet.as_ref()).counts_at(&look.before, changed);
         if game.total() + own.total() > 0 {
             let from = format!("{}:{}", row.name, self.yard.catalog.newest_change(row.id)?);
             let mend = Mend::Look { from, to: row.name.to_string() };

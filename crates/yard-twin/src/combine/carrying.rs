@@ -12,7 +12,7 @@ use crate::sheet::OnClash;
 
 /// A belonging that is to be carried.
 #[derive(Clone, Debug)]
-pub(crate) struct Coming {
+pub(crate) struct Incoming {
     /// Where it comes from: a path in the other twin, or a file outside.
     pub(crate) from: String,
     /// The group that it is in.
@@ -91,7 +91,7 @@ pub(crate) struct Target<'a> {
 /// [`Error::Obstructed`] if a file would take a folder's place or need one where a file is, [`Error::Clash`] if two that
 /// come would be one.
 pub(crate) fn decide(
-    coming: Vec<Coming>,
+    coming: Vec<Incoming>,
     target: &Target<'_>,
     policy: impl Fn(&RelPath, Option<&str>) -> Option<OnClash>,
 ) -> Result<Vec<(CarryItem, Entry)>> {
@@ -120,11 +120,11 @@ pub(crate) fn decide(
 }
 
 fn item(
-    coming: Coming,
+    coming: Incoming,
     target: &Target<'_>,
     policy: &impl Fn(&RelPath, Option<&str>) -> Option<OnClash>,
 ) -> (CarryItem, Entry) {
-    let Coming { from, group, entry, shipped } = coming;
+    let Incoming { from, group, entry, shipped } = coming;
     let there = target.there.get(entry.path.as_str());
     let laid = target.laid.get(entry.path.as_str());
     let found = met(&entry.node, shipped.as_ref(), there.map(|is| &is.node), laid.map(|is| &is.node));
@@ -249,7 +249,7 @@ mod tests {
         policy: Option<OnClash>,
     ) -> (Met, Does, String) {
         let laid = listing(&[("game/a.ini", "shipped here", 1)]);
-        let coming = Coming {
+        let coming = Incoming {
             from: "game/a.ini".into(),
             group: None,
             entry: entry("game/a.ini", comes.0, comes.1),
@@ -297,7 +297,8 @@ mod tests {
 
     #[test]
     fn files_and_folders_never_take_each_others_place_and_names_are_folded_where_the_place_folds() {
-        let coming = |path: &str| Coming { from: path.into(), group: None, entry: entry(path, "x", 0), shipped: None };
+        let coming =
+            |path: &str| Incoming { from: path.into(), group: None, entry: entry(path, "x", 0), shipped: None };
         let there = listing(&[("game/Cabin/shifts/one", "1", 0), ("game/file", "2", 0)]);
         let decided = |paths: &[&str], folds| {
             let target = Target { there: &there, laid: &there, folds };

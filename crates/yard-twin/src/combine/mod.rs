@@ -8,7 +8,7 @@ mod repath;
 mod transform;
 
 pub use carrying::{CarryItem, Does, Met};
-pub(crate) use carrying::{Coming, Target, decide, time, without};
+pub(crate) use carrying::{Incoming, Target, decide, time, without};
 pub(crate) use renaming::{Renamed, rename};
 pub use repath::PathForm;
 pub(crate) use repath::{Repather, is_text, repathed};

@@ -78,7 +78,7 @@ impl Repather {
     }
 
     /// The length of the longest thing that is looked for, with what is looked at on both sides of it.
-    pub(crate) fn reach(&self) -> usize {
+    pub(crate) fn apply_planned(&self) -> usize {
         self.needles.iter().map(|needle| needle.bytes.len()).max().unwrap_or(0) + 4
     }
 

@@ -12,7 +12,7 @@ use std::sync::Mutex;
 use rustix::fs::{Access, AtFlags, FileType};
 use rustix::io::Errno;
 
-use super::lay::{Laying, Placer, ToLink};
+use super::lay::{Layout, Placer, ToLink};
 use super::publish::Published;
 use super::steps::{Doing, Step};
 use crate::disk::{self, Folders, Stat};
@@ -40,8 +40,8 @@ pub(crate) const PATHS: &str = "paths";
 
 /// A change of a twin's folder.
 #[derive(Clone, Copy)]
-pub(crate) struct Changing<'a> {
-    pub(crate) laying: &'a Laying<'a>,
+pub(crate) struct FolderChange<'a> {
+    pub(crate) layout: &'a Layout<'a>,
     /// The twin, for messages.
     pub(crate) twin: &'a str,
     /// Its folder.
@@ -52,7 +52,7 @@ pub(crate) struct Changing<'a> {
     /// What should be there.
     pub(crate) next: &'a Listing,
     /// Which paths are worth nothing: they stay where they are, and their folders with them.
-    pub(crate) worthless: &'a (dyn Fn(&RelPath) -> bool + Sync),
+    pub(crate) is_scratch: &'a (dyn Fn(&RelPath) -> bool + Sync),
 }
 
 /// A change that is staged, ready to be published.
@@ -74,9 +74,9 @@ impl Staged {
     }
 }
 
-impl Changing<'_> {
+impl FolderChange<'_> {
     pub(super) fn ctx(&self) -> &Ctx {
-        self.laying.ctx
+        self.layout.ctx
     }
 
     fn before(&self, path: &RelPath) -> Option<(&Entry, Row)> {
@@ -176,7 +176,7 @@ impl Changing<'_> {
             if going.contains(&below) {
                 continue;
             }
-            if !(self.worthless)(&below) {
+            if !(self.is_scratch)(&below) {
                 let stat = self.stat(at, below.name(), &below)?;
                 let listable = stat.is_none_or(|stat| is_file_or_link(&stat) || is_folder(&stat));
                 return Err(if listable { self.stale(&below) } else { not_taken().into() });
@@ -224,7 +224,7 @@ impl Changing<'_> {
     /// Builds all that is to come below the operation's folder, so that a full disk shows before the first change, and
     /// makes it survive a power loss.
     pub(crate) fn stage(&self, steps: Vec<Step>) -> Result<Staged> {
-        let op = self.laying.op;
+        let op = self.layout.op;
         // For whoever has to find out what came out, should this process die.
         let paths = serde_json::to_vec(&steps.iter().map(|step| &step.path).collect::<Vec<_>>()).unwrap_or_default();
         disk::write_synced(&op.join(PATHS), &paths)?;
@@ -237,7 +237,7 @@ impl Changing<'_> {
             disk::make_folder(&op.join(format!("new/{chunk}")))?;
             disk::make_folder(&op.join(format!("old/{chunk}")))?;
         }
-        let placer = self.laying.placer(self.folder)?;
+        let placer = self.layout.placer(self.folder)?;
         let rows = Mutex::new(vec![Row::default(); steps.len()]);
         let puts = steps.iter().filter(|step| step.comes()).count();
         self.ctx().phase(Phase::Building, puts as u64, 0, || {
@@ -261,13 +261,13 @@ impl Changing<'_> {
         buffer: &mut Vec<u8>,
     ) -> Result<Vec<(usize, Row)>> {
         let Some((first, _)) = chunk.first() else { return Ok(Vec::new()) };
-        let path = self.laying.op.join(slot("new", *first).0);
+        let path = self.layout.op.join(slot("new", *first).0);
         let folder = disk::open_folder(rustix::fs::CWD, &path).at("open", &path)?;
         let mut rows = Vec::new();
         for (number, step) in chunk.iter().filter(|(_, step)| step.comes()) {
             self.ctx().check()?;
             let Some(entry) = self.next.get(step.path.as_str()) else { continue };
-            if self.laying.policy.way(entry) != Share::Link {
+            if self.layout.policy.way(entry) != Share::Link {
                 rows.push((*number, placer.place(folder.as_fd(), &number.to_string(), entry, buffer)?));
             }
             self.ctx().progress().advance(1, entry.node.size());
@@ -278,15 +278,15 @@ impl Changing<'_> {
     /// Stages the links that aren't staged yet, as far as the pool's files look as `current` says, the ledger as it is now
     /// that the caller holds the yard alone. Returns the contents of those that don't.
     pub(crate) fn stage_links(&self, staged: &mut Staged, current: &Ledger) -> Result<Vec<ContentId>> {
-        let placer = self.laying.placer(self.folder)?;
+        let placer = self.layout.placer(self.folder)?;
         let (mut doubtful, mut buffer) = (Vec::new(), Vec::new());
         for number in 0..staged.steps.len() {
             let step = &staged.steps[number];
             let entry =
                 self.next.get(step.path.as_str()).filter(|_| step.comes() && staged.rows[number].share.is_none());
-            let Some(entry) = entry.filter(|entry| self.laying.policy.way(entry) == Share::Link) else { continue };
+            let Some(entry) = entry.filter(|entry| self.layout.policy.way(entry) == Share::Link) else { continue };
             let (folder, name) = slot("new", number);
-            let path = self.laying.op.join(folder);
+            let path = self.layout.op.join(folder);
             let folder = disk::open_folder(rustix::fs::CWD, &path).at("open", &path)?;
             let link = ToLink { at: number, entry, name: &name };
             let linked = placer.link_all(current, folder.as_fd(), &[link], &mut buffer)?;
@@ -299,11 +299,11 @@ impl Changing<'_> {
     fn sync_staged(&self, rows: &[Row]) -> Result<()> {
         let own: Vec<usize> = (0..rows.len()).filter(|&at| rows[at].share.is_some()).collect();
         if own.len() > SYNC_SINGLY {
-            return disk::sync_filesystem(self.laying.op);
+            return disk::sync_filesystem(self.layout.op);
         }
         for number in own {
             let (folder, name) = slot("new", number);
-            let path = self.laying.op.join(folder).join(name);
+            let path = self.layout.op.join(folder).join(name);
             disk::sync(&std::fs::File::open(&path).at("open", &path)?, &path)?;
         }
         Ok(())

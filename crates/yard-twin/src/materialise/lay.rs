@@ -23,7 +23,7 @@ const REPORT: u64 = 1 << 20;
 
 /// What is needed to lay a listing out.
 #[derive(Clone, Copy)]
-pub(crate) struct Laying<'a> {
+pub(crate) struct Layout<'a> {
     pub(crate) pool: &'a Pool,
     pub(crate) policy: &'a Policy<'a>,
     /// What is known of the pool's files.
@@ -49,7 +49,7 @@ struct Unit<'a> {
 
 /// Places single files and symlinks; one for all threads.
 pub(super) struct Placer<'a> {
-    laying: &'a Laying<'a>,
+    layout: &'a Layout<'a>,
     pool: OwnedFd,
     /// The folder that paths are told against in messages.
     into: &'a Path,
@@ -63,13 +63,13 @@ pub(super) struct ToLink<'a> {
     pub(super) name: &'a str,
 }
 
-impl Laying<'_> {
+impl Layout<'_> {
     pub(super) fn placer<'a>(&'a self, into: &'a Path) -> Result<Placer<'a>> {
-        Ok(Placer { laying: self, pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?, into })
+        Ok(Placer { layout: self, pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?, into })
     }
 
     /// Lays `listing` out below the folder `into`, which has its folders, each entry in its way: all but the links, which
-    /// [`Laying::lay_links`] adds. Nobody is kept from the yard.
+    /// [`Layout::lay_links`] adds. Nobody is kept from the yard.
     pub(crate) fn lay(&self, listing: &Listing, ways: &[Share], into: &Path) -> Result<Laid> {
         let units = units(listing);
         let placer = self.placer(into)?;
@@ -232,18 +232,18 @@ impl Placer<'_> {
         let mut rows = Vec::new();
         let mut done = (0, 0);
         for &at in &unit.entries {
-            self.laying.ctx.check()?;
+            self.layout.ctx.check()?;
             let entry = &listing.entries()[at];
             if let Some(folder) = folder.as_ref().filter(|_| is_own(at)) {
                 rows.push((at, self.place(folder.as_fd(), entry.path.name(), entry, buffer)?));
             }
             done = (done.0 + 1, done.1 + entry.node.size());
             if done.1 >= REPORT {
-                self.laying.ctx.progress().advance(done.0, done.1);
+                self.layout.ctx.progress().advance(done.0, done.1);
                 done = (0, 0);
             }
         }
-        self.laying.ctx.progress().advance(done.0, done.1);
+        self.layout.ctx.progress().advance(done.0, done.1);
         Ok(rows)
     }
 
@@ -272,10 +272,10 @@ impl Placer<'_> {
         executable: bool,
         buffer: &mut Vec<u8>,
     ) -> Result<Row> {
-        let Laying { policy, ledger, ctx, .. } = *self.laying;
+        let Layout { policy, ledger, ctx, .. } = *self.layout;
         let from = disk::open_file(&self.pool, Pool::name(content, false))
             .map_err(|error| self.pool_error("open", entry, content, error))?;
-        let before = disk::fstat(&from).at("look at", self.laying.pool.path(content))?;
+        let before = disk::fstat(&from).at("look at", self.layout.pool.path(content))?;
         let mode = if executable { 0o777 } else { 0o666 };
         let path = || self.on_disk(&entry.path);
         let to = disk::create_file(folder, name, mode).at("make", path())?;
@@ -283,7 +283,7 @@ impl Placer<'_> {
         if !cloned {
             copy(&from, &to, &path(), buffer)?;
         }
-        let after = disk::fstat(&from).at("look at", self.laying.pool.path(content))?;
+        let after = disk::fstat(&from).at("look at", self.layout.pool.path(content))?;
         if before != after || !ledger.holds(content, &before) {
             // Another command links it just now, or somebody writes to it: what was copied tells.
             buffer.resize(disk::BUFFER, 0);
@@ -300,11 +300,11 @@ impl Placer<'_> {
 
     fn wrong(&self, entry: &Entry, content: ContentId) -> Error {
         let why = format!("it doesn't hold what its name says; {} needs it", entry.path);
-        Error::Damaged { path: self.laying.pool.path(content), why }
+        Error::Damaged { path: self.layout.pool.path(content), why }
     }
 
     fn pool_error(&self, doing: &'static str, entry: &Entry, content: ContentId, error: io::Error) -> Error {
-        let path = self.laying.pool.path(content);
+        let path = self.layout.pool.path(content);
         if error.kind() == io::ErrorKind::NotFound && !disk::exists(&path) {
             Error::ContentMissing { path, needed_for: entry.path.to_string() }
         } else {
@@ -322,7 +322,7 @@ impl Placer<'_> {
     ) -> Result<LinkedAll> {
         let mut all = LinkedAll { rows: Vec::with_capacity(entries.len()), doubtful: Vec::new() };
         for ToLink { at, entry, name } in entries {
-            self.laying.ctx.check()?;
+            self.layout.ctx.check()?;
             let Node::File { content, executable, .. } = entry.node else { continue };
             let from = Pool::name(content, executable);
             match current.link(content, (&self.pool, &from), (folder, name)) {

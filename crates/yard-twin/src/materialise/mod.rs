@@ -9,8 +9,8 @@ mod steps;
 #[allow(clippy::unwrap_used)]
 mod tests;
 
-pub(crate) use change::{Changing, PATHS, Staged, TOGETHER, is_file_or_link, slot};
-pub(crate) use lay::{Laid, Laying, make_folders};
+pub(crate) use change::{FolderChange, PATHS, Staged, TOGETHER, is_file_or_link, slot};
+pub(crate) use lay::{Laid, Layout, make_folders};
 pub(crate) use out::Discard;
 pub(crate) use publish::{Doubtful, GivenUp, Published};
 pub use steps::{Doing, Step, steps};

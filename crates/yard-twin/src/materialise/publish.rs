@@ -10,7 +10,7 @@ use std::path::PathBuf;
 
 use rustix::fs::AtFlags;
 
-use super::change::{Changing, Staged, is_file_or_link, slot};
+use super::change::{FolderChange, Staged, is_file_or_link, slot};
 use super::steps::{Doing, Step};
 use crate::disk::{self, At, Folders, Stat};
 use crate::error::{Error, PathContext, Result};
@@ -71,12 +71,12 @@ pub(crate) struct GivenUp {
     pub(crate) undone: Option<Vec<Doubtful>>,
 }
 
-impl Changing<'_> {
+impl FolderChange<'_> {
     /// Does the steps. On an error, or when the caller asks to stop, what was done is undone. Links are moved with `ledger`
     /// told of it, by one who holds the yard alone.
     pub(crate) fn publish(&self, staged: &Staged, ledger: Option<&Ledger>) -> Result<Published, GivenUp> {
-        let publishing = match self.publishing(staged, ledger) {
-            Ok(publishing) => publishing,
+        let publisher = match self.publisher(staged, ledger) {
+            Ok(publisher) => publisher,
             Err(error) => return Err(GivenUp { error, undone: Some(Vec::new()) }),
         };
         let (mut outs, mut published) = (Vec::new(), Published::default());
@@ -84,15 +84,15 @@ impl Changing<'_> {
         let mut steps = || {
             for number in 0..staged.steps.len() {
                 self.ctx().check()?;
-                publishing.step(number, &mut outs, &mut published)?;
+                publisher.step(number, &mut outs, &mut published)?;
             }
-            publishing.look_again(&outs, &mut published)?;
+            publisher.look_again(&outs, &mut published)?;
             self.sync(&published.touched)
         };
         match steps() {
             Ok(()) => Ok(published),
             Err(error) => {
-                let undone = publishing.undo(&published);
+                let undone = publisher.undo(&published);
                 if let Err(why) = &undone {
                     tracing::info!(%error, %why, "a change was given up, and could not be undone");
                 }
@@ -108,29 +108,29 @@ impl Changing<'_> {
         published: &Published,
         ledger: Option<&Ledger>,
     ) -> Result<Vec<Doubtful>> {
-        self.publishing(staged, ledger)?.undo(published)
+        self.publisher(staged, ledger)?.undo(published)
     }
 
-    fn publishing<'a>(&'a self, staged: &'a Staged, ledger: Option<&'a Ledger>) -> Result<Publishing<'a>> {
-        Ok(Publishing {
-            changing: self,
+    fn publisher<'a>(&'a self, staged: &'a Staged, ledger: Option<&'a Ledger>) -> Result<Publisher<'a>> {
+        Ok(Publisher {
+            folder_change: self,
             staged,
             ledger,
             live: RefCell::new(Folders::new(self.folder)?),
-            stage: RefCell::new(Folders::new(self.laying.op)?),
+            stage: RefCell::new(Folders::new(self.layout.op)?),
         })
     }
 }
 
-struct Publishing<'a> {
-    changing: &'a Changing<'a>,
+struct Publisher<'a> {
+    folder_change: &'a FolderChange<'a>,
     staged: &'a Staged,
     ledger: Option<&'a Ledger>,
     live: RefCell<Folders<'a>>,
     stage: RefCell<Folders<'a>>,
 }
 
-impl Publishing<'_> {
+impl Publisher<'_> {
     fn step(&self, number: usize, outs: &mut Vec<Out>, published: &mut Published) -> Result<()> {
         let Step { path, doing } = &self.staged.steps[number];
         let (parent, name) = (path.parent().unwrap_or_default(), path.name());
@@ -144,7 +144,7 @@ impl Publishing<'_> {
         };
         published.touched.insert(parent.to_owned());
         let here = At(at, name);
-        let shown = || self.changing.on_disk(path);
+        let shown = || self.folder_change.on_disk(path);
         match doing {
             Doing::MakeFolder => match disk::make_folder_at(here.0, here.1) {
                 Ok(()) => published.done.push(Done::MadeFolder(number)),
@@ -161,8 +161,8 @@ impl Publishing<'_> {
                 Err(error) => return Err(Error::io("delete", shown(), error)),
             },
             Doing::Remove => {
-                if let Some(stat) = self.changing.stat(at, name, path)? {
-                    let expected = self.changing.as_expected(at, path, &stat, self.ledger)?;
+                if let Some(stat) = self.folder_change.stat(at, name, path)? {
+                    let expected = self.folder_change.as_expected(at, path, &stat, self.ledger)?;
                     self.with_slot("old", number, |slot| disk::move_new(here, slot)).at("move aside", shown())?;
                     published.done.push(Done::Removed(number));
                     self.came_out(number, "old", expected.then_some(stat), here, outs, published)?;
@@ -195,16 +195,17 @@ impl Publishing<'_> {
 
     fn look_in(&self, area: &str, number: usize) -> Result<Stat> {
         let path = &self.staged.steps[number].path;
-        self.with_slot(area, number, |slot| disk::stat_at(slot.0, slot.1)).at("look at", self.changing.on_disk(path))
+        self.with_slot(area, number, |slot| disk::stat_at(slot.0, slot.1))
+            .at("look at", self.folder_change.on_disk(path))
     }
 
     /// Puts a staged entry where another one is.
     fn replace(&self, number: usize, here: At<'_>, outs: &mut Vec<Out>, published: &mut Published) -> Result<()> {
         let path = &self.staged.steps[number].path;
-        let shown = || self.changing.on_disk(path);
-        let stat = self.changing.stat(here.0, here.1, path)?;
+        let shown = || self.folder_change.on_disk(path);
+        let stat = self.folder_change.stat(here.0, here.1, path)?;
         let expected = match &stat {
-            Some(stat) => self.changing.as_expected(here.0, path, stat, self.ledger)?,
+            Some(stat) => self.folder_change.as_expected(here.0, path, stat, self.ledger)?,
             None => false,
         };
         let exchanged = self.with_slot("new", number, |slot| disk::exchange(slot, here)).at("exchange", shown())?;
@@ -230,7 +231,7 @@ impl Publishing<'_> {
         published: &mut Published,
     ) -> Result<()> {
         let path = &self.staged.steps[number].path;
-        let shown = || self.changing.on_disk(path);
+        let shown = || self.folder_change.on_disk(path);
         let stat = self.look_in(area, number)?;
         if !is_file_or_link(&stat) {
             let aside = self.free_beside(here);
@@ -272,7 +273,7 @@ impl Publishing<'_> {
 
     fn doubtful(&self, area: &str, number: usize) -> Doubtful {
         let (folder, name) = slot(area, number);
-        let out = self.changing.laying.op.join(folder).join(name);
+        let out = self.folder_change.layout.op.join(folder).join(name);
         Doubtful { path: self.staged.steps[number].path.clone(), out }
     }
 
@@ -300,7 +301,7 @@ impl Publishing<'_> {
         | Done::Removed(number)
         | Done::Exchanged(number)) = done;
         let path = &self.staged.steps[number].path;
-        let shown = || self.changing.on_disk(path);
+        let shown = || self.folder_change.on_disk(path);
         let mut live = self.live.borrow_mut();
         let here = At(live.get(path.parent().unwrap_or_default())?, path.name());
         match done {
@@ -317,7 +318,7 @@ impl Publishing<'_> {
                 _ => {}
             },
             Done::Put(_) => {
-                let before = self.changing.stat(here.0, here.1, path)?;
+                let before = self.folder_change.stat(here.0, here.1, path)?;
                 // What is none of ours stays: there was nothing before.
                 if let Some(before) = before.filter(is_file_or_link) {
                     self.with_slot("new", number, |slot| disk::move_new(here, slot)).at("take away", shown())?;
@@ -326,7 +327,7 @@ impl Publishing<'_> {
             }
             Done::Removed(_) => self.put_back(number, here, late)?,
             Done::Exchanged(_) => {
-                let (before, out) = (self.changing.stat(here.0, here.1, path)?, self.look_in("new", number)?);
+                let (before, out) = (self.folder_change.stat(here.0, here.1, path)?, self.look_in("new", number)?);
                 match before {
                     Some(before) if is_file_or_link(&before) => {
                         self.with_slot("new", number, |slot| disk::exchange(slot, here)).at("put back", shown())?;
@@ -347,7 +348,7 @@ impl Publishing<'_> {
 
     /// Puts an entry back that was moved aside; what somebody has made in its place since comes out.
     fn put_back(&self, number: usize, here: At<'_>, late: &mut Vec<Doubtful>) -> Result<()> {
-        let shown = || self.changing.on_disk(&self.staged.steps[number].path);
+        let shown = || self.folder_change.on_disk(&self.staged.steps[number].path);
         let out = self.look_in("old", number)?;
         let back = || self.with_slot("old", number, |slot| disk::move_new(slot, here));
         match back() {
@@ -373,7 +374,7 @@ impl Publishing<'_> {
         self.moved(before, &now);
         let row = published.rows.binary_search_by_key(&number, |(at, _)| *at).ok().map(|at| published.rows[at].1);
         let put = row.unwrap_or(self.staged.rows[number]);
-        let entry = self.changing.next.get(self.staged.steps[number].path.as_str());
+        let entry = self.folder_change.next.get(self.staged.steps[number].path.as_str());
         let content = entry.and_then(|entry| entry.node.content());
         let same = match (put.share, content) {
             // Only the ledger tells of a file that others share.

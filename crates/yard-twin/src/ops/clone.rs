@@ -17,8 +17,8 @@ use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
-use crate::materialise::{Laid, Laying, make_folders};
-use crate::ops::intake::taking::{Out, Part, Taking, list};
+use crate::materialise::{Laid, Layout, make_folders};
+use crate::ops::intake::source::{Out, Part, SourceTree, list};
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
@@ -30,7 +30,7 @@ use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::change::VOUCHES;
-use crate::twin::making::Making;
+use crate::twin::derive::Deriver;
 use crate::twin::markers::with_markers;
 use crate::twin::settle::index_path;
 
@@ -77,7 +77,7 @@ pub struct ClonePlan {
     /// The folder that it holds a copy of, in place of what the stock build holds.
     pub folder: Option<PathBuf>,
     #[serde(skip)]
-    taking: Option<Taking>,
+    taking: Option<SourceTree>,
     #[serde(skip)]
     listing: Arc<Listing>,
     /// How each entry of it is shared, on a disk that can do this.
@@ -188,7 +188,7 @@ impl Yard {
             build: start.build,
             sharing,
             from_removed: start.from_removed,
-            totals: taking.as_ref().map_or_else(|| start.listing.totals(), Taking::totals),
+            totals: taking.as_ref().map_or_else(|| start.listing.totals(), SourceTree::totals),
             folder: options.folder,
             taking,
             leaks: start.leaks,
@@ -204,7 +204,7 @@ impl Yard {
     }
 
     /// Lists a folder that was changed by hand.
-    fn take_folder(&self, source: &Source, folder: &Path, ctx: &Ctx) -> Result<Taking> {
+    fn take_folder(&self, source: &Source, folder: &Path, ctx: &Ctx) -> Result<SourceTree> {
         let Source::Stock(build) = source else {
             let why = "a folder can be compared with a stock build only, and this is a twin";
             return Err(Error::Name { what: "source for a folder", name: source.to_string(), why });
@@ -212,7 +212,7 @@ impl Yard {
         let prefix = RelPath::new("game")?;
         let parts = vec![Part { folder: self.check_source(folder)?, named: folder.into(), prefix }];
         let seen = list(&parts, ctx)?;
-        Taking::new(parts, seen, Out { sheet: self.sheet_of(build)?, groups: Vec::new() })
+        SourceTree::new(parts, seen, Out { sheet: self.sheet_of(build)?, groups: Vec::new() })
     }
 
     fn start_from_twin(&self, name: &TwinName, ctx: &Ctx) -> Result<Start> {
@@ -292,27 +292,27 @@ impl Yard {
         // What is synced is, before there is much else that the system would have to write with it.
         self.furnish(&stage, &row, plan)?;
         let asked = Arc::new(folders_and_ledger(listing, &stage, &self.store.pool)?);
-        let laying = Laying { pool: &self.store.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
+        let layout = Layout { pool: &self.store.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
         let needed: Vec<&Entry> = listing.entries().iter().collect();
         self.check_room(listing.entries().iter().zip(ways.iter().copied()))?;
         // The others are asked as they are laid.
         let is_program = |entry: &&Entry| matches!(entry.node, Node::File { executable: true, .. });
         let programs: Vec<&Entry> = needed.iter().copied().filter(is_program).collect();
-        let executables = self.vouch(&programs, &laying)?;
-        let mut laid = match laying.lay(listing, ways, &stage) {
+        let executables = self.vouch(&programs, &layout)?;
+        let mut laid = match layout.lay(listing, ways, &stage) {
             Err(Error::ContentMissing { .. } | Error::Damaged { .. }) => {
-                self.vouch(&needed, &laying)?;
+                self.vouch(&needed, &layout)?;
                 disk::remove_tree(&stage)?;
                 self.furnish(&stage, &row, plan)?;
                 make_folders(listing, &stage)?;
-                laying.lay(listing, ways, &stage)?
+                layout.lay(listing, ways, &stage)?
             }
             laid => laid?,
         };
         let looked_at = clock.wait_past(laid.latest)?;
         ctx.check()?;
         // Copying keeps nobody from the yard. Links, and the rename that makes the twin, are done alone.
-        let (alone, ledger) = self.link_new(&laying, (listing, ways), &stage, &mut laid, (executables, &needed))?;
+        let (alone, ledger) = self.link_new(&layout, (listing, ways), &stage, &mut laid, (executables, &needed))?;
         let (shares, rows) = (ShareTotals::new(listing, &laid.rows), laid.rows);
         let published = std::thread::scope(|scope| {
             let saved = scope.spawn(|| ledger.save(op.path()));
@@ -349,32 +349,32 @@ impl Yard {
     /// Takes the yard alone and adds the links of a new twin.
     fn link_new(
         &self,
-        laying: &Laying<'_>,
+        layout: &Layout<'_>,
         listing: (&Listing, &[Share]),
         stage: &Path,
         laid: &mut Laid,
         (mut executables, needed): (Vec<ContentId>, &[&Entry]),
     ) -> Result<(Held, Arc<Ledger>)> {
         for _ in 0..VOUCHES {
-            let alone = self.alone(laying.ctx)?;
-            let current = laying.ledger.renewed(&self.store.pool)?;
-            laying.store_executables(&current, &executables)?;
-            let doubtful = match laying.lay_links(&current, listing, stage, laid) {
+            let alone = self.alone(layout.ctx)?;
+            let current = layout.ledger.renewed(&self.store.pool)?;
+            layout.store_executables(&current, &executables)?;
+            let doubtful = match layout.lay_links(&current, listing, stage, laid) {
                 Ok(doubtful) => doubtful,
                 Err(error) => {
-                    self.take_links_back(stage, &current, laying.op);
+                    self.take_links_back(stage, &current, layout.op);
                     return Err(error);
                 }
             };
             if doubtful.is_empty() {
                 return Ok((alone, current));
             }
-            current.save(laying.op)?;
+            current.save(layout.op)?;
             drop(alone);
             // Something came in between; nothing is read while the yard is held alone.
             let again = Arc::new(Ledger::load(&self.store.pool)?);
-            executables = self.vouch(needed, &Laying { ledger: &again, ..*laying })?;
-            laying.ledger.learn(&again);
+            executables = self.vouch(needed, &Layout { ledger: &again, ..*layout })?;
+            layout.ledger.learn(&again);
         }
         Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
     }
@@ -407,15 +407,15 @@ impl Yard {
             return Ok(None);
         }
         let below = OpFolder::below(op, "renaming")?;
-        let making = Making::new(self, &below, false)?;
+        let deriver = Deriver::new(self, &below, false)?;
         let draft = Draft { base: Listing::clone(&plan.listing), derived: plan.derived.clone() };
-        let listing = realise(draft, &making, ctx)?;
-        making.keep(ctx)?;
+        let listing = realise(draft, &deriver, ctx)?;
+        deriver.keep(ctx)?;
         Ok(Some(listing))
     }
 
     /// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold.
-    fn read_folder(&self, taking: &Taking, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
+    fn read_folder(&self, taking: &SourceTree, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
         let putter = Putter::new(&self.store.pool, op.path(), self.known_sizes()?)?;
         let taken = taking.read(&putter, self.root(), ctx)?;
         self.publish(putter, op, None, ctx)?;

@@ -10,7 +10,7 @@ use crate::ident::TwinName;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::RenameRule;
-use crate::twin::aim::{Aim, Reached};
+use crate::twin::planned::{AppliedChange, PlannedChange};
 
 /// What cloning a folder inside a twin will do.
 #[must_use = "a plan changes nothing until it is applied"]
@@ -25,7 +25,7 @@ pub struct InsidePlan {
     /// The new files in which the name is changed.
     pub changed: Vec<RelPath>,
     #[serde(skip)]
-    aim: Aim,
+    planned: PlannedChange,
 }
 
 /// What cloning a folder inside a twin did.
@@ -79,8 +79,9 @@ impl Yard {
         self.check_protected(&row, listing, &renamed.draft, &settled.state)?;
         let state = settled.state.clone();
         let (copied, changed) = (renamed.moved, renamed.changed);
-        let aim = Aim::new(row, settled, state, renamed.draft, What::ClonedInside { folder: folder.to_string() });
-        Ok(InsidePlan { name: name.clone(), folder, copied, changed, aim })
+        let planned =
+            PlannedChange::new(row, settled, state, renamed.draft, What::ClonedInside { folder: folder.to_string() });
+        Ok(InsidePlan { name: name.clone(), folder, copied, changed, planned })
     }
 
     /// Clones the folder: staged as a whole, then put in place.
@@ -90,7 +91,7 @@ impl Yard {
     /// # Errors
     /// As [`Yard::apply_restore`].
     pub fn apply_clone_inside(&self, plan: &InsidePlan, ctx: &Ctx) -> Result<InsideOutcome> {
-        let Reached { number, before, .. } = self.reach(&plan.aim, ctx)?;
+        let AppliedChange { number, before, .. } = self.apply_planned(&plan.planned, ctx)?;
         Ok(InsideOutcome { name: plan.name.clone(), copied: plan.copied.len() as u64, number, before })
     }
 }

@@ -7,7 +7,7 @@ use crate::catalog::{Counts, TwinRow};
 use crate::error::Result;
 use crate::ident::TwinName;
 use crate::progress::Ctx;
-use crate::twin::settle::Own;
+use crate::twin::settle::PlayersOwn;
 
 /// What protecting a twin did.
 #[derive(Clone, Debug, Serialize)]
@@ -53,6 +53,6 @@ impl Yard {
         let Some(since) = row.protected else { return Ok(None) };
         let then = self.store.state(since)?;
         let sheet = self.sheet_of(&then.build)?;
-        Ok(Some(Own(sheet.as_ref()).counts(&self.store.listing(then.disk)?, now).0))
+        Ok(Some(PlayersOwn(sheet.as_ref()).counts(&self.store.listing(then.disk)?, now).0))
     }
 }

@@ -15,7 +15,7 @@ use crate::listing::{Change, Layer, diff};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::store::state::State;
-use crate::twin::making::Making;
+use crate::twin::derive::Deriver;
 
 /// Larger files are no settings: they are not looked into for paths.
 pub(super) const TEXT_MAX: u64 = 1 << 20;
@@ -38,7 +38,7 @@ pub struct RenameOutcome {
 }
 
 /// What mending comes to.
-struct Mending {
+struct PathMend {
     states: Option<Mend>,
     paths: Vec<RelPath>,
 }
@@ -71,14 +71,14 @@ impl Yard {
         let new_folder = if move_folder { self.folder_for(new, &row)? } else { row.folder.clone() };
         let to = self.twins_folder().join(&new_folder);
         let moves = to != folder;
-        let mending = if moves {
-            self.mending(&row, &held, [&folder, &to], dry_run, ctx)?
+        let path_mend = if moves {
+            self.path_mend(&row, &held, [&folder, &to], dry_run, ctx)?
         } else {
-            Mending { states: None, paths: Vec::new() }
+            PathMend { states: None, paths: Vec::new() }
         };
         if !dry_run {
-            self.rename_now(&row, new, &new_folder, mending.states, ctx)?;
-            if let Some(row) = self.catalog.twin(row.id)?.filter(|_| mending.states.is_some()) {
+            self.rename_now(&row, new, &new_folder, path_mend.states, ctx)?;
+            if let Some(row) = self.catalog.twin(row.id)?.filter(|_| path_mend.states.is_some()) {
                 self.finish_change(&row, &held, ctx)?;
             }
         }
@@ -87,7 +87,7 @@ impl Yard {
             name: new.clone(),
             folder: to,
             moved_from: moves.then_some(folder),
-            mended: mending.paths,
+            mended: path_mend.paths,
             entries: self.rename_entries(&row, new, dry_run)?,
         })
     }
@@ -145,18 +145,18 @@ impl Yard {
     }
 
     /// What names the old folder, and the state in which it names the new one. Kept unless this is a dry run.
-    fn mending(
+    fn path_mend(
         &self,
         row: &TwinRow,
         held: &HeldTwin,
         [from, to]: [&Path; 2],
         dry_run: bool,
         ctx: &Ctx,
-    ) -> Result<Mending> {
+    ) -> Result<PathMend> {
         let settled = self.settle_held(row, held, What::Outside, ctx)?;
         // Where a path is no text, no text can name it.
         let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {
-            return Ok(Mending { states: None, paths: Vec::new() });
+            return Ok(PathMend { states: None, paths: Vec::new() });
         };
         let pairs = [(from.to_owned(), to.to_owned())];
         let laid = self.store.listing(settled.state.laid)?;
@@ -167,20 +167,20 @@ impl Yard {
         let draft = repathed(&settled.listing, own.filter(|own| own.node.size() <= TEXT_MAX), &pairs)?;
         drop(laid);
         let op = self.begin(ctx)?;
-        let making = Making::new(self, &op, dry_run)?;
-        let next = realise(draft, &making, ctx)?;
+        let deriver = Deriver::new(self, &op, dry_run)?;
+        let next = realise(draft, &deriver, ctx)?;
         let paths: Vec<RelPath> = diff(&settled.listing, &next).map(|change| change.path().clone()).collect();
         self.check_protected(row, &settled.listing, &next.clone().into(), &settled.state)?;
         let profile = Repather::of_pairs(&pairs).replaced_text(&settled.state.profile);
         let profile = profile.unwrap_or_else(|| settled.state.profile.clone());
         if dry_run || (paths.is_empty() && profile == settled.state.profile) {
-            return Ok(Mending { states: None, paths });
+            return Ok(PathMend { states: None, paths });
         }
-        making.keep(ctx)?;
+        deriver.keep(ctx)?;
         let layer = Layer::between(&settled.listing, &next);
         let disk = self.store.put_listing(&next, Some((settled.state.disk, &layer)), &op)?;
         let from = self.store.put_state(&settled.state, &op)?;
         let to = self.store.put_state(&State { disk, profile, ..settled.state }, &op)?;
-        Ok(Mending { states: Some(Mend { from, to }), paths })
+        Ok(PathMend { states: Some(Mend { from, to }), paths })
     }
 }

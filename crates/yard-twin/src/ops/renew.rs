@@ -19,10 +19,10 @@ use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
-use crate::twin::aim::Aim;
-use crate::twin::making::Making;
+use crate::twin::derive::Deriver;
 use crate::twin::markers::with_markers;
-use crate::twin::settle::{Own, Settled};
+use crate::twin::planned::PlannedChange;
+use crate::twin::settle::{PlayersOwn, Settled};
 
 /// What is done with game files that the player added or changed, and no group of belongings explains.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -76,7 +76,7 @@ pub struct RenewPlan {
     /// Shared files that were found to be written through their guard.
     pub leaks: Leaks,
     #[serde(skip)]
-    aim: Aim,
+    planned: PlannedChange,
 }
 
 impl RenewPlan {
@@ -153,7 +153,7 @@ impl Yard {
         let synced = self.edits_after(&listing, &settled, &row)?;
         let state =
             State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..settled.state.clone() };
-        let (game, _) = Own(next_sheet.as_ref()).counts(&settled.listing, &listing);
+        let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&settled.listing, &listing);
         let draft = Draft { base: listing.clone(), derived: synced.derived };
         self.check_protected(&row, &settled.listing, &draft, &state)?;
         let room = self.room_between(&settled.listing, &listing, (state.sharing, &state.build), ctx)?;
@@ -172,7 +172,7 @@ impl Yard {
             game,
             totals: listing.totals(),
             leaks: std::mem::take(&mut settled.leaks),
-            aim: Aim::new(row, settled, state, draft, What::Renewed).with_laid(next),
+            planned: PlannedChange::new(row, settled, state, draft, What::Renewed).with_laid(next),
         })
     }
 
@@ -190,19 +190,19 @@ impl Yard {
         if plan.undecided() {
             return Err(TwinError::Unexplained { name: plan.name.to_string(), paths: plan.rest.clone() }.into());
         }
-        let reached = self.reach(&plan.aim, ctx)?;
+        let applied = self.apply_planned(&plan.planned, ctx)?;
         let kept = plan.kept.groups.iter().flat_map(|group| group.new.iter().chain(&group.changed));
-        let made = |path: &String| plan.aim.draft.derived.iter().any(|derive| derive.of.path.as_str() == path);
-        let kept = kept.filter(|path| !made(path)).filter_map(|path| plan.aim.draft.base.get(path));
-        let (verified, _) = self.verify(&plan.aim.row, kept, ctx)?;
+        let made = |path: &String| plan.planned.draft.derived.iter().any(|derive| derive.of.path.as_str() == path);
+        let kept = kept.filter(|path| !made(path)).filter_map(|path| plan.planned.draft.base.get(path));
+        let (verified, _) = self.verify(&plan.planned.row, kept, ctx)?;
         Ok(RenewOutcome {
             name: plan.name.clone(),
             build: plan.to.clone(),
-            number: reached.number,
-            before: reached.before,
+            number: applied.number,
+            before: applied.before,
             verified,
-            late: reached.late,
-            set_aside: reached.set_aside,
+            late: applied.late,
+            set_aside: applied.set_aside,
             took: began.elapsed(),
         })
     }
@@ -213,7 +213,7 @@ impl Yard {
         let edited = synced.derived.iter().map(|derive| derive.of.path.clone()).collect();
         let op = self.begin(&Ctx::default())?;
         let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
-        Ok((realise(draft, &Making::new(self, &op, true)?, &Ctx::default())?, edited))
+        Ok((realise(draft, &Deriver::new(self, &op, true)?, &Ctx::default())?, edited))
     }
 
     /// The profile's edits in what will be there: those whose file the new build brings are made in that one.
@@ -254,7 +254,7 @@ impl Explained<'_> {
     /// Whether what is there is the player's or the program's own, and stays. What is worth nothing does not.
     fn holds(&self, path: &RelPath) -> bool {
         let scratch = |sheet: &Option<&Sheet>| sheet.is_some_and(|sheet| sheet.is_scratch(path));
-        !self.sheets.iter().any(scratch) && self.sheets.iter().any(|sheet| Own(*sheet).holds(path))
+        !self.sheets.iter().any(scratch) && self.sheets.iter().any(|sheet| PlayersOwn(*sheet).holds(path))
     }
 
     /// Game files that are neither as they were laid nor as they are wanted, and that nothing explains. What is only gone

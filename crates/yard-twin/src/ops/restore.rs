@@ -16,8 +16,8 @@ use crate::progress::Ctx;
 use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
-use crate::twin::aim::Aim;
-use crate::twin::settle::{Own, Settled};
+use crate::twin::planned::PlannedChange;
+use crate::twin::settle::{PlayersOwn, Settled};
 
 /// A snapshot that was made.
 #[derive(Clone, Debug, Serialize)]
@@ -76,7 +76,7 @@ pub struct RestorePlan {
     /// Shared files that were found to be written through their guard.
     pub leaks: Leaks,
     #[serde(skip)]
-    aim: Aim,
+    planned: PlannedChange,
 }
 
 /// What a restore did.
@@ -228,7 +228,7 @@ impl Yard {
         let then = self.store.state(to.state)?;
         let target = self.store.listing(then.disk)?.sharing_paths(&settled.listing);
         let sheet = self.sheet_of(&then.build)?;
-        let own = Own(sheet.as_ref());
+        let own = PlayersOwn(sheet.as_ref());
         let shipped = self.shipped(&settled, &then, &target)?;
         let some = !options.only.is_empty();
         check_only(&options.only, &target, &settled.listing)?;
@@ -265,7 +265,7 @@ impl Yard {
             named: rebased.named,
             not_taken: std::mem::take(&mut settled.not_taken),
             leaks: std::mem::take(&mut settled.leaks),
-            aim: Aim::new(row, settled, state, draft, what),
+            planned: PlannedChange::new(row, settled, state, draft, what),
         })
     }
 
@@ -298,14 +298,14 @@ impl Yard {
     /// [`TwinError::NotTaken`], [`Error::Busy`] while it runs, [`Error::Io`]. Nothing is changed then.
     pub fn apply_restore(&self, plan: &RestorePlan, ctx: &Ctx) -> Result<RestoreOutcome> {
         let began = Instant::now();
-        let reached = self.reach(&plan.aim, ctx)?;
+        let applied = self.apply_planned(&plan.planned, ctx)?;
         Ok(RestoreOutcome {
             name: plan.name.clone(),
             to: plan.to.number,
-            number: reached.number,
-            before: reached.before,
-            late: reached.late,
-            set_aside: reached.set_aside,
+            number: applied.number,
+            before: applied.before,
+            late: applied.late,
+            set_aside: applied.set_aside,
             took: began.elapsed(),
         })
     }

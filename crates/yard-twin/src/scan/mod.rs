@@ -8,7 +8,7 @@ mod walk;
 mod without;
 
 pub(crate) use index::{Index, Row};
-pub(crate) use quick::{Doubt, Found, Lifted, Now, Settling, settle_folder};
+pub(crate) use quick::{Doubt, Found, Lifted, Now, Observer, settle_folder};
 pub(crate) use usage::usage;
 pub(crate) use walk::{Kind, Manner, Seen, Sum, walk, walk_sum};
 pub(crate) use without::without;

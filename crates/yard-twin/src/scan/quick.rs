@@ -17,7 +17,7 @@ use crate::sheet::Sheet;
 use crate::store::pool::{Aside, Ledger, Pool, Putter, Share};
 
 /// What a settle starts from.
-pub(crate) struct Settling<'a> {
+pub(crate) struct Observer<'a> {
     /// The twin's folder, with `game` and `home` in it.
     pub(crate) folder: &'a Path,
     /// What was there the last time.
@@ -186,25 +186,25 @@ struct Below {
 }
 
 /// Lists `game` and `home` below the twin's folder and stages new contents with the putter, which stays to be published.
-pub(crate) fn settle_folder(settling: &Settling<'_>, ctx: &Ctx) -> Result<Found> {
-    let mut found = Found { looked_at: settling.clock.now()?, ..Found::default() };
+pub(crate) fn settle_folder(observer: &Observer<'_>, ctx: &Ctx) -> Result<Found> {
+    let mut found = Found { looked_at: observer.clock.now()?, ..Found::default() };
     let mut unread = Vec::new();
     for root in ["game", "home"] {
         let path = RelPath::new(root)?;
-        let range = settling.last.range(root);
-        let folder = settling.folder.join(root);
+        let range = observer.last.range(root);
+        let folder = observer.folder.join(root);
         let lister = Lister::new(&folder, path, Manner::Lenient);
         let workers = lister.crawl(
             Below { range: range.clone(), mtime: 0 },
-            |job, names, worker, below| settling.visit(job, names, worker, below),
+            |job, names, worker, below| observer.visit(job, names, worker, below),
             ctx,
         )?;
         if workers.is_empty() {
-            found.changed.extend(range.map(|at| (settling.path(at), None)));
+            found.changed.extend(range.map(|at| (observer.path(at), None)));
         }
         for worker in workers {
             let Sight { unread: more, gone, other, refreshed } = worker.found;
-            found.changed.extend(gone.into_iter().map(|at| (settling.path(at), None)));
+            found.changed.extend(gone.into_iter().map(|at| (observer.path(at), None)));
             found
                 .changed
                 .extend(other.into_iter().map(|entry| (entry.path.clone(), Some(Box::new((entry, Row::default()))))));
@@ -213,7 +213,7 @@ pub(crate) fn settle_folder(settling: &Settling<'_>, ctx: &Ctx) -> Result<Found>
             unread.extend(more);
         }
     }
-    settling.read_unknown(unread, &mut found, ctx)?;
+    observer.read_unknown(unread, &mut found, ctx)?;
     found.changed.sort_by(|a, b| a.0.cmp(&b.0).then(a.1.is_some().cmp(&b.1.is_some())));
     // Where one thing went and another came at the same path, what came counts.
     found.changed.dedup_by(|later, earlier| {
@@ -227,7 +227,7 @@ pub(crate) fn settle_folder(settling: &Settling<'_>, ctx: &Ctx) -> Result<Found>
     Ok(found)
 }
 
-impl Settling<'_> {
+impl Observer<'_> {
     fn path(&self, at: usize) -> RelPath {
         self.last.entries()[at].path.clone()
     }

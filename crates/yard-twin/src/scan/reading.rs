@@ -8,7 +8,7 @@ use std::path::Path;
 use std::sync::Mutex;
 
 use super::Row;
-use super::quick::{Found, Leak, Lifted, Look, Settling, Unread};
+use super::quick::{Found, Leak, Lifted, Look, Observer, Unread};
 use crate::disk::{self, Folders, Stat};
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::ContentId;
@@ -21,7 +21,7 @@ use crate::store::pool::{Share, hash_unchanged};
 /// How often a file is read again that changes while it is being read.
 const TRIES: usize = 3;
 
-impl Settling<'_> {
+impl Observer<'_> {
     /// Leaves out of what is to be read what turns out to be known.
     fn still_unknown(&self, unread: Vec<Unread>) -> Result<Vec<Unread>> {
         // Whoever links or unlinks holds the yard alone, and has written the ledger by the time that it doesn't.

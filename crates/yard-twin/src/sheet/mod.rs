@@ -46,7 +46,7 @@ pub struct Sheet {
     /// Patterns of those that are worth nothing.
     pub scratch: Vec<String>,
     #[serde(skip)]
-    worthless: PathSet,
+    is_scratch: PathSet,
     #[serde(skip)]
     written: PathSet,
     #[serde(skip)]
@@ -250,7 +250,7 @@ impl Sheet {
     /// Whether a path is scratch: worth nothing, so neither kept nor carried along.
     #[must_use]
     pub fn is_scratch(&self, path: &RelPath) -> bool {
-        self.worthless.contains(path.as_str())
+        self.is_scratch.contains(path.as_str())
     }
 
     /// The path of the program that is started here unless a profile says otherwise.

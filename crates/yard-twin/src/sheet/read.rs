@@ -298,7 +298,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         label: raw.label.map(|label| checker.label(label)).transpose()?,
         belongings,
         rename,
-        worthless: PathSet::new(scratch.iter().map(String::as_str), raw.ignore_case).map_err(fail)?,
+        is_scratch: PathSet::new(scratch.iter().map(String::as_str), raw.ignore_case).map_err(fail)?,
         ignore_case: raw.ignore_case,
         live,
         scratch,

@@ -16,7 +16,7 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::store::pool::Ledger;
 use crate::twin::change::Start;
-use crate::twin::settle::{Own, Settled};
+use crate::twin::settle::{PlayersOwn, Settled};
 
 impl Yard {
     /// Takes in what a run wrote that nobody saw end: as it was said before it began.
@@ -78,7 +78,7 @@ impl Yard {
         let mut settled = self.settle_and_repair(row, held, what, ctx)?;
         if let (true, Some(run)) = (row.protected.is_some(), run) {
             let sheet = self.sheet_of(&settled.state.build)?;
-            let own = Own(sheet.as_ref());
+            let own = PlayersOwn(sheet.as_ref());
             let (back, dropped) = self.put_back(row, settled, from, run, |path| !own.holds(path), ctx)?;
             settled = Settled { dropped, ..back };
         }

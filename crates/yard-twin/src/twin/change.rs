@@ -15,14 +15,14 @@ use crate::disk::{self, FsClock, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::{ContentId, StateId};
 use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
-use crate::materialise::{Changing, Discard, Doubtful, GivenUp, Laying, Published, Staged, steps};
+use crate::materialise::{Discard, Doubtful, FolderChange, GivenUp, Layout, Published, Staged, steps};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Index, Row};
 use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
 use crate::store::state::State;
-use crate::twin::settle::{Own, Settled, index_path};
+use crate::twin::settle::{PlayersOwn, Settled, index_path};
 
 /// A twin as it is on disk, from which a change sets out.
 pub(crate) struct Start<'a> {
@@ -105,38 +105,39 @@ impl Yard {
         let clock = FsClock::new(op.path())?;
         let asked = Arc::new(Ledger::load(&self.store.pool)?);
         let op_path = op.path().to_path_buf();
-        let laying = Laying { pool: &self.store.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
-        let worthless = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
+        let layout = Layout { pool: &self.store.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
+        let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
         let none = Listing::default();
-        let about = Changing {
-            laying: &laying,
+        let about = FolderChange {
+            layout: &layout,
             twin: start.row.name.as_str(),
             folder: &folder,
             there: start.there,
             rows: start.rows,
             next: &none,
-            worthless: &worthless,
+            is_scratch: &is_scratch,
         };
         let mut planned = steps(start.there, &goal.next);
-        let stay = Changing { next: &goal.next, ..about }.check(&planned)?;
+        let stay = FolderChange { next: &goal.next, ..about }.check(&planned)?;
         if !stay.is_empty() {
             goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
             planned = steps(start.there, &goal.next);
         }
-        let changing = Changing { next: &goal.next, ..about };
+        let folder_change = FolderChange { next: &goal.next, ..about };
         let coming: Vec<&Entry> =
             planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
         self.check_room(coming.iter().map(|entry| (*entry, policy.way(entry))))?;
-        let executables = self.vouch(&coming, &laying)?;
-        let mut staged = changing.stage(planned)?;
+        let executables = self.vouch(&coming, &layout)?;
+        let mut staged = folder_change.stage(planned)?;
         let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
         // Whoever links, or takes links out, holds the yard alone: from here on.
         let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
-        let alone = if links { Some(self.link_staged(&changing, &mut staged, executables, &coming)?) } else { None };
+        let alone =
+            if links { Some(self.link_staged(&folder_change, &mut staged, executables, &coming)?) } else { None };
         let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
         let done = ctx.check().and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
             let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
-            self.carry_out(&intended, &changing, &staged, &mut op, ledger, ctx)
+            self.carry_out(&intended, &folder_change, &staged, &mut op, ledger, ctx)
         });
         let (published, committed) = match done {
             Ok(done) => done,
@@ -179,25 +180,25 @@ impl Yard {
     /// Takes the yard alone and stages the links of a change.
     fn link_staged(
         &self,
-        changing: &Changing<'_>,
+        folder_change: &FolderChange<'_>,
         staged: &mut Staged,
         mut executables: Vec<ContentId>,
         coming: &[&Entry],
     ) -> Result<(Held, Arc<Ledger>)> {
-        let laying = changing.laying;
+        let layout = folder_change.layout;
         for _ in 0..VOUCHES {
-            let alone = self.alone(laying.ctx)?;
-            let current = laying.ledger.renewed(&self.store.pool)?;
-            laying.store_executables(&current, &executables)?;
-            if changing.stage_links(staged, &current)?.is_empty() {
+            let alone = self.alone(layout.ctx)?;
+            let current = layout.ledger.renewed(&self.store.pool)?;
+            layout.store_executables(&current, &executables)?;
+            if folder_change.stage_links(staged, &current)?.is_empty() {
                 return Ok((alone, current));
             }
-            current.save(laying.op)?;
+            current.save(layout.op)?;
             drop(alone);
             // Something came in between; nothing is read while the yard is held alone.
             let again = Arc::new(Ledger::load(&self.store.pool)?);
-            executables = self.vouch(coming, &Laying { ledger: &again, ..*laying })?;
-            laying.ledger.learn(&again);
+            executables = self.vouch(coming, &Layout { ledger: &again, ..*layout })?;
+            layout.ledger.learn(&again);
         }
         Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
     }
@@ -235,7 +236,7 @@ impl Yard {
     fn carry_out(
         &self,
         intended: &Intended<'_>,
-        changing: &Changing<'_>,
+        folder_change: &FolderChange<'_>,
         staged: &Staged,
         op: &mut OpFolder,
         ledger: Option<&Ledger>,
@@ -243,7 +244,7 @@ impl Yard {
     ) -> Result<(Published, Committed)> {
         let &Intended { start, goal, folder, .. } = intended;
         let (before, after) = (&start.state.profile, &goal.state.profile);
-        let published = match changing.publish(staged, ledger) {
+        let published = match folder_change.publish(staged, ledger) {
             Ok(published) => published,
             Err(GivenUp { error, undone }) => return Err(self.given_up(intended, error, undone, op, ledger, ctx)),
         };
@@ -256,7 +257,7 @@ impl Yard {
         };
         let undone = self
             .shift_profile(folder, after, before, op)
-            .and_then(|()| changing.undo(staged, &published, ledger))
+            .and_then(|()| folder_change.undo(staged, &published, ledger))
             .inspect_err(
                 |failed| tracing::warn!(%failed, "a change that could not be committed could not be undone either"),
             );
@@ -340,7 +341,7 @@ impl Yard {
         let to = if published.left.is_empty() { to } else { self.put_goal(start, &goal.state, &next, op)? };
         let meanwhile = self.put_meanwhile(start, &late, op)?;
         let sheet = self.sheet_of(&goal.state.build)?;
-        let (game, own) = Own(sheet.as_ref()).counts(start.there, &next);
+        let (game, own) = PlayersOwn(sheet.as_ref()).counts(start.there, &next);
         let mut number = None;
         self.catalog.together(|| {
             if let Some(state) = meanwhile {
@@ -380,7 +381,8 @@ impl Yard {
         state: StateId,
         sheet: Option<&Sheet>,
     ) -> Result<()> {
-        let (game, own) = Own(sheet).counts_at(start.there, late.iter().map(|(path, entry)| (path, Some(&entry.node))));
+        let (game, own) =
+            PlayersOwn(sheet).counts_at(start.there, late.iter().map(|(path, entry)| (path, Some(&entry.node))));
         let what = What::Meanwhile;
         self.catalog.add_change(start.row.id, &NewChange { what, game, own, label: None, state })?;
         self.catalog.set_state(start.row.id, start.row.state)

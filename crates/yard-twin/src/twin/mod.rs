@@ -1,12 +1,12 @@
 //! A twin: what is there, taken in; and the one way to change it.
 
 pub(crate) mod after_run;
-pub(crate) mod aim;
 pub(crate) mod change;
+pub(crate) mod derive;
 pub(crate) mod finish;
 pub(crate) mod leaks;
-pub(crate) mod making;
 pub(crate) mod markers;
+pub(crate) mod planned;
 pub(crate) mod power;
 pub(crate) mod room;
 pub(crate) mod settle;

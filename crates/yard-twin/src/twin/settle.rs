@@ -18,7 +18,7 @@ use crate::listing::{Listing, Node, diff};
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Found, Index, Lifted, Row, Settling, settle_folder};
+use crate::scan::{Doubt, Found, Index, Lifted, Observer, Row, settle_folder};
 use crate::sheet::Sheet;
 use crate::store::pool::{Ledger, Putter, Share};
 use crate::store::state::State;
@@ -80,9 +80,9 @@ pub(crate) struct Look {
 }
 
 /// What a player or a program may change without changing the game: belongings, live and scratch paths, the home.
-pub(crate) struct Own<'a>(pub(crate) Option<&'a Sheet>);
+pub(crate) struct PlayersOwn<'a>(pub(crate) Option<&'a Sheet>);
 
-impl Own<'_> {
+impl PlayersOwn<'_> {
     pub(crate) fn holds(&self, path: &RelPath) -> bool {
         let by_sheet = |sheet: &Sheet| sheet.group_of(path).is_some() || sheet.written().contains(path.as_str());
         !path.as_str().starts_with("game/") || self.0.is_some_and(by_sheet)
@@ -169,7 +169,7 @@ impl Yard {
         let state = &look.state;
         let profile = profile::text(&folder.join("profile.toml"))?;
         let now = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
-        let (game, own) = Own(look.sheet.as_ref()).counts_at(&look.before, now);
+        let (game, own) = PlayersOwn(look.sheet.as_ref()).counts_at(&look.before, now);
         let unchanged = look.found.changed.is_empty();
         let what = match what {
             What::Outside if unchanged => What::Settings,
@@ -295,7 +295,7 @@ impl Yard {
             putter.map_or_else(|| Ledger::load(&self.store.pool).map(Arc::new), |putter| Ok(putter.ledger()))?;
         let aside = self.store.pool.aside()?;
         let again = self.ledger_again(ctx);
-        let settling = Settling {
+        let observer = Observer {
             folder,
             last: &before,
             index: index.as_ref(),
@@ -311,7 +311,7 @@ impl Yard {
             clock: &clock,
             keeps_modes: disk::keeps_modes(op.path())?,
         };
-        let found = settle_folder(&settling, ctx)?;
+        let found = settle_folder(&observer, ctx)?;
         tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");
         let stale_index = index.is_none();
         let rows = index.map(|index| index.rows).unwrap_or_default();

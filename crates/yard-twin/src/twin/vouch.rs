@@ -9,7 +9,7 @@ use crate::disk::Stat;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Node};
-use crate::materialise::Laying;
+use crate::materialise::Layout;
 use crate::parallel::{self, lock};
 use crate::path::RelPath;
 use crate::progress::Ctx;
@@ -21,15 +21,15 @@ impl Yard {
     ///
     /// # Errors
     /// [`Error::ContentMissing`] for what can't be had anywhere.
-    pub(crate) fn vouch(&self, entries: &[&Entry], laying: &Laying<'_>) -> Result<Vec<ContentId>> {
+    pub(crate) fn vouch(&self, entries: &[&Entry], layout: &Layout<'_>) -> Result<Vec<ContentId>> {
         let (bad, lifted, executables) =
             (Mutex::new(BTreeMap::new()), Mutex::new(Vec::new()), Mutex::new(BTreeSet::new()));
-        let (ctx, pool) = (laying.ctx, &self.store.pool);
+        let (ctx, pool) = (layout.ctx, &self.store.pool);
         parallel::for_each(entries, ctx.threads(), Vec::new, |buffer, entry| {
             ctx.check()?;
             let Node::File { content, executable, .. } = entry.node else { return Ok(()) };
             let mut ask = |executable: bool| {
-                let has = pool.ask(laying.ledger, content, executable, buffer, ctx)?;
+                let has = pool.ask(layout.ledger, content, executable, buffer, ctx)?;
                 if let Has::Lifted(stat) = has {
                     lock(&lifted).push((content, executable, stat));
                 }
@@ -38,12 +38,12 @@ impl Yard {
             if !ask(false)? {
                 lock(&bad).entry(content).or_insert_with(|| entry.path.clone());
             }
-            if executable && laying.policy.way(entry) == Share::Link && !ask(true)? {
+            if executable && layout.policy.way(entry) == Share::Link && !ask(true)? {
                 lock(&executables).insert(content);
             }
             Ok(())
         })?;
-        self.guard_again(laying, &parallel::into_inner(lifted))?;
+        self.guard_again(layout, &parallel::into_inner(lifted))?;
         let bad: BTreeMap<ContentId, RelPath> = parallel::into_inner(bad);
         if !bad.is_empty() {
             let lost = self.heal(&bad.keys().copied().collect(), &HashSet::new(), &[], ctx)?;
@@ -52,20 +52,20 @@ impl Yard {
                 return Err(Error::ContentMissing { path, needed_for: bad[content].to_string() });
             }
             for &content in bad.keys() {
-                self.store.pool.ask(laying.ledger, content, false, &mut Vec::new(), ctx)?;
+                self.store.pool.ask(layout.ledger, content, false, &mut Vec::new(), ctx)?;
             }
         }
         let executables = parallel::into_inner(executables);
-        executables.iter().try_for_each(|content| laying.stage_executable(*content))?;
+        executables.iter().try_for_each(|content| layout.stage_executable(*content))?;
         Ok(executables.into_iter().collect())
     }
 
     /// Puts the guard on again of files of the pool that were read and are right.
-    fn guard_again(&self, laying: &Laying<'_>, lifted: &[(ContentId, bool, Stat)]) -> Result<()> {
+    fn guard_again(&self, layout: &Layout<'_>, lifted: &[(ContentId, bool, Stat)]) -> Result<()> {
         if lifted.is_empty() {
             return Ok(());
         }
-        let _alone = self.alone(laying.ctx)?;
+        let _alone = self.alone(layout.ctx)?;
         let ledger = Ledger::load(&self.store.pool)?;
         for (content, executable, stat) in lifted {
             self.store.pool.guard(
@@ -75,8 +75,8 @@ impl Yard {
                 stat,
             )?;
         }
-        ledger.save(laying.op)?;
-        laying.ledger.learn(&ledger);
+        ledger.save(layout.op)?;
+        layout.ledger.learn(&ledger);
         Ok(())
     }
 

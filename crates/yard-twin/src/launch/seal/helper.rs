@@ -13,7 +13,7 @@ use rustix::pipe::PipeFlags;
 use rustix::process::PidfdFlags;
 use serde::{Deserialize, Serialize};
 
-use super::{Keeping, Kept, Orders, Record, Refusal, Stage, outcome, raw};
+use super::{Confinement, Kept, Orders, Record, Refusal, Stage, outcome, raw};
 use crate::error::{PathContext, Result};
 
 /// The variable by which a program learns that it is started as a helper.
@@ -47,13 +47,17 @@ struct Task {
 }
 
 /// Starts `command` by way of a helper.
-pub(super) fn start(helper: PathBuf, command: &Command, keeping: &Keeping<'_>) -> Result<Result<Kept, Refusal>> {
+pub(super) fn start(
+    helper: PathBuf,
+    command: &Command,
+    confinement: &Confinement<'_>,
+) -> Result<Result<Kept, Refusal>> {
     let pipe = || rustix::pipe::pipe_with(PipeFlags::CLOEXEC).at("make a pipe for", &helper);
     let ((status, its_status), (started, its_started), (its_task, task)) = (pipe()?, pipe()?, pipe()?);
-    let lock = keeping.lock.map(|lock| lock.try_clone_to_owned()).transpose().at("hand over", &helper)?;
+    let lock = confinement.lock.map(|lock| lock.try_clone_to_owned()).transpose().at("hand over", &helper)?;
     let text = serde_json::to_vec(&Task {
         version: env!("CARGO_PKG_VERSION").into(),
-        orders: keeping.orders(),
+        orders: confinement.orders(),
         program: command.get_program().to_owned().into_vec(),
         arguments: command.get_args().map(|argument| argument.to_owned().into_vec()).collect(),
         status: its_status.as_raw_fd(),
@@ -66,7 +70,7 @@ pub(super) fn start(helper: PathBuf, command: &Command, keeping: &Keeping<'_>) -
     starting.stdin(Stdio::inherit()).stdout(Stdio::piped()).stderr(Stdio::piped());
     starting.env(VARIABLE, its_task.as_raw_fd().to_string());
     starting.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
-    if let Some((user, group)) = keeping.owner {
+    if let Some((user, group)) = confinement.owner {
         starting.uid(user).gid(group);
     }
     // Another child that this program starts at this very moment gets them too, and holds them to its end.

@@ -170,7 +170,7 @@ impl Refusal {
 }
 
 /// How a program is kept inside.
-pub(crate) struct Keeping<'a> {
+pub(crate) struct Confinement<'a> {
     /// What it sees; `None` below a sealed launch.
     pub(crate) view: Option<&'a View>,
     /// Where it may write, and whether nothing but that is allowed: `None` for everywhere.
@@ -270,16 +270,16 @@ impl Kept {
     }
 }
 
-/// Starts `command` as `keeping` says, by way of `helper`.
-pub(crate) fn start(mut command: Command, keeping: &Keeping<'_>, helper: &Helper) -> Result<Kept, Refusal> {
+/// Starts `command` as `confinement` says, by way of `helper`.
+pub(crate) fn start(mut command: Command, confinement: &Confinement<'_>, helper: &Helper) -> Result<Kept, Refusal> {
     let program = |error: Error| Refusal::Program(io::Error::other(error));
     match helper {
         Helper::Copy => {}
-        Helper::SelfExe => return helper::start("/proc/self/exe".into(), &command, keeping).map_err(program)?,
-        Helper::Program(path) => return helper::start(path.clone(), &command, keeping).map_err(program)?,
+        Helper::SelfExe => return helper::start("/proc/self/exe".into(), &command, confinement).map_err(program)?,
+        Helper::Program(path) => return helper::start(path.clone(), &command, confinement).map_err(program)?,
     }
-    let (mut stage, status) = prepare(keeping, None).map_err(program)??;
-    if let Some((user, group)) = keeping.owner {
+    let (mut stage, status) = prepare(confinement, None).map_err(program)??;
+    if let Some((user, group)) = confinement.owner {
         command.uid(user).gid(group);
     }
     raw::before_start(&mut command, move || stage.enter());
@@ -319,11 +319,11 @@ pub(crate) struct TrialPlan<'a> {
 }
 
 /// Tries a view with no program at all.
-pub(crate) fn trial(keeping: &Keeping<'_>, trial: &TrialPlan<'_>) -> Result<(), Refusal> {
+pub(crate) fn trial(confinement: &Confinement<'_>, trial: &TrialPlan<'_>) -> Result<(), Refusal> {
     let program = |error: Error| Refusal::Program(io::Error::other(error));
-    let (mut stage, status) = prepare(keeping, Some(trial)).map_err(program)??;
+    let (mut stage, status) = prepare(confinement, Some(trial)).map_err(program)??;
     let mut command = Command::new("/");
-    if let Some((user, group)) = keeping.owner {
+    if let Some((user, group)) = confinement.owner {
         command.uid(user).gid(group);
     }
     raw::before_start(&mut command, move || stage.enter());
@@ -341,12 +341,12 @@ pub(crate) fn trial(keeping: &Keeping<'_>, trial: &TrialPlan<'_>) -> Result<(), 
 
 type Prepared = (Stage, File);
 
-fn prepare(keeping: &Keeping<'_>, trial: Option<&TrialPlan<'_>>) -> Result<Result<Prepared, Refusal>> {
-    let (ours, theirs) = rustix::pipe::pipe_with(PipeFlags::CLOEXEC).at("make a pipe for", keeping.folder)?;
+fn prepare(confinement: &Confinement<'_>, trial: Option<&TrialPlan<'_>>) -> Result<Result<Prepared, Refusal>> {
+    let (ours, theirs) = rustix::pipe::pipe_with(PipeFlags::CLOEXEC).at("make a pipe for", confinement.folder)?;
     let launcher: OwnedFd = rustix::process::pidfd_open(rustix::process::getpid(), PidfdFlags::empty())
         .at("watch", Path::new("/proc/self"))?;
-    let lock = keeping.lock.map(|lock| lock.as_raw_fd());
-    let mut stage = match Stage::of(&keeping.orders(), theirs, launcher, lock)? {
+    let lock = confinement.lock.map(|lock| lock.as_raw_fd());
+    let mut stage = match Stage::of(&confinement.orders(), theirs, launcher, lock)? {
         Ok(stage) => stage,
         Err(refusal) => return Ok(Err(refusal)),
     };
@@ -368,7 +368,7 @@ struct Orders {
     join: Option<i32>,
 }
 
-impl Keeping<'_> {
+impl Confinement<'_> {
     fn orders(&self) -> Orders {
         let own = || (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         let (user, group) = self.owner.unwrap_or_else(own);

@@ -1,6 +1,6 @@
 //! Carry: bringing belongings from one twin to another, or from outside into a twin.
 
-pub(crate) mod coming;
+pub(crate) mod incoming;
 
 use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
@@ -11,18 +11,18 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::combine::{CarryItem, Coming, Does, Target, decide, without};
+use crate::combine::{CarryItem, Does, Incoming, Target, decide, without};
 use crate::disk;
 use crate::error::{CarryError, Error, Result};
 use crate::ident::{BuildRef, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
-use crate::ops::carry::coming::{Found, Wish, coming_from_home, coming_from_place};
+use crate::ops::carry::incoming::{Found, Selection, incoming_from_home, incoming_from_place};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::{OnClash, Sheet};
 use crate::twin::Leaks;
 use crate::twin::Room;
-use crate::twin::aim::Aim;
+use crate::twin::planned::PlannedChange;
 use crate::twin::settle::Settled;
 
 /// Where belongings come from.
@@ -87,9 +87,9 @@ pub struct CarryPlan {
     #[serde(skip)]
     entries: Vec<Entry>,
     #[serde(skip)]
-    aim: Aim,
+    planned: PlannedChange,
     #[serde(skip)]
-    out: Option<Aim>,
+    out: Option<PlannedChange>,
 }
 
 /// What a carry did.
@@ -139,7 +139,7 @@ impl CarryPlan {
     pub fn decide(&self, yard: &Yard, place: &RelPath, does: OnClash, ctx: &Ctx) -> Result<Self> {
         let (from, mut options) = self.asked.clone();
         options.decisions.insert(place.clone(), does);
-        yard.plan_carry(&from, &self.aim.row.name, &options, ctx)
+        yard.plan_carry(&from, &self.planned.row.name, &options, ctx)
     }
 
     /// How many belongings wait for a word about what is to be done.
@@ -173,10 +173,10 @@ impl Yard {
             return Err(CarryError::OnlyFromTwins.into());
         }
         let mut to = self.party(self.twin_row(to, false)?, ctx)?;
-        let wish = Wish::new(options, &to.sheet)?;
+        let wish = Selection::new(options, &to.sheet)?;
         let (source, found) = match from {
-            CarryFrom::Home(home) => (None, coming_from_home(home, &wish, &to.sheet, ctx)?),
-            CarryFrom::Place(place) => (None, coming_from_place(place, one_group(options)?, &to.sheet, ctx)?),
+            CarryFrom::Home(home) => (None, incoming_from_home(home, &wish, &to.sheet, ctx)?),
+            CarryFrom::Place(place) => (None, incoming_from_place(place, one_group(options)?, &to.sheet, ctx)?),
             CarryFrom::Twin(name) => {
                 let row = self.twin_row(name, false)?;
                 if row.id == to.row.id {
@@ -185,7 +185,7 @@ impl Yard {
                 let source = self.party(row, ctx)?;
                 let folder = self.folder_of(&source.row);
                 let twin = (&source.settled, &source.laid, folder.as_path());
-                let found = self.coming_from_twin(twin, (&source.sheet, &to.sheet), &wish)?;
+                let found = self.incoming_from_twin(twin, (&source.sheet, &to.sheet), &wish)?;
                 (Some(source), found)
             }
         };
@@ -218,16 +218,16 @@ impl Yard {
             _ => None,
         };
         let (items, entries): (Vec<_>, Vec<_>) = decided.into_iter().unzip();
-        let mut aim = self.aim_at(to, &items, &entries, &from.name)?;
+        let mut planned = self.planned_for(to, &items, &entries, &from.name)?;
         let puts: HashSet<_> = puts(&items, &entries).filter_map(|entry| entry.node.content()).collect();
-        aim.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
+        planned.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
         // What comes from outside is stored as well as laid.
-        let fetched: u64 = aim.fetch.iter().map(|fetch| fetch.stat.size).sum();
-        let (there, next, to_come) = (&aim.there, &aim.draft.base, (aim.to.sharing, &aim.to.build));
+        let fetched: u64 = planned.fetch.iter().map(|fetch| fetch.stat.size).sum();
+        let (there, next, to_come) = (&planned.there, &planned.draft.base, (planned.to.sharing, &planned.to.build));
         let mut room = self.room_between(there, next, to_come, ctx)?;
         room.needs += fetched;
         let take_out = options.take_out;
-        Ok(CarryPlan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, aim, out })
+        Ok(CarryPlan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out })
     }
 
     fn party(&self, row: TwinRow, ctx: &Ctx) -> Result<Party> {
@@ -240,7 +240,7 @@ impl Yard {
         Ok(self.catalog.runs(row.id)?.first().map(|run| run.started_at))
     }
 
-    fn decide(&self, coming: Vec<Coming>, to: &Party, options: &CarryOptions) -> Result<Vec<(CarryItem, Entry)>> {
+    fn decide(&self, coming: Vec<Incoming>, to: &Party, options: &CarryOptions) -> Result<Vec<(CarryItem, Entry)>> {
         let folds = to.sheet.ignores_case() || disk::folds_case(&self.folder_of(&to.row))?;
         let target = Target { there: &to.settled.listing, laid: &to.laid, folds };
         let known: HashSet<&RelPath> = coming.iter().map(|coming| &coming.entry.path).collect();
@@ -257,24 +257,24 @@ impl Yard {
         Ok(decided)
     }
 
-    fn aim_at(&self, to: Party, items: &[CarryItem], entries: &[Entry], from: &str) -> Result<Aim> {
+    fn planned_for(&self, to: Party, items: &[CarryItem], entries: &[Entry], from: &str) -> Result<PlannedChange> {
         let put = puts(items, entries).map(|entry| (entry.path.clone(), Some(entry.clone())));
         let next = overlay(&to.settled.listing, &Layer::new(put.collect())?)?;
         let state = to.settled.state.clone();
         let draft = next.into();
         self.check_protected(&to.row, &to.settled.listing, &draft, &state)?;
-        Ok(Aim::new(to.row, to.settled, state, draft, What::Carried { from: from.into() }))
+        Ok(PlannedChange::new(to.row, to.settled, state, draft, What::Carried { from: from.into() }))
     }
 
     /// The other twin without what is in this one then.
-    fn take_out(&self, source: Party, decided: &[(CarryItem, Entry)], to: &TwinRow) -> Result<Aim> {
+    fn take_out(&self, source: Party, decided: &[(CarryItem, Entry)], to: &TwinRow) -> Result<PlannedChange> {
         let carried = decided.iter().filter(|(item, _)| !matches!(item.does, Does::Leave | Does::Undecided));
         let gone = carried.map(|(item, _)| RelPath::new(&item.from)).collect::<Result<Vec<_>>>()?;
         let next = without(&source.settled.listing, &source.laid, &gone.iter().collect())?;
         let state = source.settled.state.clone();
         let draft = next.into();
         self.check_protected(&source.row, &source.settled.listing, &draft, &state)?;
-        Ok(Aim::new(source.row, source.settled, state, draft, What::CarriedAway { to: to.name.to_string() }))
+        Ok(PlannedChange::new(source.row, source.settled, state, draft, What::CarriedAway { to: to.name.to_string() }))
     }
 
     /// Carries: what comes is staged as a whole, then put in place entry by entry; then all of it is read again in the twin,
@@ -289,15 +289,15 @@ impl Yard {
     /// [`crate::TwinError::NotVerified`] if something else wrote there at once: nothing is taken out then.
     pub fn apply_carry(&self, plan: &CarryPlan, ctx: &Ctx) -> Result<CarryOutcome> {
         let began = Instant::now();
-        let name = plan.aim.row.name.clone();
+        let name = plan.planned.row.name.clone();
         match plan.undecided() {
             0 => {}
             count => return Err(CarryError::Undecided { count, twin: name.to_string() }.into()),
         }
-        let reached = self.reach(&plan.aim, ctx)?;
+        let applied = self.apply_planned(&plan.planned, ctx)?;
         let carried = plan.items.iter().zip(&plan.entries).filter(|(item, _)| item.does != Does::Leave);
-        let (verified, bytes) = self.verify(&plan.aim.row, carried.map(|(_, entry)| entry), ctx)?;
-        let out = plan.out.as_ref().map(|out| self.reach(out, ctx)).transpose()?;
+        let (verified, bytes) = self.verify(&plan.planned.row, carried.map(|(_, entry)| entry), ctx)?;
+        let out = plan.out.as_ref().map(|out| self.apply_planned(out, ctx)).transpose()?;
         let count = |does: &[Does]| plan.items.iter().filter(|item| does.contains(&item.does)).count() as u64;
         let skipped = plan.items.iter().filter(|item| item.does == Does::Leave).map(|item| item.from.clone()).collect();
         let (put, same) = (count(&[Does::Put, Does::Beside]), count(&[Does::Nothing]));
@@ -308,12 +308,12 @@ impl Yard {
             skipped,
             verified,
             bytes,
-            number: reached.number,
-            before: reached.before,
+            number: applied.number,
+            before: applied.before,
             taken_out: out.as_ref().map_or(0, |_| put + same),
             before_taken_out: out.as_ref().map(|out| out.before),
-            late: reached.late.into_iter().chain(out.into_iter().flat_map(|out| out.late)).collect(),
-            set_aside: reached.set_aside,
+            late: applied.late.into_iter().chain(out.into_iter().flat_map(|out| out.late)).collect(),
+            set_aside: applied.set_aside,
             took: began.elapsed(),
         })
     }
@@ -333,7 +333,7 @@ fn one_group(options: &CarryOptions) -> Result<&str> {
 }
 
 /// The groups of the player's own in a twin, as far as they are wished for, one for each file.
-fn own<'a>(party: &'a Party, wish: &'a Wish) -> impl Iterator<Item = Option<&'a str>> {
+fn own<'a>(party: &'a Party, wish: &'a Selection) -> impl Iterator<Item = Option<&'a str>> {
     let files = party.settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder);
     files.filter_map(|entry| {
         let group = party.sheet.group_of(&entry.path);

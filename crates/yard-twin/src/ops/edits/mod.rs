@@ -19,7 +19,7 @@ use crate::profile::{Edit, Profile, ProfileText};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
-use crate::twin::aim::{Aim, Reached};
+use crate::twin::planned::{AppliedChange, PlannedChange};
 use crate::twin::settle::Settled;
 
 /// A change of a twin's config edits, by a change of its profile.
@@ -101,7 +101,7 @@ pub struct EditPlan {
     /// The parts of a profile that are copied.
     pub copied: Vec<&'static str>,
     #[serde(skip)]
-    aim: Aim,
+    planned: PlannedChange,
 }
 
 /// What a change of the edits did.
@@ -201,9 +201,9 @@ impl Yard {
         let again = if *change == EditChange::Apply { Again::All } else { Again::None };
         let synced = self.sync_edits(&settled.listing, &settled.state.edits, &profile.edits, again)?;
         let views = synced.views.clone();
-        let aim = aim(row, settled, next, synced);
-        self.check_protected(&aim.row, &aim.there, &aim.draft, &aim.to)?;
-        Ok(EditPlan { name: name.clone(), edits: views, copied, aim })
+        let planned = planned(row, settled, next, synced);
+        self.check_protected(&planned.row, &planned.there, &planned.draft, &planned.to)?;
+        Ok(EditPlan { name: name.clone(), edits: views, copied, planned })
     }
 
     /// Changes profile and files together: what differs is staged, then published file by file. All else in the files stays
@@ -214,7 +214,7 @@ impl Yard {
     /// # Errors
     /// As [`Yard::apply_restore`].
     pub fn apply_edits(&self, plan: &EditPlan, ctx: &Ctx) -> Result<EditOutcome> {
-        let Reached { number, before, late, .. } = self.reach(&plan.aim, ctx)?;
+        let AppliedChange { number, before, late, .. } = self.apply_planned(&plan.planned, ctx)?;
         Ok(EditOutcome { name: plan.name.clone(), edits: plan.edits.clone(), number, before, late })
     }
 
@@ -247,7 +247,7 @@ impl Yard {
         let synced = self.sync_edits(&settled.listing, &settled.state.edits, &profile.edits, Again::Enforced)?;
         let views = synced.views.clone();
         let text = settled.state.profile.clone();
-        self.reach_held(&aim(row, settled, text, synced), ctx)?;
+        self.apply_planned_held(&planned(row, settled, text, synced), ctx)?;
         Ok(Some(views))
     }
 
@@ -338,10 +338,10 @@ fn unknown_variant(text: &str, path: &std::path::Path, variant: &str) -> Option<
     Profile::parse(text, path).ok()?.with_variant(Some(variant)).err()
 }
 
-fn aim(row: TwinRow, settled: Settled, profile: String, synced: Synced) -> Aim {
+fn planned(row: TwinRow, settled: Settled, profile: String, synced: Synced) -> PlannedChange {
     let state = State { profile, edits: synced.applied, ..settled.state.clone() };
     let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
-    Aim::new(row, settled, state, draft, What::Edited)
+    PlannedChange::new(row, settled, state, draft, What::Edited)
 }
 
 /// The file that is meant: by its whole path, or by the end of one, where just one file has that.

@@ -12,7 +12,7 @@ use crate::error::{IntakeError, Result, TwinError};
 use crate::ident::{BuildLabel, BuildRef, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::ops::intake::IntakeOutcome;
-use crate::ops::intake::taking::NotKept;
+use crate::ops::intake::source::NotKept;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 

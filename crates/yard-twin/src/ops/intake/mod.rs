@@ -1,8 +1,8 @@
 //! Intake: a folder becomes a stock build.
 
 pub(crate) mod from_twin;
+pub(crate) mod source;
 pub(crate) mod take_away;
-pub(crate) mod taking;
 
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -16,8 +16,8 @@ use crate::disk;
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
+use crate::ops::intake::source::{NotKept, Out, Part, SourceTree, StoredTree, list, provisional};
 use crate::ops::intake::take_away::{TakenAway, take_away};
-use crate::ops::intake::taking::{NotKept, Out, Part, Taken, Taking, list, provisional};
 use crate::path::RelPath;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen};
@@ -115,7 +115,7 @@ pub struct IntakePlan {
     #[serde(skip)]
     options: IntakeOptions,
     #[serde(skip)]
-    taking: Taking,
+    taking: SourceTree,
     #[serde(skip)]
     sheet_text: Option<String>,
 }
@@ -171,7 +171,7 @@ impl Yard {
         drop(listing);
         let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
         let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
-        let taking = Taking::new(parts, seen, out)?;
+        let taking = SourceTree::new(parts, seen, out)?;
         self.check_label(&build, &taking.seen)?;
         Ok(IntakePlan {
             build,
@@ -269,7 +269,7 @@ impl Yard {
         let began = Instant::now();
         let op = self.begin(ctx)?;
         let putter = Putter::new(&self.store.pool, op.path(), self.known_sizes()?)?;
-        let Taken { listing, not_kept, links } = plan.taking.read(&putter, self.root(), ctx)?;
+        let StoredTree { listing, not_kept, links } = plan.taking.read(&putter, self.root(), ctx)?;
         let id = listing.id();
         ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
         let alone = self.alone(ctx)?;

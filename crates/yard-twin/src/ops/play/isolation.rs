@@ -6,7 +6,7 @@ use crate::Yard;
 use crate::disk;
 use crate::error::{PathContext, Result};
 use crate::launch::layer::{About as LayerAbout, Fate, RunLayer};
-use crate::launch::seal::{self, FencePlan, Keeping, Refusal, TrialPlan};
+use crate::launch::seal::{self, Confinement, FencePlan, Refusal, TrialPlan};
 use crate::launch::surroundings::{About, Surroundings};
 use crate::launch::{Isolation, Possible};
 use crate::progress::Ctx;
@@ -71,7 +71,7 @@ impl Yard {
         }
         let around = Surroundings::new(about)?;
         let game = disk::canonical(&twin.join("game"))?;
-        let keeping = Keeping {
+        let confinement = Confinement {
             view: around.view.as_ref(),
             fence: around.fence.clone(),
             network: true,
@@ -82,7 +82,7 @@ impl Yard {
         };
         let trial =
             TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
-        let why = match seal::trial(&keeping, &trial) {
+        let why = match seal::trial(&confinement, &trial) {
             Err(refusal) => Some(refusal.to_string()),
             Ok(()) if std::fs::read(&file).at("read", &file)? != b"as it was" => {
                 Some("a write in a layer reached what lies below it".into())
@@ -101,7 +101,7 @@ impl Yard {
         let (file, outside) = (folder.join("file"), op.path().join("outside"));
         disk::write(&file, "as it was")?;
         let fence = FencePlan { folders: vec![folder.clone()], required: true, sockets: true };
-        let keeping = Keeping {
+        let confinement = Confinement {
             view: None,
             fence: Some(fence),
             network: true,
@@ -111,6 +111,6 @@ impl Yard {
             join: None,
         };
         let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
-        Ok(seal::trial(&keeping, &trial).err().map(|refusal: Refusal| refusal.to_string()))
+        Ok(seal::trial(&confinement, &trial).err().map(|refusal: Refusal| refusal.to_string()))
     }
 }

@@ -17,7 +17,7 @@ use crate::launch::home;
 use crate::launch::isolation::Isolation;
 use crate::launch::layer::{About, Fate, RunLayer};
 use crate::launch::output::{Log, Stream, collect};
-use crate::launch::seal::{self, Helper, Keeping, Kept, Refusal};
+use crate::launch::seal::{self, Confinement, Helper, Kept, Refusal};
 use crate::launch::watch::Watch;
 use crate::listing::Listing;
 use crate::ops::play::plan::{Keep, LaunchOptions, LaunchPlan};
@@ -168,7 +168,7 @@ impl Yard {
             .stdin(Stdio::inherit())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped());
-        let keeping = Keeping {
+        let confinement = Confinement {
             view: plan.around.view.as_ref(),
             fence: plan.around.fence.clone(),
             network: plan.network,
@@ -177,7 +177,7 @@ impl Yard {
             lock: held.map(AsFd::as_fd),
             join: plan.joins,
         };
-        seal::start(command, &keeping, helper).map_err(|refusal| match refusal {
+        seal::start(command, &confinement, helper).map_err(|refusal| match refusal {
             Refusal::Isolation(why) => {
                 // What was found out earlier does not hold any more.
                 let possible = self.forget_possible().and_then(|()| self.possible_isolation(&Ctx::default()));

@@ -136,7 +136,7 @@ impl<'a> Looking<'a> {
 
     /// What a large file names, read piece by piece.
     fn large(&self, file: &mut fs::File, at: &Path, buffer: &mut Vec<u8>) -> Result<Vec<NamedPlace>> {
-        let overlap = self.repather.reach();
+        let overlap = self.repather.apply_planned();
         let mut found: BTreeMap<(usize, PathForm), NamedPlace> = BTreeMap::new();
         buffer.clear();
         loop {

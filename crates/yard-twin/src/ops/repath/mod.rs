@@ -20,7 +20,7 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, walk};
 use crate::store::state::State;
-use crate::twin::aim::{Aim, Reached};
+use crate::twin::planned::{AppliedChange, PlannedChange};
 
 /// A place that may be named, and what it should be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -85,7 +85,7 @@ pub struct RepathPlan {
     /// Whether its profile names such a place too, and will be rewritten.
     pub profile: bool,
     #[serde(skip)]
-    aim: Aim,
+    planned: PlannedChange,
 }
 
 /// What a repath did.
@@ -161,8 +161,8 @@ impl Yard {
         let profile = state.profile != settled.state.profile;
         let draft = looking.draft(&settled, &found)?;
         self.check_protected(&row, &settled.listing, &draft, &state)?;
-        let aim = Aim::new(row, settled, state, draft, What::Mended);
-        Ok(RepathPlan { name: name.clone(), places, found, files, bytes, profile, aim })
+        let planned = PlannedChange::new(row, settled, state, draft, What::Mended);
+        Ok(RepathPlan { name: name.clone(), places, found, files, bytes, profile, planned })
     }
 
     /// Rewrites what a plan found, as far as it is not only reported.
@@ -173,7 +173,7 @@ impl Yard {
     /// As [`Yard::apply_restore`].
     pub fn apply_repath(&self, plan: &RepathPlan, ctx: &Ctx) -> Result<RepathOutcome> {
         let began = Instant::now();
-        let Reached { number, before, .. } = self.reach(&plan.aim, ctx)?;
+        let AppliedChange { number, before, .. } = self.apply_planned(&plan.planned, ctx)?;
         Ok(RepathOutcome {
             name: plan.name.clone(),
             rewritten: rewritten(&plan.found).len() as u64,

@@ -14,7 +14,7 @@ use crate::progress::Ctx;
 use crate::store::pool::Putter;
 
 /// Contents that are made for the pool, or, where it is only asked what would be made, for nothing.
-pub(crate) struct Making<'a> {
+pub(crate) struct Deriver<'a> {
     yard: &'a Yard,
     op: &'a OpFolder,
     pub(crate) putter: Putter<'a>,
@@ -23,7 +23,7 @@ pub(crate) struct Making<'a> {
     only_ask: bool,
 }
 
-impl<'a> Making<'a> {
+impl<'a> Deriver<'a> {
     pub(crate) fn new(yard: &'a Yard, op: &'a OpFolder, only_ask: bool) -> Result<Self> {
         let putter = Putter::new(&yard.store.pool, op.path(), HashSet::new())?;
         Ok(Self { yard, op, putter, made: RefCell::default(), only_ask })
@@ -40,7 +40,7 @@ impl<'a> Making<'a> {
     }
 }
 
-impl Contents for Making<'_> {
+impl Contents for Deriver<'_> {
     fn read(&self, content: ContentId) -> Result<Vec<u8>> {
         self.yard.bytes_of(content)
     }

@@ -19,12 +19,12 @@ use crate::sheet::Sheet;
 use crate::store::pool::hash_unchanged;
 use crate::store::state::State;
 use crate::twin::change::{Goal, Start};
-use crate::twin::making::Making;
-use crate::twin::settle::{Own, Settled};
+use crate::twin::derive::Deriver;
+use crate::twin::settle::{PlayersOwn, Settled};
 
 /// A twin as it was when a change was planned, and what it is to be.
 #[derive(Clone, Debug)]
-pub(crate) struct Aim {
+pub(crate) struct PlannedChange {
     pub(crate) row: TwinRow,
     from: State,
     pub(crate) there: Listing,
@@ -52,7 +52,7 @@ pub(crate) struct Fetch {
 
 /// What a change did beside what was planned.
 #[derive(Debug, Default)]
-pub(crate) struct Reached {
+pub(crate) struct AppliedChange {
     /// The number of the change in the history; `None` if there was nothing to do.
     pub(crate) number: Option<u32>,
     /// The number of the state before it, which is the way back.
@@ -63,7 +63,7 @@ pub(crate) struct Reached {
     pub(crate) set_aside: Vec<String>,
 }
 
-impl Aim {
+impl PlannedChange {
     /// From a twin as it was settled just now to the state `to`.
     pub(crate) fn new(row: TwinRow, settled: Settled, to: State, draft: Draft, what: What) -> Self {
         let Settled { state, listing, rows, looked_at, .. } = settled;
@@ -89,7 +89,7 @@ impl Yard {
             return Ok(());
         }
         let sheet = self.sheet_of(&to.build)?;
-        let own = Own(sheet.as_ref());
+        let own = PlayersOwn(sheet.as_ref());
         let made = draft.derived.iter().any(|derive| !own.holds(&derive.of.path));
         if made || own.counts(there, &draft.base).0.total() > 0 {
             return Err(TwinError::Protected(row.name.to_string()).into());
@@ -116,36 +116,42 @@ impl Yard {
     ///
     /// # Errors
     /// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned.
-    pub(crate) fn reach(&self, aim: &Aim, ctx: &Ctx) -> Result<Reached> {
-        let _held = self.hold_twin(&aim.row, ctx)?;
-        self.reach_held(aim, ctx)
+    pub(crate) fn apply_planned(&self, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
+        let _held = self.hold_twin(&planned.row, ctx)?;
+        self.apply_planned_held(planned, ctx)
     }
 
-    /// As [`Yard::reach`], by one who holds the twin already.
-    pub(crate) fn reach_held(&self, aim: &Aim, ctx: &Ctx) -> Result<Reached> {
-        let row = self.catalog.twin(aim.row.id)?.unwrap_or_else(|| aim.row.clone());
+    /// As [`Yard::apply_planned`], by one who holds the twin already.
+    pub(crate) fn apply_planned_held(&self, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
+        let row = self.catalog.twin(planned.row.id)?.unwrap_or_else(|| planned.row.clone());
         let folder = self.present_folder(&row)?;
-        if row.state != aim.row.state {
+        if row.state != planned.row.state {
             return Err(TwinError::ChangedMeanwhile { name: row.name.to_string(), path: folder }.into());
         }
-        let next = self.make(aim, ctx)?;
-        self.check_protected(&row, &aim.there, &next.clone().into(), &aim.to)?;
+        let next = self.make(planned, ctx)?;
+        self.check_protected(&row, &planned.there, &next.clone().into(), &planned.to)?;
         let before = self.catalog.newest_change(row.id)?;
-        let same = aim.there.is(&next) || aim.there == next;
-        if same && aim.to == (State { disk: aim.to.disk, ..aim.from.clone() }) {
-            return Ok(Reached { before, ..Reached::default() });
+        let same = planned.there.is(&next) || planned.there == next;
+        if same && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {
+            return Ok(AppliedChange { before, ..AppliedChange::default() });
         }
-        if let Some(laid) = &aim.laid {
+        if let Some(laid) = &planned.laid {
             let op = self.begin(ctx)?;
             self.store.put_listing(laid, None, &op)?;
             if laid.entries().iter().any(|entry| entry.node.size() == 0) {
                 self.keep_nothing(&op, ctx)?;
             }
         }
-        let start = Start { row: &row, state: &aim.from, there: &aim.there, rows: &aim.rows, looked_at: aim.looked_at };
-        let goal = Goal { state: aim.to.clone(), next, what: Some(aim.what.clone()), intent: None };
+        let start = Start {
+            row: &row,
+            state: &planned.from,
+            there: &planned.there,
+            rows: &planned.rows,
+            looked_at: planned.looked_at,
+        };
+        let goal = Goal { state: planned.to.clone(), next, what: Some(planned.what.clone()), intent: None };
         let changed = self.change_twin(&start, goal, ctx)?;
-        Ok(Reached {
+        Ok(AppliedChange {
             number: changed.number,
             before,
             late: changed.late.iter().map(ToString::to_string).collect(),
@@ -154,21 +160,21 @@ impl Yard {
     }
 
     /// Sees to it that the pool has all that an aim needs, and gives the listing that comes of it.
-    fn make(&self, aim: &Aim, ctx: &Ctx) -> Result<Listing> {
-        if aim.fetch.is_empty() && aim.draft.derived.is_empty() {
-            return Ok(aim.draft.base.clone());
+    fn make(&self, planned: &PlannedChange, ctx: &Ctx) -> Result<Listing> {
+        if planned.fetch.is_empty() && planned.draft.derived.is_empty() {
+            return Ok(planned.draft.base.clone());
         }
         let op = self.begin(ctx)?;
-        let making = Making::new(self, &op, false)?;
+        let deriver = Deriver::new(self, &op, false)?;
         let mut buffer = vec![0; disk::BUFFER];
         let mut archives = HashMap::new();
-        for fetch in &aim.fetch {
-            if fetch_one(fetch, &mut archives, &making, op.path(), &mut buffer, ctx)? != fetch.content {
+        for fetch in &planned.fetch {
+            if fetch_one(fetch, &mut archives, &deriver, op.path(), &mut buffer, ctx)? != fetch.content {
                 return Err(IntakeError::Changed(fetch.path.clone()).into());
             }
         }
-        let next = realise(aim.draft.clone(), &making, ctx)?;
-        making.keep(ctx)?;
+        let next = realise(planned.draft.clone(), &deriver, ctx)?;
+        deriver.keep(ctx)?;
         Ok(next)
     }
 
@@ -204,7 +210,7 @@ impl Yard {
 fn fetch_one(
     fetch: &Fetch,
     archives: &mut HashMap<PathBuf, Archive>,
-    making: &Making<'_>,
+    deriver: &Deriver<'_>,
     op: &Path,
     buffer: &mut [u8],
     ctx: &Ctx,
@@ -212,7 +218,7 @@ fn fetch_one(
     let Fetch { path, stat, member, .. } = fetch;
     let Some(member) = member else {
         let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
-        return making.putter.put(&file, stat, path, buffer, ctx);
+        return deriver.putter.put(&file, stat, path, buffer, ctx);
     };
     if !disk::lstat(path).at("look at", path)?.same_bytes(stat) {
         return Err(IntakeError::Changed(path.clone()).into());
@@ -225,7 +231,7 @@ fn fetch_one(
     archive.extract(member, &unpacked, ctx)?;
     let file = disk::open_file(rustix::fs::CWD, &unpacked).at("read", &unpacked)?;
     let stat = disk::fstat(&file).at("look at", &unpacked)?;
-    let content = making.putter.put(&file, &stat, &unpacked, buffer, ctx)?;
+    let content = deriver.putter.put(&file, &stat, &unpacked, buffer, ctx)?;
     disk::remove_file(&unpacked)?;
     Ok(content)
 }

@@ -42,7 +42,7 @@ pub struct NotKept {
 }
 
 /// What is to be taken in, as it was seen.
-pub(crate) struct Taking {
+pub(crate) struct SourceTree {
     parts: Vec<Part>,
     pub(crate) seen: Vec<Seen>,
     sum: Sum,
@@ -65,13 +65,13 @@ impl Out {
 }
 
 /// What was taken in.
-pub(crate) struct Taken {
+pub(crate) struct StoredTree {
     pub(crate) listing: Listing,
     pub(crate) not_kept: NotKept,
     pub(crate) links: Links,
 }
 
-impl Taking {
+impl SourceTree {
     /// Of what was seen by [`list`].
     pub(crate) fn new(parts: Vec<Part>, seen: Vec<Seen>, out: Out) -> Result<Self> {
         let sum = Sum::of(&seen, |path| out.has(path));
@@ -87,12 +87,12 @@ impl Taking {
     ///
     /// # Errors
     /// [`IntakeError::Changed`] if anything is not as it was seen.
-    pub(crate) fn read(&self, putter: &Putter<'_>, yard: &Path, ctx: &Ctx) -> Result<Taken> {
+    pub(crate) fn read(&self, putter: &Putter<'_>, yard: &Path, ctx: &Ctx) -> Result<StoredTree> {
         let stored = store(self, putter, ctx)?;
         look_again(self, ctx)?;
         let mut links = Links::default();
         let listing = links.listing(self, &stored.contents, yard)?;
-        Ok(Taken { listing, not_kept: stored.not_kept, links })
+        Ok(StoredTree { listing, not_kept: stored.not_kept, links })
     }
 }
 
@@ -145,7 +145,7 @@ struct Stored {
     not_kept: NotKept,
 }
 
-fn store(taking: &Taking, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
+fn store(taking: &SourceTree, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
     let mut order: Vec<usize> =
         (0..taking.seen.len()).filter(|&at| matches!(taking.seen[at].kind, Kind::File)).collect();
     order.sort_by_key(|&at| {
@@ -206,7 +206,7 @@ fn not_kept(seen: &[Seen]) -> NotKept {
 }
 
 /// Looks at the source a second time: what was added, changed or taken away since the first time shows.
-fn look_again(taking: &Taking, ctx: &Ctx) -> Result<()> {
+fn look_again(taking: &SourceTree, ctx: &Ctx) -> Result<()> {
     let sum = ctx.phase(Phase::Listing, 0, 0, || {
         taking.parts.iter().try_fold(Sum::default(), |sum, part| {
             Ok(sum.and(walk_sum(&part.folder, &part.prefix, |path| taking.out.has(path), ctx)?))
@@ -240,7 +240,7 @@ pub(crate) struct Links {
 }
 
 impl Links {
-    fn listing(&mut self, taking: &Taking, contents: &[Option<ContentId>], yard: &Path) -> Result<Listing> {
+    fn listing(&mut self, taking: &SourceTree, contents: &[Option<ContentId>], yard: &Path) -> Result<Listing> {
         let none = ContentId::from_bytes([0; 32]);
         let mut entries = Vec::with_capacity(taking.seen.len());
         for (at, seen) in taking.seen.iter().enumerate() {
@@ -253,7 +253,7 @@ impl Links {
         Listing::new(entries)
     }
 
-    fn target(&mut self, taking: &Taking, path: &RelPath, target: &str, yard: &Path) -> Result<Box<str>> {
+    fn target(&mut self, taking: &SourceTree, path: &RelPath, target: &str, yard: &Path) -> Result<Box<str>> {
         let (link, part) = source_path(&taking.parts, path);
         match fate(&link, target, &part.folder, &part.named, yard) {
             Fate::Relative(target) => {

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use crate::Yard;
 use crate::archive::{Archive, Member};
-use crate::combine::Coming;
+use crate::combine::Incoming;
 use crate::disk;
 use crate::error::{CarryError, Error, IntakeError, PathContext, Result};
 use crate::ident::ContentId;
@@ -16,11 +16,11 @@ use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, Seen, walk};
 use crate::sheet::{Group, PathSet, Sheet, pattern};
 use crate::store::pool::hash_unchanged;
-use crate::twin::aim::Fetch;
+use crate::twin::planned::Fetch;
 use crate::twin::settle::Settled;
 
 /// What is to be carried.
-pub(crate) struct Wish {
+pub(crate) struct Selection {
     groups: Vec<String>,
     texts: Vec<String>,
     files: Option<PathSet>,
@@ -29,12 +29,12 @@ pub(crate) struct Wish {
 /// What comes, with what of it must be fetched, and what does not come, each with its reason.
 #[derive(Default)]
 pub(crate) struct Found {
-    pub(crate) coming: Vec<Coming>,
+    pub(crate) coming: Vec<Incoming>,
     pub(crate) fetch: Vec<Fetch>,
     pub(crate) left: Vec<String>,
 }
 
-impl Wish {
+impl Selection {
     /// Checks the groups against the sheet of the twin that they go to, and the patterns by themselves.
     pub(crate) fn new(options: &CarryOptions, sheet: &Sheet) -> Result<Self> {
         if options.groups.is_empty() && options.files.is_empty() {
@@ -74,11 +74,11 @@ fn known<'a>(group: &str, sheet: &'a Sheet) -> Result<&'a Group> {
 
 impl Yard {
     /// The player's own in a twin as far as it is wished for.
-    pub(crate) fn coming_from_twin(
+    pub(crate) fn incoming_from_twin(
         &self,
         twin: (&Settled, &Listing, &Path),
         sheets: (&Sheet, &Sheet),
-        wish: &Wish,
+        wish: &Selection,
     ) -> Result<Found> {
         let ((settled, laid, folder), (sheet, to)) = (twin, sheets);
         let mut found = Found::default();
@@ -99,7 +99,7 @@ impl Yard {
                 found.left.push(format!("{} (its group has no place for it there)", entry.path));
                 continue;
             };
-            found.coming.push(Coming {
+            found.coming.push(Incoming {
                 from: entry.path.to_string(),
                 group: group.map(str::to_owned),
                 entry: Entry { path, node, mtime: entry.mtime },
@@ -147,7 +147,7 @@ fn place(path: &RelPath, group: Option<&str>, sheet: &Sheet, to: &Sheet) -> Resu
 }
 
 /// What a real home has of the groups that are wished for. It is only read, and only where a pattern names a folder.
-pub(crate) fn coming_from_home(home: &Path, wish: &Wish, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
+pub(crate) fn incoming_from_home(home: &Path, wish: &Selection, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
     let mut found = Found::default();
     let home = disk::canonical(home)?;
     let groups = wish.groups.iter().filter_map(|name| sheet.belongings.get(name));
@@ -189,7 +189,7 @@ pub(crate) fn coming_from_home(home: &Path, wish: &Wish, sheet: &Sheet, ctx: &Ct
 }
 
 /// What a folder or a file that was downloaded brings into a group.
-pub(crate) fn coming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
+pub(crate) fn incoming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
     let patterns = &known(group, sheet)?.patterns;
     let place = disk::canonical(place)?;
     let name = place.file_name().and_then(|name| name.to_str()).unwrap_or_default().to_owned();
@@ -240,7 +240,7 @@ fn coming_from_archive(path: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Re
                 let content = archive.hash(&member, ctx)?;
                 let node = Node::File { content, size: member.size, executable: false };
                 let entry = Entry { path: to, node, mtime: member.mtime };
-                found.coming.push(Coming { from, group: Some(group.into()), entry, shipped: None });
+                found.coming.push(Incoming { from, group: Some(group.into()), entry, shipped: None });
                 found.fetch.push(Fetch { path: path.into(), stat, content, member: Some(member) });
             }
             None => found.left.push(format!("{from} (the group has no place for it)")),
@@ -281,7 +281,7 @@ impl Found {
         let content = read(&on_disk, seen, ctx)?;
         let node = Node::File { content, size: seen.stat.size, executable: seen.stat.executable() };
         let entry = Entry { path, node, mtime: seen.stat.mtime };
-        self.coming.push(Coming { from: on_disk.display().to_string(), group, entry, shipped: None });
+        self.coming.push(Incoming { from: on_disk.display().to_string(), group, entry, shipped: None });
         self.fetch.push(Fetch { path: on_disk, stat: seen.stat, content, member: None });
         Ok(())
     }
