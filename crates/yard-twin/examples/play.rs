@@ -1,23 +1,35 @@
 //! Launches a twin, as isolated as is possible here, and says what it changed and what it tried to.
 //!
-//! usage: `play YARD TWIN HELPER [ARGUMENTS]`     HELPER is `copy`, `self` or the path of a program
+//! usage: `play`, with demo data in a temporary folder; or `play YARD TWIN HELPER [ARGUMENTS]`     HELPER is `copy`, `self` or the path of a program
 #![allow(clippy::print_stdout)]
+
+mod desk;
 
 use std::error::Error;
 use std::path::Path;
+use std::process::ExitCode;
 
 use yard_twin::{Ctx, Helper, LaunchOptions, TwinName, Yard, launch_helper};
 
-fn main() -> Result<(), Box<dyn Error>> {
-    // First of all: this process may have been started as the helper of a launch.
+fn main() -> Result<ExitCode, Box<dyn Error>> {
+    // First of all: this process may have been started as the helper of a launch, or as the demo's game.
     launch_helper();
+    if let Some(code) = standins::run_as_started() {
+        return Ok(code);
+    }
+    let demo;
     let arguments: Vec<String> = std::env::args().skip(1).collect();
-    let [yard, twin, helper, rest @ ..] = arguments.as_slice() else {
-        return Err("usage: play YARD TWIN HELPER [ARGUMENTS]".into());
+    let (yard, twin, helper, rest) = match arguments.as_slice() {
+        [] => {
+            demo = desk::Desk::new()?;
+            (demo.yard.clone(), TwinName::new(desk::TWINS[0].0)?, "self", &[][..])
+        }
+        [yard, twin, helper, rest @ ..] => (Yard::open(Path::new(yard))?, TwinName::new(twin)?, helper.as_str(), rest),
+        _ => return Err("usage: play [YARD TWIN HELPER [ARGUMENTS]]".into()),
     };
-    let (yard, twin, ctx) = (Yard::open(Path::new(yard))?, TwinName::new(twin)?, Ctx::new());
+    let ctx = Ctx::new();
     let mut options = LaunchOptions { arguments: rest.iter().map(Into::into).collect(), ..LaunchOptions::default() };
-    options.helper = match helper.as_str() {
+    options.helper = match helper {
         "copy" => Helper::Copy,
         "self" => Helper::SelfExe,
         program => Helper::Program(program.into()),
@@ -29,7 +41,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         println!("outside: {}", path.display());
     }
     match outcome.record.exit_code {
-        Some(0) => Ok(()),
+        Some(0) => Ok(ExitCode::SUCCESS),
         code => Err(format!("it ended with {code:?}").into()),
     }
 }

@@ -32,6 +32,24 @@ fn run(name: &str, arguments: &[&str]) -> String {
 }
 
 #[test]
+fn each_example_runs_without_arguments_on_data_of_its_own() {
+    for (name, says) in [
+        ("two_builds", "my 2.0 ran: "),
+        ("clone_many", "5 clones in "),
+        ("undo", "evening shift is back at 1"),
+        ("look", "files are the same"),
+        ("play", "evening shift ran "),
+        ("window", "fresh air ran: "),
+        ("decide", " bytes come, "),
+    ] {
+        let said = run(name, &[]);
+        assert!(said.contains(says), "{name}: {said}");
+    }
+    let said = String::from_utf8(run_as_it_ends("undo", &["nowhere", "a"]).stderr).unwrap();
+    assert!(said.contains("nowhere"), "{said}");
+}
+
+#[test]
 fn two_builds_side_by_side_many_clones_one_that_goes_back_and_launches() {
     let place = Place::new();
     for build in ["old", "new"] {
