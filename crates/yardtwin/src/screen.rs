@@ -7,7 +7,7 @@ use std::sync::LazyLock;
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
-use comfy_table::{Cell, Table, presets};
+use comfy_table::{Table, presets};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -140,20 +140,17 @@ impl Screen {
     pub(crate) fn table(&self, heading: &[&str], rows: Vec<Vec<String>>) {
         let mut table = Table::new();
         table.load_style(presets::NOTHING);
-        table.set_header(heading.iter().map(|name| Cell::new(name).add_attribute(comfy_table::Attribute::Bold)));
+        table.set_header(heading);
         for row in rows {
             table.add_row(row.iter().map(|cell| plain(cell)));
         }
         for column in table.column_iter_mut() {
             column.set_padding((0, 2));
         }
-        let colours = std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none();
-        if colours {
-            table.enforce_styling();
-        } else {
-            table.force_no_tty();
+        for (at, line) in table.lines().enumerate() {
+            let line = line.trim_end();
+            if at == 0 { self.line(format_args!("{BOLD}{line}{BOLD:#}")) } else { self.line(line) }
         }
-        self.line(table.lines().map(|line| line.trim_end().to_owned()).collect::<Vec<_>>().join("\n"));
     }
 
     /// An error, with what to do and what to type.
