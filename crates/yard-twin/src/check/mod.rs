@@ -85,6 +85,31 @@ impl Yard {
     /// Looks for whatever is wrong: in the catalogue, the pool, the records, the title sheets, the stock builds, the twins
     /// against their last state, their stock build and their sheet, the launch entries. Nothing is changed or taken in.
     ///
+    /// ```
+    /// # use yard_twin::*;
+    /// # let place = tempfile::tempdir()?;
+    /// # let installed = place.path().join("installed");
+    /// # std::fs::create_dir_all(installed.join("cabin"))?;
+    /// # std::fs::write(installed.join("board.txt"), "a board")?;
+    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+    /// # options.build = Some("1.4".parse()?);
+    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+    /// # for name in ["main"] {
+    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
+    /// #     yard.apply_clone(&plan, &ctx)?;
+    /// # }
+    /// let report = yard.check(&CheckOptions::default(), &ctx)?;
+    /// for finding in &report.findings {
+    ///     println!("{:?}: {}: {}", finding.severity, finding.about, finding.problem);
+    /// }
+    /// # assert!(report.findings.is_empty());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// [`crate::Error::NotFound`] for a stock build or twin that isn't there, [`crate::Error::Io`] for a folder of
     /// [`CheckOptions::from`] that can't be listed, [`crate::Error::Cancelled`]. What is wrong with the yard is a finding, and

@@ -135,6 +135,27 @@ impl Yard {
     /// Looks at what a clone would do. A source twin is settled first: the clone takes what it holds *now*, its game
     /// folder, its home and its profile, but not its entries or runs.
     ///
+    /// ```
+    /// # use yard_twin::*;
+    /// # let place = tempfile::tempdir()?;
+    /// # let installed = place.path().join("installed");
+    /// # std::fs::create_dir_all(installed.join("cabin"))?;
+    /// # std::fs::write(installed.join("board.txt"), "a board")?;
+    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+    /// # options.build = Some("1.4".parse()?);
+    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+    /// let (source, name) = ("wexcombe@1.4".parse()?, TwinName::new("night turn")?);
+    /// let plan = yard.plan_clone(&source, &name, CloneOptions::default(), &ctx)?;
+    /// println!("{} files, {} bytes on disk at most", plan.totals.files, plan.room.needs);
+    /// let twin = yard.apply_clone(&plan, &ctx)?;
+    /// assert!(twin.folder.join("game/board.txt").is_file());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::NotTaken`] if the source holds what can't be copied.
     pub fn plan_clone(&self, source: &Source, name: &TwinName, options: CloneOptions, ctx: &Ctx) -> Result<ClonePlan> {

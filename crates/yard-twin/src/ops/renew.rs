@@ -112,6 +112,34 @@ pub struct RenewOutcome {
 impl Yard {
     /// Looks at what a renew would do. The twin is settled first, so that what is there now can be gone back to.
     ///
+    /// ```
+    /// # use yard_twin::*;
+    /// # let place = tempfile::tempdir()?;
+    /// # let installed = place.path().join("installed");
+    /// # std::fs::create_dir_all(installed.join("cabin"))?;
+    /// # std::fs::write(installed.join("board.txt"), "a board")?;
+    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+    /// # options.build = Some("1.4".parse()?);
+    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+    /// # for name in ["main"] {
+    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
+    /// #     yard.apply_clone(&plan, &ctx)?;
+    /// # }
+    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+    /// std::fs::write(game("main").join("board.txt"), "spoiled")?;
+    /// std::fs::write(game("main").join("cabin/one.wjs"), "a shift")?;
+    /// let options = RenewOptions { rest: Some(Rest::Leave), ..RenewOptions::default() };
+    /// let plan = yard.plan_renew(&"main".parse()?, &options, &ctx)?;
+    /// yard.apply_renew(&plan, &ctx)?;
+    /// assert_eq!(std::fs::read_to_string(game("main").join("board.txt"))?, "a board");
+    /// assert!(game("main").join("cabin/one.wjs").is_file(), "what is the player's stays");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// [`crate::Error::NotFound`] for the twin or the stock build, [`TwinError::OtherTitle`], [`TwinError::Protected`] if game files
     /// would change, [`crate::Error::Obstructed`] where a file of the one would stand where the other has a folder,

@@ -215,6 +215,35 @@ impl Yard {
 
     /// Looks at what a restore would do. The twin is settled first, so that what is there now can be gone back to.
     ///
+    /// ```
+    /// # use yard_twin::*;
+    /// # let place = tempfile::tempdir()?;
+    /// # let installed = place.path().join("installed");
+    /// # std::fs::create_dir_all(installed.join("cabin"))?;
+    /// # std::fs::write(installed.join("board.txt"), "a board")?;
+    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+    /// # options.build = Some("1.4".parse()?);
+    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+    /// # for name in ["main"] {
+    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
+    /// #     yard.apply_clone(&plan, &ctx)?;
+    /// # }
+    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+    /// let label = "before the mod".parse()?;
+    /// yard.snapshot(&"main".parse()?, Some(&label), false, &ctx)?;
+    /// std::fs::write(game("main").join("board.txt"), "broken by a mod")?;
+    /// let options = RestoreOptions { to: Some(SnapshotRef::Label(label)), ..RestoreOptions::default() };
+    /// let plan = yard.plan_restore(&"main".parse()?, &options, &ctx)?;
+    /// let outcome = yard.apply_restore(&plan, &ctx)?;
+    /// assert_eq!(std::fs::read_to_string(game("main").join("board.txt"))?, "a board");
+    /// println!("the way back is {}", outcome.before);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// [`Error::NotFound`] for a twin or a state, [`TwinError::Protected`], [`TwinError::NothingToUndo`],
     /// [`Error::Obstructed`] if a belonging that stays would need a folder where a file is to come, [`Error::Busy`] while

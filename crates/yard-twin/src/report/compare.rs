@@ -226,6 +226,31 @@ impl Yard {
     /// Compares two sides. A twin is looked at as it is now, and nothing is taken in: asked again, the answer is the same.
     /// One that is in use is compared as it was at the last look.
     ///
+    /// ```
+    /// # use yard_twin::*;
+    /// # let place = tempfile::tempdir()?;
+    /// # let installed = place.path().join("installed");
+    /// # std::fs::create_dir_all(installed.join("cabin"))?;
+    /// # std::fs::write(installed.join("board.txt"), "a board")?;
+    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+    /// # options.build = Some("1.4".parse()?);
+    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+    /// # for name in ["main"] {
+    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
+    /// #     yard.apply_clone(&plan, &ctx)?;
+    /// # }
+    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+    /// std::fs::write(game("main").join("board.txt"), "painted")?;
+    /// let difference = yard.diff(&"wexcombe@1.4".parse()?, &"main".parse()?, &ctx)?;
+    /// let paths: Vec<String> = difference.paths.iter().map(|differing| differing.path.to_string()).collect();
+    /// assert_eq!(paths, ["game/board.txt"]);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Damaged`], [`Error::Io`].
     pub fn diff(&self, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {

@@ -88,6 +88,31 @@ impl Yard {
     /// Looks at what removing a twin means. It is settled first, so that its last state is kept; a twin whose folder is
     /// missing can be removed too. With a twin that is removed already, the plan is for [`Yard::forget_twin`].
     ///
+    /// ```
+    /// # use yard_twin::*;
+    /// # let place = tempfile::tempdir()?;
+    /// # let installed = place.path().join("installed");
+    /// # std::fs::create_dir_all(installed.join("cabin"))?;
+    /// # std::fs::write(installed.join("board.txt"), "a board")?;
+    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+    /// # options.build = Some("1.4".parse()?);
+    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+    /// # for name in ["main"] {
+    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
+    /// #     yard.apply_clone(&plan, &ctx)?;
+    /// # }
+    /// let plan = yard.plan_remove(&"main".parse()?, &ctx)?;
+    /// yard.apply_remove(&plan, &ctx)?;
+    /// // Its last state is kept: it can be cloned from.
+    /// let back = yard.plan_clone(&"main".parse()?, &"main".parse()?, CloneOptions::default(), &ctx)?;
+    /// yard.apply_clone(&back, &ctx)?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// [`Error::NotFound`], or [`Error::Busy`] while it runs.
     pub fn plan_remove(&self, name: &TwinName, ctx: &Ctx) -> Result<RemovePlan> {

@@ -164,6 +164,38 @@ impl Yard {
     /// Looks at what a carry would do. What is as it was shipped is no belonging, and what was shipped with the twin that
     /// they go to, and nobody touched there, is no clash. Twins are settled first.
     ///
+    /// ```
+    /// # use yard_twin::*;
+    /// # let place = tempfile::tempdir()?;
+    /// # let installed = place.path().join("installed");
+    /// # std::fs::create_dir_all(installed.join("cabin"))?;
+    /// # std::fs::write(installed.join("board.txt"), "a board")?;
+    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+    /// # options.build = Some("1.4".parse()?);
+    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+    /// # for name in ["old", "new"] {
+    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
+    /// #     yard.apply_clone(&plan, &ctx)?;
+    /// # }
+    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+    /// std::fs::write(game("old").join("cabin/one.wjs"), "a long shift")?;
+    /// std::fs::write(game("new").join("cabin/one.wjs"), "another")?;
+    /// let options = CarryOptions { groups: vec!["shifts".into()], ..CarryOptions::default() };
+    /// let mut plan = yard.plan_carry(&CarryFrom::Twin("old".parse()?), &"new".parse()?, &options, &ctx)?;
+    /// while let Some(clash) = plan.items().iter().find(|item| item.does == Does::Undecided) {
+    ///     let place = clash.to.clone();
+    ///     plan = plan.decide(&yard, &place, OnClash::Both, &ctx)?;
+    /// }
+    /// let outcome = yard.apply_carry(&plan, &ctx)?;
+    /// assert_eq!(outcome.verified, 1);
+    /// assert!(game("new").join("cabin/one 2.wjs").is_file());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would take a folder's
     /// place, [`crate::Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files of a protected twin

@@ -154,6 +154,38 @@ const PARTS: [&str; 13] = [
 impl Yard {
     /// Looks at what a change of a twin's config edits would do. The twin is settled first.
     ///
+    /// ```
+    /// # use yard_twin::*;
+    /// # let place = tempfile::tempdir()?;
+    /// # let installed = place.path().join("installed");
+    /// # std::fs::create_dir_all(installed.join("cabin"))?;
+    /// # std::fs::write(installed.join("board.txt"), "a board")?;
+    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
+    /// # options.build = Some("1.4".parse()?);
+    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+    /// # for name in ["main"] {
+    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
+    /// #     yard.apply_clone(&plan, &ctx)?;
+    /// # }
+    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+    /// let edit = Edit {
+    ///     file: "panel.ini".into(),
+    ///     key: "video.width".into(),
+    ///     value: "2560".into(),
+    ///     format: None,
+    ///     encoding: None,
+    ///     enforce: false,
+    /// };
+    /// let plan = yard.plan_edits(&"main".parse()?, &EditChange::Set { edit, variant: None }, &ctx)?;
+    /// yard.apply_edits(&plan, &ctx)?;
+    /// assert_eq!(std::fs::read_to_string(game("main").join("cabin/panel.ini"))?, "[video]\nwidth = 2560\n");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
     /// # Errors
     /// [`LaunchError::Edit`] if a file is not of the format that it should be, is no text, or the value can't stand there;
     /// [`LaunchError::EditFile`], [`LaunchError::Setting`], [`LaunchError::Profile`],
