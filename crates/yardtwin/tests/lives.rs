@@ -32,7 +32,7 @@ const DEEDS: [&str; 12] = [
     "echo other > \"$f\" || true",
     "cp \"$f\" new.tmp && echo more >> new.tmp && mv -f new.tmp \"$f\" || true",
     "mkdir -p own && echo $n > own/$n.sav",
-    "mkdir -p own && echo again >> own/one.sav",
+    "mkdir -p own && echo again >> own/one.sav || true",
     "rm -f \"$f\" || true",
     "mkdir -p \"sub $n/deep\" && echo $n > \"sub $n/deep/file\"",
     "mv \"$f\" \"moved $n.dat\" || true",
