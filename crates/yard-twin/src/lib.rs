@@ -94,9 +94,10 @@ pub use ops::{
     CarryFrom, CarryOptions, CarryOutcome, CarryPlan, CarrySide, CloneOptions, CloneOutcome, ClonePlan, Contained,
     EditChange, EditDoes, EditOutcome, EditPlan, EditView, FolderRepathOutcome, FolderRepathPlan, HomePart,
     InsideOutcome, InsidePlan, IntakeOptions, IntakeOutcome, IntakePlan, Keep, LaunchOptions, LaunchPlan, NamedPlace,
-    NotKept, PlaceKind, ProfileChange, ProfileView, ProtectOutcome, RenameOutcome, RenewOptions, RenewOutcome,
-    RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions, RestoreOutcome, RestorePlan, RunDetails, RunOutcome,
-    RunReport, Running, SheetPlan, SheetUse, Signaller, SnapshotOutcome, TakenAway, TwinIntakeOptions, TwinIntakePlan,
+    NotKept, PlaceKind, ProfileChange, ProfilePlan, ProfileView, ProtectOutcome, ProtectPlan, RenameOutcome,
+    RenamePlan, RenewOptions, RenewOutcome, RenewPlan, RepathOutcome, RepathPlan, Rest, RestoreOptions, RestoreOutcome,
+    RestorePlan, RunDetails, RunOutcome, RunReport, Running, SheetPlan, SheetUse, Signaller, SnapshotDropPlan,
+    SnapshotOutcome, SnapshotPlan, TakenAway, TwinIntakeOptions, TwinIntakePlan,
 };
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use report::{
@@ -104,10 +105,10 @@ pub use report::{
     LineChange, Overlap, Part, ShareTotals, SharedWith, Shares, SheetView, Space, Tallies, Tally, TwinDetails,
     TwinSummary, Unsettled, YardSpace,
 };
-pub use twin::{Leaks, Room};
+pub use twin::{Leaks, MarkersPlan, Room};
 pub use upkeep::{
     Files, ForgetOutcome, LetGo, OnlyHere, RemoveOutcome, RemovePlan, StockDetails, StockRemovePlan, StockSummary,
-    SweepOutcome,
+    StockUnremovePlan, SweepOutcome, SweepPlan,
 };
 pub use yard::{KeepPolicy, Yard};
 
@@ -127,7 +128,7 @@ pub use sheet::{Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, P
 pub use store::pool::{Share, Sharing, Unshared};
 
 // Starting programs.
-pub use entry::{EntryOptions, EntryPlan, EntrySummary};
+pub use entry::{EntryOptions, EntryPlan, EntrySummary, RemoveEntriesPlan};
 pub use launch::{Changes, GroupChange, Helper, Isolation, OutputSink, Possible, Stream, changes, launch_helper};
 
 pub use error::{CarryError, Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};

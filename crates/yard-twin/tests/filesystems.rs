@@ -93,11 +93,13 @@ fn every_kind_of_entry_becomes_every_other_one_and_comes_back() {
         if shares.reflinked.files + shares.linked.files == 0 {
             assert_eq!(made.unshared, Some(Unshared::NoLinks), "{filesystem}: and says so");
         }
-        assert_eq!(yard.snapshot(&twin, Some(&"before".parse().unwrap()), false, &ctx).unwrap().game.total(), 0);
+        let plan = yard.plan_snapshot(&twin, Some(&"before".parse().unwrap()), &ctx).unwrap();
+        assert_eq!(yard.apply_snapshot(&plan, &ctx).unwrap().game.total(), 0);
 
         lay(&place.at("yard/twins/a/game"), true);
         let after = game(&place.at("yard"));
-        yard.snapshot(&twin, Some(&"after".parse().unwrap()), false, &ctx).unwrap();
+        let plan = yard.plan_snapshot(&twin, Some(&"after".parse().unwrap()), &ctx).unwrap();
+        yard.apply_snapshot(&plan, &ctx).unwrap();
         for (label, holds) in [("before", &before), ("after", &after), ("before", &before)] {
             let to = Some(SnapshotRef::Label(label.parse().unwrap()));
             let plan = yard

@@ -154,7 +154,8 @@ impl World {
 
     fn snapshot(&mut self) {
         let Some(name) = self.some_twin() else { return };
-        let made = self.yard.snapshot(&twin(&name), None, false, &Ctx::new()).unwrap();
+        let plan = self.yard.plan_snapshot(&twin(&name), None, &Ctx::new()).unwrap();
+        let made = self.yard.apply_snapshot(&plan, &Ctx::new()).unwrap();
         self.log.push(format!("snapshot {name} {}", made.number));
         assert_eq!(self.remember(&name), made.number);
     }
@@ -191,7 +192,8 @@ impl World {
             history.iter().filter(|entry| entry.what == What::Snapshot).map(|entry| entry.number).collect()
         };
         let before: Vec<_> = self.twin_names().iter().map(|name| snapshots(&self.yard, name)).collect();
-        let swept = self.yard.sweep(false, &Ctx::new()).unwrap();
+        let plan = self.yard.plan_sweep(&Ctx::new()).unwrap();
+        let swept = self.yard.apply_sweep(&plan, &Ctx::new()).unwrap();
         assert_eq!(swept.missing, None);
         let after: Vec<_> = self.twin_names().iter().map(|name| snapshots(&self.yard, name)).collect();
         assert_eq!(before, after);

@@ -25,7 +25,7 @@ fn life(yard: &Yard, name: &TwinName, sharing: Sharing) -> Result<()> {
     let (ctx, options) = (ctx(), CloneOptions { sharing: Some(sharing), ..CloneOptions::default() });
     let twin = yard.apply_clone(&yard.plan_clone(&Source::Twin("common".parse()?), name, options, &ctx)?, &ctx)?;
     fs::write(twin.folder.join("game/own.dat"), name.as_str()).unwrap();
-    yard.snapshot(name, None, false, &ctx)?;
+    yard.apply_snapshot(&yard.plan_snapshot(name, None, &ctx)?, &ctx)?;
     fs::remove_file(twin.folder.join("game/data/b")).unwrap();
     let options = RestoreOptions { to: Some(SnapshotRef::Number(2)), ..RestoreOptions::default() };
     yard.apply_restore(&yard.plan_restore(name, &options, &ctx)?, &ctx)?;

@@ -124,13 +124,14 @@ fn a_changed_profile_keeps_every_other_byte_and_unset_gives_back_what_was_there(
         std::fs::write(&path, text).unwrap();
         for setting in ["arguments", "environment.NEW", "program"] {
             let setting: Setting = setting.parse().unwrap();
-            let change = yard.change_profile(&name, None, &setting, Some(&["x y".into()]), false).unwrap();
+            let plan = yard.plan_profile(&name, None, &setting, Some(&["x y".into()])).unwrap();
+            let change = yard.apply_profile(&plan).unwrap();
             assert_eq!((change.before, change.after.as_deref()), (None, Some("x y")));
             let changed = std::fs::read_to_string(&path).unwrap();
             for line in text.lines() {
                 assert!(changed.contains(line), "{line:?} is still in {changed:?}");
             }
-            yard.change_profile(&name, None, &setting, None, false).unwrap();
+            yard.apply_profile(&yard.plan_profile(&name, None, &setting, None).unwrap()).unwrap();
         }
         let left = std::fs::read_to_string(&path).unwrap();
         assert_eq!(left.replace("\r\n", "\n").trim_end(), text.replace("\r\n", "\n").trim_end());

@@ -86,7 +86,7 @@ fn a_yard_of_each_former_format_is_opened_and_used() {
         let plan = yard.plan_restore(&"a".parse().unwrap(), &options, &ctx).unwrap();
         yard.apply_restore(&plan, &ctx).unwrap();
         assert!(!save.exists(), "format {version}");
-        yard.sweep(false, &ctx).unwrap();
+        yard.apply_sweep(&yard.plan_sweep(&ctx).unwrap(), &ctx).unwrap();
         let report = yard.check(&CheckOptions { full: true, ..CheckOptions::default() }, &ctx).unwrap();
         let bad: Vec<_> = report.findings.iter().filter(|finding| finding.severity == Severity::Damaged).collect();
         assert!(bad.is_empty(), "format {version}: {bad:?}");

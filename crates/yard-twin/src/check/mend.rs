@@ -126,7 +126,7 @@ impl Yard {
             Problem::Unguarded { paths } => self.guard_pool(paths, ctx),
             Problem::GuardLifted { .. } => self.settle(&twin()?, ctx).map(drop),
             Problem::Altered { paths } => self.put_altered_right(&twin()?, paths, ctx),
-            Problem::NoMarkers { .. } => self.lay_markers(&twin()?.name, false, ctx).map(drop),
+            Problem::NoMarkers { .. } => self.apply_markers(&self.plan_markers(&twin()?.name, ctx)?, ctx).map(drop),
             Problem::EntryMissing { .. } | Problem::EntryWrong { .. } if options.entry_command.is_empty() => {
                 let why = "none was given that starts a twin";
                 Err(Error::Name { what: "command", name: String::new(), why })

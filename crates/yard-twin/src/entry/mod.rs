@@ -51,6 +51,16 @@ pub struct EntrySummary {
     pub missing: bool,
 }
 
+/// The launch entries of a twin that will be deleted.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct RemoveEntriesPlan {
+    /// The twin.
+    pub twin: TwinName,
+    /// Their files.
+    pub paths: Vec<PathBuf>,
+}
+
 /// What is wrong with the launch entry of a twin, and whether the file is ours at all.
 pub(crate) fn fault(path: &Path, twin: TwinId) -> Option<(String, bool)> {
     let text =
@@ -114,21 +124,26 @@ impl Yard {
         Ok(entries)
     }
 
-    /// Deletes the launch entries of a twin, and says which; with `dry_run`, only says which.
+    /// Looks for the launch entries of a twin, which are to be deleted.
     ///
     /// # Errors
     /// [`Error::NotFound`] if the twin has none.
-    pub fn remove_entries(&self, name: &TwinName, dry_run: bool) -> Result<Vec<PathBuf>> {
+    pub fn plan_remove_entries(&self, name: &TwinName) -> Result<RemoveEntriesPlan> {
         let row = self.twin_row(name, false)?;
         let paths: Vec<_> =
             self.catalog.entries()?.into_iter().filter(|entry| entry.twin == row.id).map(|entry| entry.path).collect();
         if paths.is_empty() {
             return Err(Error::NotFound { what: "launch entry of", name: name.to_string(), known: Vec::new() });
         }
-        if !dry_run {
-            paths.iter().try_for_each(|path| self.delete_entry(path))?;
-        }
-        Ok(paths)
+        Ok(RemoveEntriesPlan { twin: row.name, paths })
+    }
+
+    /// Deletes launch entries of a twin.
+    ///
+    /// # Errors
+    /// [`Error::Io`].
+    pub fn apply_remove_entries(&self, plan: &RemoveEntriesPlan) -> Result<()> {
+        plan.paths.iter().try_for_each(|path| self.delete_entry(path))
     }
 
     /// Makes the launch entries of a twin show its new name, and says which; with `dry_run`, only says which. What they

@@ -32,16 +32,20 @@ const OPERATIONS: [(&str, Operation); 22] = [
     ("clone of a twin", |yard, _| clone(yard, "a", "new", Sharing::All)),
     ("clone of a removed twin", |yard, _| clone(yard, "gone", "gone", Sharing::All)),
     ("settle", |yard, _| yard.twin_details(&"a".parse()?, &ctx()).map(|_| ())),
-    ("snapshot", |yard, _| yard.snapshot(&"a".parse()?, Some(&"kept".parse()?), false, &ctx()).map(|_| ())),
+    ("snapshot", |yard, _| {
+        yard.apply_snapshot(&yard.plan_snapshot(&"a".parse()?, Some(&"kept".parse()?), &ctx())?, &ctx()).map(|_| ())
+    }),
     ("restore", |yard, _| restore(yard, "a", 1)),
     ("large rebase", |yard, _| restore(yard, "a", 1)),
-    ("rename", |yard, _| yard.rename_twin(&"a".parse()?, &"other".parse()?, true, false, &ctx()).map(|_| ())),
-    ("protect", |yard, _| yard.protect_twin(&"a".parse()?, true, false, &ctx()).map(|_| ())),
-    ("sweep", |yard, _| yard.sweep(false, &ctx()).map(|_| ())),
+    ("rename", |yard, _| {
+        yard.apply_rename(&yard.plan_rename(&"a".parse()?, &"other".parse()?, true, &ctx())?, &ctx()).map(|_| ())
+    }),
+    ("protect", |yard, _| yard.apply_protect(&yard.plan_protect(&"a".parse()?, true)?, &ctx()).map(|_| ())),
+    ("sweep", |yard, _| yard.apply_sweep(&yard.plan_sweep(&ctx())?, &ctx()).map(|_| ())),
     ("remove", |yard, _| yard.apply_remove(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
     ("forget", |yard, _| yard.forget_twin(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
     ("profile", |yard, _| {
-        yard.change_profile(&"a".parse()?, None, &"note".parse()?, Some(&["x".into()]), false).map(|_| ())
+        yard.apply_profile(&yard.plan_profile(&"a".parse()?, None, &"note".parse()?, Some(&["x".into()]))?).map(|_| ())
     }),
     ("sheet", |yard, place| yard.apply_sheet(&yard.plan_add_sheet(&place.join("sheet.toml"), true)?, &ctx())),
     ("entry", |yard, place| {
@@ -325,7 +329,7 @@ fn stopped_at_whichever_change_everything_is_as_before_or_as_after() {
 /// What a sweep that was cut off has left goes with the next one: then the pool holds what is needed, and nothing else.
 fn check_swept(place: &Path) {
     let yard = Yard::open(&place.join("yard")).unwrap();
-    yard.sweep(false, &ctx()).unwrap();
+    yard.apply_sweep(&yard.plan_sweep(&ctx()).unwrap(), &ctx()).unwrap();
     let beside = |path: &Path| path.ends_with("generation") || path.ends_with("ledger");
     let files = tree(yard.store.pool.root()).into_iter().filter(|path| path.is_file() && !beside(path));
     let mut needed: Vec<PathBuf> = yard

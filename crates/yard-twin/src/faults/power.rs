@@ -66,7 +66,8 @@ fn story(root: &Path, promised: &Mutex<Promised>) {
     fs::remove_file(game.join("scenery.dat")).unwrap();
     yard.twin_details(&"b".parse().unwrap(), &ctx()).unwrap();
     promised.lock().unwrap().settled = true;
-    yard.snapshot(&"b".parse().unwrap(), Some(&"kept".parse().unwrap()), false, &ctx()).unwrap();
+    let plan = yard.plan_snapshot(&"b".parse().unwrap(), Some(&"kept".parse().unwrap()), &ctx()).unwrap();
+    yard.apply_snapshot(&plan, &ctx()).unwrap();
     promised.lock().unwrap().kept = true;
     restore(&yard, "b", 1).unwrap();
     promised.lock().unwrap().restored = true;

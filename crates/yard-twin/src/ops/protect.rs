@@ -23,23 +23,42 @@ pub struct ProtectOutcome {
     pub nothing_own: bool,
 }
 
+/// What protecting a twin, or taking the protection off, will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct ProtectPlan {
+    /// What comes of it.
+    #[serde(flatten)]
+    pub would: ProtectOutcome,
+}
+
 impl Yard {
-    /// Protects a twin, or takes the protection off: as long as it is on, every operation that would change game files
-    /// outside belongings, live paths and the home is refused. What changes them in other ways is shown by
-    /// [`Yard::twin_details`]. With `dry_run`, only looks.
+    /// Looks at what protecting a twin means, or taking the protection off: as long as it is on, every operation that would
+    /// change game files outside belongings, live paths and the home is refused. What changes them in other ways is shown by
+    /// [`Yard::twin_details`].
     ///
     /// # Errors
-    /// [`crate::Error::NotFound`], [`crate::Error::Busy`] while it runs.
-    pub fn protect_twin(&self, name: &TwinName, on: bool, dry_run: bool, ctx: &Ctx) -> Result<ProtectOutcome> {
+    /// [`crate::Error::NotFound`].
+    pub fn plan_protect(&self, name: &TwinName, on: bool) -> Result<ProtectPlan> {
         let row = self.twin_row(name, false)?;
         let changed = row.protected.is_some() != on;
-        if changed && !dry_run {
-            self.settle(&row, ctx)?;
-            let state = self.twin_row(name, false)?.state;
-            self.catalog.protect_twin(row.id, on.then_some(state))?;
-        }
         let nothing_own = on && self.knows_nothing_own(&self.store.state(row.state)?.build)?;
-        Ok(ProtectOutcome { name: row.name, protected: on, changed, nothing_own })
+        Ok(ProtectPlan { would: ProtectOutcome { name: row.name, protected: on, changed, nothing_own } })
+    }
+
+    /// Protects a twin as it is now, or takes the protection off.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_protect`], and [`crate::Error::Busy`] while it runs.
+    pub fn apply_protect(&self, plan: &ProtectPlan, ctx: &Ctx) -> Result<ProtectOutcome> {
+        let ProtectPlan { would } = self.plan_protect(&plan.would.name, plan.would.protected)?;
+        if would.changed {
+            let row = self.twin_row(&would.name, false)?;
+            self.settle(&row, ctx)?;
+            let state = self.twin_row(&would.name, false)?.state;
+            self.catalog.protect_twin(row.id, would.protected.then_some(state))?;
+        }
+        Ok(would)
     }
 
     /// Whether the sheet of a build's title says of nothing in the game folder that it is the player's own.

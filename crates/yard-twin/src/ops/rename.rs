@@ -37,6 +37,17 @@ pub struct RenameOutcome {
     pub entries: Vec<PathBuf>,
 }
 
+/// What renaming a twin will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct RenamePlan {
+    /// What comes of it.
+    #[serde(flatten)]
+    pub would: RenameOutcome,
+    #[serde(skip)]
+    move_folder: bool,
+}
+
 /// What mending comes to.
 struct PathMend {
     states: Option<Mend>,
@@ -44,17 +55,29 @@ struct PathMend {
 }
 
 impl Yard {
-    /// Gives a twin another name. Its folder, its id and what its launch entries start stay; with `move_folder` the folder
-    /// gets the new name too, and text files up to 1 MiB, symlinks and the profile that name the old folder by its
-    /// absolute path are mended: those that differ from what was laid, since nothing else can name it. That is a change
-    /// in the twin's history. With `dry_run`, only looks.
-    ///
-    /// A crash leaves the twin with the old name, or with the new one and all mended.
+    /// Looks at what giving a twin another name would do. Its folder, its id and what its launch entries start stay; with
+    /// `move_folder` the folder gets the new name too, and text files up to 1 MiB, symlinks and the profile that name the old
+    /// folder by its absolute path are mended: those that differ from what was laid, since nothing else can name it. That is
+    /// a change in the twin's history.
     ///
     /// # Errors
     /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::FolderInTheWay`], [`Error::Busy`] while it runs,
     /// [`TwinError::Protected`] if game files of a protected twin would have to be mended.
-    pub fn rename_twin(
+    pub fn plan_rename(&self, name: &TwinName, new: &TwinName, move_folder: bool, ctx: &Ctx) -> Result<RenamePlan> {
+        Ok(RenamePlan { would: self.rename(name, new, move_folder, true, ctx)?, move_folder })
+    }
+
+    /// Gives a twin another name.
+    ///
+    /// A crash leaves the twin with the old name, or with the new one and all mended.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_rename`].
+    pub fn apply_rename(&self, plan: &RenamePlan, ctx: &Ctx) -> Result<RenameOutcome> {
+        self.rename(&plan.would.before, &plan.would.name, plan.move_folder, false, ctx)
+    }
+
+    fn rename(
         &self,
         name: &TwinName,
         new: &TwinName,

@@ -7,6 +7,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
+use crate::disk::lock::HeldTwin;
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, SnapshotLabel, SnapshotRef, TwinName};
 use crate::listing::{Listing, Named, diff, rebase};
@@ -34,6 +35,25 @@ pub struct SnapshotOutcome {
     pub own: Counts,
     /// What can't be kept, each with its reason.
     pub not_taken: Vec<String>,
+}
+
+/// A snapshot that will be made.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct SnapshotPlan {
+    /// What comes of it.
+    #[serde(flatten)]
+    pub would: SnapshotOutcome,
+}
+
+/// A snapshot that will be let go.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct SnapshotDropPlan {
+    /// The twin.
+    pub twin: TwinName,
+    /// Its line in the history.
+    pub entry: HistoryEntry,
 }
 
 /// What a restore may be told. The default goes back by one change of the game files.
@@ -100,18 +120,44 @@ pub struct RestoreOutcome {
 }
 
 impl Yard {
-    /// Keeps the state that a twin has now until it is let go by [`Yard::drop_snapshot`].
+    /// Looks at what a snapshot of a twin would keep. The twin is settled first.
     ///
     /// # Errors
     /// [`Error::NotFound`], [`Error::Exists`] if the twin has a snapshot of that label, [`Error::Busy`] while it runs.
-    /// With `dry_run` nothing is kept, but what changed is taken in.
-    pub fn snapshot(
+    pub fn plan_snapshot(&self, name: &TwinName, label: Option<&SnapshotLabel>, ctx: &Ctx) -> Result<SnapshotPlan> {
+        let (would, _) = self.settle_for_snapshot(name, label, ctx)?;
+        Ok(SnapshotPlan { would })
+    }
+
+    /// Keeps the state that a twin has now until it is let go by [`Yard::apply_snapshot_drop`].
+    ///
+    /// # Errors
+    /// As [`Yard::plan_snapshot`].
+    pub fn apply_snapshot(&self, plan: &SnapshotPlan, ctx: &Ctx) -> Result<SnapshotOutcome> {
+        let SnapshotOutcome { name, label, game, own, .. } = &plan.would;
+        let (mut made, _held) = self.settle_for_snapshot(name, label.as_ref(), ctx)?;
+        // What the plan has taken in already is news to whoever asked for it.
+        if made.game.total() + made.own.total() == 0 {
+            (made.game, made.own) = (*game, *own);
+        }
+        let row = self.twin_row(name, false)?;
+        let none = Counts::default();
+        self.catalog.together(|| {
+            let label = label.as_ref();
+            let change = NewChange { what: What::Snapshot, game: none, own: none, label, state: row.state };
+            made.number = self.catalog.add_change(row.id, &change)?;
+            Ok(())
+        })?;
+        Ok(made)
+    }
+
+    /// What a snapshot of a twin keeps, which is held as long as the answer.
+    fn settle_for_snapshot(
         &self,
         name: &TwinName,
         label: Option<&SnapshotLabel>,
-        dry_run: bool,
         ctx: &Ctx,
-    ) -> Result<SnapshotOutcome> {
+    ) -> Result<(SnapshotOutcome, HeldTwin)> {
         let row = self.twin_row(name, false)?;
         if let Some(label) = label {
             self.check_label_free(&row, label)?;
@@ -119,20 +165,11 @@ impl Yard {
         let held = self.hold_twin(&row, ctx)?;
         let before = self.catalog.newest_change(row.id)?;
         let settled = self.settle_held(&row, &held, What::Outside, ctx)?;
-        let (state, _) = settled.state.encode();
         let found = self.catalog.history(row.id)?.into_iter().next().filter(|entry| entry.number > before);
         let (game, own) = found.map_or_else(Default::default, |entry| (entry.game, entry.own));
-        let mut number = before + 1;
-        if !dry_run {
-            let none = Counts::default();
-            self.catalog.together(|| {
-                let change = NewChange { what: What::Snapshot, game: none, own: none, label, state };
-                number = self.catalog.add_change(row.id, &change)?;
-                Ok(())
-            })?;
-        }
+        let number = self.catalog.newest_change(row.id)? + 1;
         let not_taken = settled.not_taken;
-        Ok(SnapshotOutcome { name: row.name, number, label: label.cloned(), game, own, not_taken })
+        Ok((SnapshotOutcome { name: row.name, number, label: label.cloned(), game, own, not_taken }, held))
     }
 
     fn check_label_free(&self, row: &TwinRow, label: &SnapshotLabel) -> Result<()> {
@@ -150,21 +187,27 @@ impl Yard {
         }
     }
 
-    /// Lets a snapshot go: nothing keeps its state but the keep policy. With `dry_run`, only looks for it.
+    /// Looks for a snapshot that is to be let go.
     ///
     /// # Errors
     /// [`Error::NotFound`].
-    pub fn drop_snapshot(&self, name: &TwinName, snapshot: &SnapshotRef, dry_run: bool) -> Result<HistoryEntry> {
+    pub fn plan_snapshot_drop(&self, name: &TwinName, snapshot: &SnapshotRef) -> Result<SnapshotDropPlan> {
         let row = self.twin_row(name, true)?;
         let entry = self.find_entry(&row, snapshot)?;
         if entry.what != What::Snapshot {
             let why = "it is a change, which the keep policy lets go, and no snapshot";
             return Err(Error::Name { what: "snapshot", name: snapshot.to_string(), why });
         }
-        if !dry_run {
-            self.catalog.drop_change(row.id, entry.number)?;
-        }
-        Ok(entry)
+        Ok(SnapshotDropPlan { twin: row.name, entry })
+    }
+
+    /// Lets a snapshot go: nothing keeps its state but the keep policy.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_snapshot_drop`].
+    pub fn apply_snapshot_drop(&self, plan: &SnapshotDropPlan) -> Result<()> {
+        let again = self.plan_snapshot_drop(&plan.twin, &SnapshotRef::Number(plan.entry.number))?;
+        self.catalog.drop_change(self.twin_row(&plan.twin, true)?.id, again.entry.number)
     }
 
     /// Every change of a twin that is kept, the newest first. The twin is settled first, unless it is running or removed.
@@ -234,7 +277,7 @@ impl Yard {
     /// # }
     /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
     /// let label = "before the mod".parse()?;
-    /// yard.snapshot(&"main".parse()?, Some(&label), false, &ctx)?;
+    /// yard.apply_snapshot(&yard.plan_snapshot(&"main".parse()?, Some(&label), &ctx)?, &ctx)?;
     /// std::fs::write(game("main").join("board.txt"), "broken by a mod")?;
     /// let options = RestoreOptions { to: Some(SnapshotRef::Label(label)), ..RestoreOptions::default() };
     /// let plan = yard.plan_restore(&"main".parse()?, &options, &ctx)?;

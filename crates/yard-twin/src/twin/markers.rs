@@ -33,6 +33,16 @@ fn nothing() -> ContentId {
     ContentId::from_bytes(*blake3::hash(b"").as_bytes())
 }
 
+/// Marker files and folders that a twin will get.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, serde::Serialize)]
+pub struct MarkersPlan {
+    /// The twin.
+    pub twin: TwinName,
+    /// Those that it doesn't have.
+    pub missing: Vec<String>,
+}
+
 impl Yard {
     /// Makes sure that the pool has the content of an empty file.
     pub(crate) fn keep_nothing(&self, op: &OpFolder, ctx: &Ctx) -> Result<()> {
@@ -47,18 +57,29 @@ impl Yard {
         self.take_from(nothing(), &path, &below, ctx).map(|_| ())
     }
 
-    /// Lays the marker files and folders of the title sheet that a twin doesn't have, and says which. With `dry_run`,
-    /// only looks.
+    /// Looks for the marker files and folders of the title sheet that a twin doesn't have. The twin is settled first.
+    ///
+    /// # Errors
+    /// [`crate::Error::NotFound`], [`crate::Error::Busy`].
+    pub fn plan_markers(&self, name: &TwinName, ctx: &Ctx) -> Result<MarkersPlan> {
+        let row = self.twin_row(name, false)?;
+        let settled = self.settle(&row, ctx)?;
+        let sheet = self.sheet_of(&settled.state.build)?;
+        let (_, missing) = with_markers(settled.listing, sheet.as_ref())?;
+        Ok(MarkersPlan { twin: row.name, missing })
+    }
+
+    /// Lays the marker files and folders that a twin doesn't have, and says which.
     ///
     /// # Errors
     /// As a restore: [`crate::Error::NotFound`], [`crate::Error::Busy`], [`crate::TwinError::Protected`].
-    pub fn lay_markers(&self, name: &TwinName, dry_run: bool, ctx: &Ctx) -> Result<Vec<String>> {
-        let row = self.twin_row(name, false)?;
+    pub fn apply_markers(&self, plan: &MarkersPlan, ctx: &Ctx) -> Result<Vec<String>> {
+        let row = self.twin_row(&plan.twin, false)?;
         let held = self.hold_twin(&row, ctx)?;
         let settled = self.settle_held(&row, &held, What::Outside, ctx)?;
         let sheet = self.sheet_of(&settled.state.build)?;
         let (next, missing) = with_markers(settled.listing.clone(), sheet.as_ref())?;
-        if dry_run || missing.is_empty() {
+        if missing.is_empty() {
             return Ok(missing);
         }
         if row.protected.is_some() {

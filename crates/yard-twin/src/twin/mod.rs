@@ -13,5 +13,6 @@ pub(crate) mod settle;
 pub(crate) mod vouch;
 
 pub use leaks::Leaks;
+pub use markers::MarkersPlan;
 pub use room::Room;
 pub(crate) use settle::Settled;

@@ -7,5 +7,5 @@ pub(crate) mod stock;
 pub(crate) mod sweep;
 
 pub use remove::{ForgetOutcome, OnlyHere, RemoveOutcome, RemovePlan};
-pub use stock::{StockDetails, StockRemovePlan, StockSummary};
-pub use sweep::{Files, LetGo, SweepOutcome};
+pub use stock::{StockDetails, StockRemovePlan, StockSummary, StockUnremovePlan};
+pub use sweep::{Files, LetGo, SweepOutcome, SweepPlan};

@@ -64,6 +64,14 @@ pub struct StockRemovePlan {
     pub only_here: OnlyHere,
 }
 
+/// A removed stock build that will be on the list again.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct StockUnremovePlan {
+    /// The stock build.
+    pub build: BuildRef,
+}
+
 impl Yard {
     /// The stock builds, by title and age; with `removed`, the removed ones instead.
     ///
@@ -143,7 +151,7 @@ impl Yard {
         Ok(StockRemovePlan { build: summary.build, totals: summary.totals, only_here: details.only_here })
     }
 
-    /// Takes a stock build off the list. Its contents stay in the pool, and [`Yard::stock_unremove`] brings it back.
+    /// Takes a stock build off the list. Its contents stay in the pool, and [`Yard::apply_stock_unremove`] brings it back.
     ///
     /// # Errors
     /// As [`Yard::plan_stock_remove`].
@@ -154,17 +162,26 @@ impl Yard {
         self.catalog.mark_stock(&row, Some(Timestamp::now()))
     }
 
-    /// Puts a removed stock build back on the list; with `dry_run`, only looks whether it can be.
+    /// Looks whether a removed stock build can be put back on the list.
     ///
     /// # Errors
     /// [`Error::NotFound`] if none of that name was removed, [`Error::Exists`] if one of that name is there.
-    pub fn stock_unremove(&self, build: &BuildRef, dry_run: bool, ctx: &Ctx) -> Result<()> {
-        let _alone = self.alone(ctx)?;
+    pub fn plan_stock_unremove(&self, build: &BuildRef) -> Result<StockUnremovePlan> {
         let row = self.stock_row(build, true)?;
         if row.removed_at.is_none() {
             let name = build.to_string();
             return Err(Error::Exists { what: "stock build", existing: row.build.to_string(), name });
         }
-        if dry_run { Ok(()) } else { self.catalog.mark_stock(&row, None) }
+        Ok(StockUnremovePlan { build: row.build })
+    }
+
+    /// Puts a removed stock build back on the list.
+    ///
+    /// # Errors
+    /// As [`Yard::plan_stock_unremove`].
+    pub fn apply_stock_unremove(&self, plan: &StockUnremovePlan, ctx: &Ctx) -> Result<()> {
+        let _alone = self.alone(ctx)?;
+        let again = self.plan_stock_unremove(&plan.build)?;
+        self.catalog.mark_stock(&self.stock_row(&again.build, true)?, None)
     }
 }

@@ -64,6 +64,15 @@ pub struct SweepOutcome {
     pub took: Duration,
 }
 
+/// What a sweep will let go and delete.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct SweepPlan {
+    /// What comes of it.
+    #[serde(flatten)]
+    pub would: SweepOutcome,
+}
+
 /// A sweep under way.
 struct Sweeping<'a> {
     ledger: &'a Ledger,
@@ -88,15 +97,27 @@ struct Unneeded {
 }
 
 impl Yard {
-    /// Lets go what the keep policy of `yard.toml` no longer keeps, then deletes the contents, listings and states that
-    /// nothing has needed for the days of grace. With `dry_run`, only says what would go.
+    /// Looks at what a sweep would let go: what the keep policy of `yard.toml` no longer keeps, and the contents, listings
+    /// and states that nothing has needed for the days of grace.
+    ///
+    /// # Errors
+    /// [`Error::Busy`] while another command is at work, [`Error::Io`].
+    pub fn plan_sweep(&self, ctx: &Ctx) -> Result<SweepPlan> {
+        Ok(SweepPlan { would: self.sweep(true, ctx)? })
+    }
+
+    /// Lets go of what may go by now, and deletes what nothing needs. What has come to be needed since it was planned stays.
     ///
     /// A crash leaves what was not deleted to the next sweep. What goes is committed and synced before the first file is
     /// deleted.
     ///
     /// # Errors
-    /// [`Error::Busy`] while another command is at work, [`Error::Io`].
-    pub fn sweep(&self, dry_run: bool, ctx: &Ctx) -> Result<SweepOutcome> {
+    /// As [`Yard::plan_sweep`].
+    pub fn apply_sweep(&self, _plan: &SweepPlan, ctx: &Ctx) -> Result<SweepOutcome> {
+        self.sweep(false, ctx)
+    }
+
+    fn sweep(&self, dry_run: bool, ctx: &Ctx) -> Result<SweepOutcome> {
         let began = Instant::now();
         // Looked at before the yard is held, which looking needs too.
         let held_back = self.held_back(&self.what_goes(Timestamp::now())?, ctx)?;

@@ -21,7 +21,8 @@ pub(crate) fn snapshot(
     how: DryRun,
     screen: &Screen,
 ) -> Done {
-    let outcome = yard.snapshot(name, label, how.dry_run, &ctx(screen))?;
+    let (plan, ctx) = (yard.plan_snapshot(name, label, &ctx(screen))?, ctx(screen));
+    let outcome = if how.dry_run { plan.would } else { yard.apply_snapshot(&plan, &ctx)? };
     screen.answer(&outcome, |screen| {
         let done = if how.dry_run { "would be kept" } else { "is kept" };
         let called = label.map(|label| format!(" as {}", shell(label))).unwrap_or_default();
@@ -39,8 +40,12 @@ pub(crate) fn snapshot(
 
 pub(crate) fn drop_snapshot(yard: &Yard, name: &TwinName, label: &SnapshotLabel, how: DryRun, screen: &Screen) -> Done {
     let snapshot: SnapshotRef = label.as_str().parse()?;
-    let entry = yard.drop_snapshot(name, &snapshot, how.dry_run)?;
-    screen.answer(&entry, |screen| {
+    let plan = yard.plan_snapshot_drop(name, &snapshot)?;
+    if !how.dry_run {
+        yard.apply_snapshot_drop(&plan)?;
+    }
+    let entry = &plan.entry;
+    screen.answer(entry, |screen| {
         let done = if how.dry_run { "would be let go" } else { "is let go" };
         screen.head(format_args!("The snapshot {} of {} {done}", shell(&snapshot), shell(name)));
         screen.facts(&[
@@ -249,7 +254,8 @@ fn say_restored(plan: &RestorePlan, outcome: &RestoreOutcome, screen: &Screen) {
 }
 
 pub(crate) fn sweep(yard: &Yard, how: DryRun, screen: &Screen) -> Done {
-    let outcome = yard.sweep(how.dry_run, &ctx(screen))?;
+    let (plan, ctx) = (yard.plan_sweep(&ctx(screen))?, ctx(screen));
+    let outcome = if how.dry_run { plan.would } else { yard.apply_sweep(&plan, &ctx)? };
     screen.answer(&outcome, |screen| say_swept(&outcome, how.dry_run, screen));
     let missing = outcome.missing.as_ref().is_some_and(|missing| !missing.is_empty());
     Ok(if missing { ExitCode::from(3) } else { ExitCode::SUCCESS })

@@ -385,8 +385,12 @@ fn list(yard: &Yard, screen: &Screen) -> Done {
 }
 
 fn remove(yard: &Yard, name: &TwinName, how: DryRun, screen: &Screen) -> Done {
-    let paths = yard.remove_entries(name, how.dry_run)?;
-    screen.answer(&paths, |screen| {
+    let plan = yard.plan_remove_entries(name)?;
+    if !how.dry_run {
+        yard.apply_remove_entries(&plan)?;
+    }
+    let paths = &plan.paths;
+    screen.answer(paths, |screen| {
         let done = if how.dry_run { "would be deleted" } else { "are deleted" };
         screen.head(format_args!("The launch entries of {} {done}", shell(name)));
         let paths: Vec<_> = paths.iter().map(|path| path.display().to_string()).collect();

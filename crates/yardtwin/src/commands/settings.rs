@@ -224,7 +224,8 @@ fn change(
     how: DryRun,
     screen: &Screen,
 ) -> Result<(), Failure> {
-    let change = yard.change_profile(name, variant, &setting.parse()?, values, how.dry_run)?;
+    let plan = yard.plan_profile(name, variant, &setting.parse()?, values)?;
+    let change = if how.dry_run { plan.would } else { yard.apply_profile(&plan)? };
     screen.answer(&change, |screen| {
         let done = if how.dry_run { "would change" } else { "changed" };
         let of = variant.map(|variant| format!(" of the variant {}", shell(variant))).unwrap_or_default();

@@ -125,7 +125,10 @@ fn remove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done {
 }
 
 fn unremove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done {
-    yard.stock_unremove(build, how.dry_run, &ctx(screen))?;
+    let plan = yard.plan_stock_unremove(build)?;
+    if !how.dry_run {
+        yard.apply_stock_unremove(&plan, &ctx(screen))?;
+    }
     screen.answer(&json!({ "build": build, "dry_run": how.dry_run }), |screen| {
         let done = if how.dry_run { "would be on the list again" } else { "is on the list again" };
         screen.head(format_args!("{build} {done}"));

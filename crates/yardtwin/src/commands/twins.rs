@@ -409,7 +409,8 @@ pub(crate) fn rename(
     how: DryRun,
     screen: &Screen,
 ) -> Done {
-    let outcome = yard.rename_twin(name, new, move_folder, how.dry_run, &ctx(screen))?;
+    let (plan, ctx) = (yard.plan_rename(name, new, move_folder, &ctx(screen))?, ctx(screen));
+    let outcome = if how.dry_run { plan.would } else { yard.apply_rename(&plan, &ctx)? };
     screen.answer(&outcome, |screen| {
         let done = if how.dry_run { "would be called" } else { "is now called" };
         screen.head(format_args!("The twin {} {done} {}", shell(&outcome.before), shell(&outcome.name)));
@@ -438,7 +439,8 @@ pub(crate) fn rename(
 }
 
 pub(crate) fn protect(yard: &Yard, name: &TwinName, on: bool, how: DryRun, screen: &Screen) -> Done {
-    let outcome = yard.protect_twin(name, on, how.dry_run, &ctx(screen))?;
+    let plan = yard.plan_protect(name, on)?;
+    let outcome = if how.dry_run { plan.would } else { yard.apply_protect(&plan, &ctx(screen))? };
     screen.answer(&outcome, |screen| {
         let done = match (outcome.changed, how.dry_run, on) {
             (false, _, true) => "is protected already",

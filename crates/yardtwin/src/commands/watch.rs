@@ -24,7 +24,8 @@ pub(crate) struct Wish {
 pub(crate) fn start(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     if wish.fix {
-        let laid = yard.lay_markers(name, wish.dry_run, &ctx)?;
+        let plan = yard.plan_markers(name, &ctx)?;
+        let laid = if wish.dry_run { plan.missing } else { yard.apply_markers(&plan, &ctx)? };
         if !laid.is_empty() && !screen.is_json() {
             let done = if wish.dry_run { "would be laid" } else { "are laid" };
             screen.aside(format_args!("Marker files and folders {done}: {}", laid.join(", ")));

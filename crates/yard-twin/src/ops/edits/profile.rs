@@ -35,6 +35,21 @@ pub struct ProfileChange {
     pub after: Option<String>,
 }
 
+/// What changing a setting will do.
+#[must_use = "a plan changes nothing until it is applied"]
+#[derive(Clone, Debug, Serialize)]
+pub struct ProfilePlan {
+    /// What comes of it.
+    #[serde(flatten)]
+    pub would: ProfileChange,
+    #[serde(skip)]
+    twin: TwinName,
+    #[serde(skip)]
+    before: String,
+    #[serde(skip)]
+    after: String,
+}
+
 impl Yard {
     /// A twin's profile.
     ///
@@ -50,20 +65,19 @@ impl Yard {
         Ok(ProfileView { path, profile, program, arguments })
     }
 
-    /// Changes a setting, of the profile itself or of one of its variants, or takes it out where `values` is `None`; all else in the file stays as it is, comments too.
-    /// With `dry_run` nothing is written.
+    /// Looks at what changing a setting would do, of the profile itself or of one of its variants, or taking it out where
+    /// `values` is `None`; all else in the file stays as it is, comments too.
     ///
     /// # Errors
     /// [`LaunchError::Setting`] for a value that it can't take, [`LaunchError::Profile`] if the file can't be read,
     /// [`crate::Error::Busy`] while the twin runs.
-    pub fn change_profile(
+    pub fn plan_profile(
         &self,
         name: &TwinName,
         variant: Option<&str>,
         setting: &Setting,
         values: Option<&[String]>,
-        dry_run: bool,
-    ) -> Result<ProfileChange> {
+    ) -> Result<ProfilePlan> {
         let row = self.twin_row(name, false)?;
         let _twin = self.hold_twin(&row, &Ctx::default())?;
         let path = self.present_folder(&row)?.join("profile.toml");
@@ -81,10 +95,26 @@ impl Yard {
             let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
             crate::ops::play::command::check_program(&after.clone().with_variant(variant)?, sheet.as_ref())?;
         }
-        if !dry_run && next != text {
-            let op = self.begin(&Ctx::default())?;
-            disk::write_whole(&path, &op.path().join("profile"), next.as_bytes())?;
+        let would = ProfileChange { setting: setting.to_string(), before, after: after.get_of(variant, setting) };
+        Ok(ProfilePlan { would, twin: row.name, before: text, after: next })
+    }
+
+    /// Changes a setting.
+    ///
+    /// # Errors
+    /// [`crate::TwinError::ChangedMeanwhile`] if the profile is not as it was when this was planned, [`crate::Error::Busy`]
+    /// while the twin runs.
+    pub fn apply_profile(&self, plan: &ProfilePlan) -> Result<ProfileChange> {
+        let row = self.twin_row(&plan.twin, false)?;
+        let _twin = self.hold_twin(&row, &Ctx::default())?;
+        let path = self.present_folder(&row)?.join("profile.toml");
+        if Profile::load(&path)?.1 != plan.before {
+            return Err(crate::TwinError::ChangedMeanwhile { name: row.name.to_string(), path }.into());
         }
-        Ok(ProfileChange { setting: setting.to_string(), before, after: after.get_of(variant, setting) })
+        if plan.after != plan.before {
+            let op = self.begin(&Ctx::default())?;
+            disk::write_whole(&path, &op.path().join("profile"), plan.after.as_bytes())?;
+        }
+        Ok(plan.would.clone())
     }
 }
