@@ -46,7 +46,7 @@ pub struct RunDetails {
 
 impl Yard {
     /// Judges whether the program of a twin keeps to its own folder, by a run of it. Marker files and folders of the title
-    /// sheet that it was started without are named; [`Yard::lay_markers`] lays them.
+    /// sheet that it was started without are named; [`Yard::apply_markers`] lays them.
     ///
     /// # Errors
     /// [`crate::SheetError`] if the title sheet is wrong.
