@@ -18,7 +18,7 @@ fn yard(place: &std::path::Path) -> (Yard, Listing) {
             std::fs::write(folder.join(format!("item{file:02}.dat")), format!("{folder:?} {file}")).unwrap();
         }
     }
-    let (yard, ctx) = (Yard::init(&place.join("yard")).unwrap(), Ctx::new());
+    let (yard, ctx) = (Yard::init(place.join("yard")).unwrap(), Ctx::new());
     let mut options = IntakeOptions::new(place.join("source"), Title::new("bench").unwrap());
     options.build = Some("1".parse().unwrap());
     let build = yard.apply_intake(&yard.plan_intake(options, &ctx).unwrap(), &ctx).unwrap().build;

@@ -62,7 +62,7 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
     let place = tempfile::tempdir()?;
     let (yard, folder, title, twin) = match arguments.as_slice() {
         [] => {
-            let yard = Yard::init(&place.path().join("yard"))?;
+            let yard = Yard::init(place.path().join("yard"))?;
             std::fs::write(yard.sheet_path(&Title::new(desk::TITLE)?), standins::WEXCOMBE_SHEET)?;
             (yard, desk::Desk::install(place.path(), "2.1-rc")?, Title::new(desk::TITLE)?, TwinName::new("fresh air")?)
         }

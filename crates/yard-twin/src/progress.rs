@@ -88,6 +88,13 @@ pub struct Ctx {
     threads: usize,
 }
 
+impl std::fmt::Debug for Ctx {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let mut shown = f.debug_struct("Ctx");
+        shown.field("cancelled", &self.cancel.is_cancelled()).field("threads", &self.threads).finish_non_exhaustive()
+    }
+}
+
 impl Default for Ctx {
     fn default() -> Self {
         let processors = std::thread::available_parallelism().map_or(2, NonZeroUsize::get);

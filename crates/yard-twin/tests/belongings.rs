@@ -70,7 +70,7 @@ struct World {
 impl World {
     fn new(seed: u64) -> Self {
         let place = Place::in_memory();
-        let yard = Yard::init(&place.at("yard")).unwrap();
+        let yard = Yard::init(place.at("yard")).unwrap();
         fs::write(place.at("yard/sheets/wexcombe.toml"), SHEET).unwrap();
         let mut world = Self { place, yard, dice: Dice::new(seed) };
         for build in ["1", "2"] {
@@ -295,7 +295,7 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
 
 /// A yard with two builds of a title, whose files are given by path, and a twin of the first, `one`, and of the second, `two`.
 fn two_builds(place: &Place, sheet: &str, files: &[(&str, &str, &str)]) -> Yard {
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     fs::write(place.at("yard/sheets/wexcombe.toml"), format!("title = \"wexcombe\"\n{sheet}")).unwrap();
     for (build, twin) in [("1", "one"), ("2", "two")] {
         for (path, first, second) in files {

@@ -27,7 +27,7 @@ fn a_clone_is_what_was_taken_in_and_a_clone_of_a_clone_is_what_that_is_now() {
     for seed in 0..10 {
         let place = Place::new();
         tree(&place.at("source"), seed);
-        let yard = Yard::init(&place.at("yard")).unwrap();
+        let yard = Yard::init(place.at("yard")).unwrap();
         let taken = take_in(&yard, &place.at("source"), "1.4").unwrap();
         let want = expected(&place.at("source"));
         for sharing in [Sharing::All, Sharing::Careful, Sharing::None] {
@@ -62,7 +62,7 @@ fn times_and_holes_are_kept() {
     hole.set_len(64 << 20).unwrap();
     let old = std::time::UNIX_EPOCH + std::time::Duration::from_nanos(1_234_567_890_123_456_789);
     hole.set_modified(old).unwrap();
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     take_in(&yard, &place.at("source"), "1.4").unwrap();
     let made = clone(&yard, "wexcombe@1.4", "copy", Sharing::None).unwrap();
     let meta = fs::metadata(made.folder.join("game/world.dat")).unwrap();
@@ -77,7 +77,7 @@ fn what_two_builds_have_in_common_is_stored_once_and_taking_one_in_again_changes
     tree(&place.at("one"), 1);
     tree(&place.at("two"), 1);
     fs::write(place.at("two/new in 2.0"), "new").unwrap();
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     take_in(&yard, &place.at("one"), "1.4").unwrap();
     let second = take_in(&yard, &place.at("two"), "2.0").unwrap();
     assert_eq!((second.new_contents, second.new_bytes), (1, 3));
@@ -102,7 +102,7 @@ fn groups_that_are_left_out_stay_out_and_moving_leaves_them_behind() {
     let source = place.at("source");
     standins::write_wexcombe(&source, "1.4", std::path::Path::new("/bin/true")).unwrap();
     fs::write(source.join("cabin/shifts/shift-001.wjs"), "mine").unwrap();
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     fs::write(place.at("yard/sheets/wexcombe.toml"), standins::WEXCOMBE_SHEET).unwrap();
     let mut options = IntakeOptions::new(&source, "wexcombe".parse().unwrap());
     options.leave_out = vec!["shifts".into()];
@@ -122,7 +122,7 @@ fn groups_that_are_left_out_stay_out_and_moving_leaves_them_behind() {
 fn a_removed_twin_can_be_cloned_from_until_it_is_forgotten() {
     let place = Place::new();
     tree(&place.at("source"), 3);
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     take_in(&yard, &place.at("source"), "1.4").unwrap();
     let made = clone(&yard, "wexcombe@1.4", "old", Sharing::All).unwrap();
     fs::write(made.folder.join("game/mine.wjs"), "a long shift").unwrap();

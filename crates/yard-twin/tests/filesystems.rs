@@ -73,7 +73,7 @@ fn game(yard: &Path) -> Seen {
 #[test]
 fn every_kind_of_entry_becomes_every_other_one_and_comes_back() {
     for (filesystem, place) in places() {
-        let yard = Yard::init(&place.at("yard")).unwrap();
+        let yard = Yard::init(place.at("yard")).unwrap();
         fs::create_dir_all(place.at("source/kinds")).unwrap();
         fs::write(place.at("source/target"), "the target").unwrap();
         lay(&place.at("source"), false);
@@ -125,7 +125,7 @@ fn every_kind_of_entry_becomes_every_other_one_and_comes_back() {
 #[test]
 fn a_launch_takes_the_best_that_a_filesystem_can_carry() {
     for (filesystem, place) in places() {
-        let yard = Yard::init(&place.at("yard")).unwrap();
+        let yard = Yard::init(place.at("yard")).unwrap();
         let program = place.at("source/bin/wexcombe");
         fs::create_dir_all(place.at("source/bin")).unwrap();
         fs::write(&program, "#!/bin/sh\nset -e\nrm gone\necho new > new\necho x >> kept\nmkdir -p \"$HOME/in\"\n")

@@ -53,7 +53,7 @@ fn files(root: &Path) -> Vec<PathBuf> {
 impl World {
     fn new(seed: u64) -> Self {
         let place = Place::in_memory();
-        drop(Yard::init(&place.at("yard")).unwrap());
+        drop(Yard::init(place.at("yard")).unwrap());
         if seed % 2 == 1 {
             // A yard that keeps next to nothing, so that a sweep has much to do.
             let path = place.at("yard/yard.toml");
@@ -62,7 +62,7 @@ impl World {
             let keep = "[keep]\nstates = 2\ndays = 0\nremoved_days = 0\ngrace_days = 0\n";
             fs::write(&path, format!("{first}{keep}")).unwrap();
         }
-        let yard = Yard::open(&place.at("yard")).unwrap();
+        let yard = Yard::open(place.at("yard")).unwrap();
         let mut world = Self { place, yard, model: Model::default(), dice: Dice::new(seed), log: Vec::new() };
         fs::create_dir_all(world.place.at("source/bin")).unwrap();
         for number in 0..6 {
@@ -258,7 +258,7 @@ impl World {
             13 => self.sweep(),
             _ => {
                 self.log.push("reopen".into());
-                self.yard = Yard::open(&self.place.at("yard")).unwrap();
+                self.yard = Yard::open(self.place.at("yard")).unwrap();
             }
         }
     }

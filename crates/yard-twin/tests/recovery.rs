@@ -22,7 +22,7 @@ fn ask(place: &Place, query: &str) -> String {
 /// A yard with a twin, and the intent that the twin's clone had while it was being made.
 fn with_intent(place: &Place) -> String {
     tree(&place.at("source"), 4);
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     take_in(&yard, &place.at("source"), "1.4").unwrap();
     clone(&yard, "wexcombe@1.4", "a", Sharing::None).unwrap();
     ask(
@@ -43,7 +43,7 @@ fn a_clone_that_died_after_its_rename_is_there_and_one_that_died_before_is_not()
     let want = look(&place.at("yard/twins/a"));
     // As it was between the rename and the commit.
     sql(&place, &format!("DELETE FROM twins; INSERT INTO intents (body) VALUES ('{intent}')"));
-    let yard = Yard::open(&place.at("yard")).unwrap();
+    let yard = Yard::open(place.at("yard")).unwrap();
     assert_eq!(names(&yard), ["a"]);
     assert_same(&want, &look(&place.at("yard/twins/a")), "the user may be in it already");
     assert_eq!(ask(&place, "SELECT CAST(count(*) AS TEXT) FROM intents"), "0");
@@ -52,7 +52,7 @@ fn a_clone_that_died_after_its_rename_is_there_and_one_that_died_before_is_not()
     fs::create_dir(place.at("yard/tmp/0011223344556677")).unwrap();
     fs::rename(place.at("yard/twins/a"), place.at("yard/tmp/0011223344556677/twin")).unwrap();
     sql(&place, &format!("DELETE FROM twins; INSERT INTO intents (body) VALUES ('{intent}')"));
-    let yard = Yard::open(&place.at("yard")).unwrap();
+    let yard = Yard::open(place.at("yard")).unwrap();
     assert_eq!(names(&yard), Vec::<String>::new());
     assert!(leftovers(&place.at("yard")).is_empty());
     clone(&yard, "wexcombe@1.4", "a", Sharing::None).unwrap();
@@ -64,7 +64,7 @@ fn a_folder_of_another_twin_is_never_taken_for_the_one_that_was_being_made() {
     let intent = with_intent(&place);
     fs::write(place.at("yard/twins/a/id"), "ffffffffffffffff\n").unwrap();
     sql(&place, &format!("DELETE FROM twins; INSERT INTO intents (body) VALUES ('{intent}')"));
-    let yard = Yard::open(&place.at("yard")).unwrap();
+    let yard = Yard::open(place.at("yard")).unwrap();
     assert_eq!(names(&yard), Vec::<String>::new());
     assert!(place.at("yard/twins/a/game").exists(), "nor deleted");
     let error = clone(&yard, "wexcombe@1.4", "a", Sharing::None).unwrap_err();
@@ -81,14 +81,14 @@ fn a_removal_that_died_is_either_done_or_not_begun_and_forgetting_goes_on() {
          \"removed_folder\":\"a {id}\"}}')"
     );
     sql(&place, &removal);
-    assert_eq!(names(&Yard::open(&place.at("yard")).unwrap()), ["a"], "its folder had not been moved");
+    assert_eq!(names(&Yard::open(place.at("yard")).unwrap()), ["a"], "its folder had not been moved");
     fs::rename(place.at("yard/twins/a"), place.at(&format!("yard/removed/a {id}"))).unwrap();
     sql(&place, &removal);
-    let yard = Yard::open(&place.at("yard")).unwrap();
+    let yard = Yard::open(place.at("yard")).unwrap();
     assert_eq!((names(&yard).len(), yard.twins(true).unwrap().len()), (0, 1));
     drop(yard);
     sql(&place, &format!("INSERT INTO intents (body) VALUES ('{{\"operation\":\"forget\",\"twin\":\"{id}\"}}')"));
-    let yard = Yard::open(&place.at("yard")).unwrap();
+    let yard = Yard::open(place.at("yard")).unwrap();
     assert_eq!(yard.twins(true).unwrap().len(), 0);
     assert_eq!(fs::read_dir(place.at("yard/removed")).unwrap().count(), 0);
     clone(&yard, "wexcombe@1.4", "b", Sharing::None).unwrap();
@@ -107,21 +107,21 @@ fn a_stage_in_use_is_left_alone_and_a_left_one_is_deleted() {
     fs::set_permissions(place.at("yard/tmp/bbbbbbbbbbbbbbbb/twin"), closed).unwrap();
     let lock = fs::File::open(place.at("yard/tmp/aaaaaaaaaaaaaaaa/lock")).unwrap();
     lock.lock().unwrap();
-    drop(Yard::open(&place.at("yard")).unwrap());
+    drop(Yard::open(place.at("yard")).unwrap());
     assert_eq!(leftovers(&place.at("yard")), [place.at("yard/tmp/aaaaaaaaaaaaaaaa")]);
     drop(lock);
-    drop(Yard::open(&place.at("yard")).unwrap());
+    drop(Yard::open(place.at("yard")).unwrap());
     assert!(leftovers(&place.at("yard")).is_empty());
 }
 
 #[test]
 fn an_init_that_died_can_be_repeated_and_a_newer_catalogue_is_refused() {
     let place = Place::new();
-    drop(Yard::init(&place.at("yard")).unwrap());
+    drop(Yard::init(place.at("yard")).unwrap());
     fs::remove_file(place.at("yard/yard.toml")).unwrap();
-    drop(Yard::init(&place.at("yard")).unwrap());
+    drop(Yard::init(place.at("yard")).unwrap());
     sql(&place, "PRAGMA user_version = 99");
-    let Err(error) = Yard::open(&place.at("yard")) else { panic!("it opened") };
+    let Err(error) = Yard::open(place.at("yard")) else { panic!("it opened") };
     assert!(matches!(error, Error::Yard(YardError::NewerFormat { found: 99, .. })), "{error}");
 }
 
@@ -129,7 +129,7 @@ fn an_init_that_died_can_be_repeated_and_a_newer_catalogue_is_refused() {
 fn a_file_that_changes_during_an_intake_is_said_to_and_nothing_is_taken_in() {
     let place = Place::new();
     tree(&place.at("source"), 6);
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     let ctx = Ctx::new();
     type Change = fn(&Path);
     let changes: [(&str, Change); 5] = [
@@ -174,7 +174,7 @@ fn where_no_more_links_can_be_made_files_are_copied() {
         }
         fs::write(path.join(format!("{number}.dat")), "the same").unwrap();
     }
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     let taken = take_in(&yard, &place.at("source"), "1").unwrap();
     assert_eq!((taken.totals.files, taken.new_contents), (count, 1));
     let made = clone(&yard, "wexcombe@1", "a", Sharing::All).unwrap();

@@ -14,7 +14,7 @@ use yard_twin::{Class, Ctx, RestoreOptions, Sharing, SnapshotRef, TwinDetails, Y
 fn yard_with(place: &Place, sharing: Sharing) -> Yard {
     tree(&place.at("source"), 5);
     fs::write(place.at("source/same.dat"), "before").unwrap();
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     take_in(&yard, &place.at("source"), "1.4").unwrap();
     clone(&yard, "wexcombe@1.4", "a", sharing).unwrap();
     yard
@@ -76,7 +76,7 @@ fn a_lost_or_damaged_index_and_a_copied_yard_cost_reading_and_nothing_else() {
     drop(yard);
     let status = Command::new("cp").arg("-a").arg(place.at("yard")).arg(place.at("copy")).status().unwrap();
     assert!(status.success());
-    let copy = Yard::open(&place.at("copy")).unwrap();
+    let copy = Yard::open(place.at("copy")).unwrap();
     assert!(read_by_looking(&copy, "a") > 0, "the pool is another one");
     assert!(details(&copy, "a").changes.is_empty());
     assert!(details(&copy, "a").leaks.is_empty());
@@ -187,7 +187,7 @@ fn what_is_worth_nothing_is_neither_taken_in_nor_kept_nor_carried_along() {
         fs::write(root.join("logs/old/today.log"), "a long log").unwrap();
     };
     log(&source);
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     fs::write(place.at("yard/sheets/wexcombe.toml"), standins::WEXCOMBE_SHEET).unwrap();
     take_in(&yard, &source, "1.4").unwrap();
     let made = clone(&yard, "wexcombe@1.4", "a", Sharing::None).unwrap();

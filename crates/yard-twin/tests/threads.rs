@@ -42,7 +42,7 @@ fn threads_that_share_a_yard_do_not_get_in_each_others_way() {
     for name in ["a", "b"] {
         fs::write(place.at("source/data").join(name), name).unwrap();
     }
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     let mut options = IntakeOptions::new(place.at("source"), "wexcombe".parse().unwrap());
     options.build = Some("1".parse().unwrap());
     yard.apply_intake(&yard.plan_intake(options, &ctx()).unwrap(), &ctx()).unwrap();

@@ -77,7 +77,7 @@ fn a_drafted_sheet_is_a_good_one_whatever_the_folder_holds() {
     for seed in 0..20 {
         let place = Place::new();
         tree(&place.at("source"), seed);
-        let yard = Yard::init(&place.at("yard")).unwrap();
+        let yard = Yard::init(place.at("yard")).unwrap();
         let mut options = IntakeOptions::new(place.at("source"), "some title".parse().unwrap());
         options.build = Some("1".parse().unwrap());
         let ctx = Ctx::new();
@@ -100,7 +100,7 @@ fn a_draft_finds_the_likely_program_and_what_looks_like_the_players() {
         std::fs::write(&path, text).unwrap();
         std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     }
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     take_in(&yard, &place.at("source"), "1.4").unwrap();
     let text = std::fs::read_to_string(place.at("yard/sheets/wexcombe.toml")).unwrap();
     let known: String = text.lines().filter(|line| !line.starts_with('#')).map(|line| format!("{line}\n")).collect();
@@ -111,7 +111,7 @@ fn a_draft_finds_the_likely_program_and_what_looks_like_the_players() {
 fn a_changed_profile_keeps_every_other_byte_and_unset_gives_back_what_was_there() {
     let place = Place::new();
     tree(&place.at("source"), 2);
-    let yard = Yard::init(&place.at("yard")).unwrap();
+    let yard = Yard::init(place.at("yard")).unwrap();
     take_in(&yard, &place.at("source"), "1.4").unwrap();
     let made = clone(&yard, "wexcombe@1.4", "a", Sharing::None).unwrap();
     let path = made.folder.join("profile.toml");

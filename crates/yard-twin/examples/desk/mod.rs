@@ -21,7 +21,7 @@ impl Desk {
     /// Two builds of the demo's game, taken in, and a twin of each.
     pub(crate) fn new() -> Result<Self, Box<dyn Error>> {
         let place = tempfile::Builder::new().prefix("yard-twin-example").tempdir()?;
-        let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+        let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
         std::fs::write(yard.sheet_path(&Title::new(TITLE)?), standins::WEXCOMBE_SHEET)?;
         for (twin, build) in TWINS {
             let installed = Self::install(place.path(), build)?;

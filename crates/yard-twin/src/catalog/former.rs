@@ -15,7 +15,7 @@ fn make(place: &Path) {
     fs::create_dir_all(source.join("bin")).unwrap();
     fs::write(source.join("bin/game"), "#!/bin/sh\n").unwrap();
     fs::write(source.join("scenery.dat"), "hills").unwrap();
-    let yard = Yard::init(&place.join("yard")).unwrap();
+    let yard = Yard::init(place.join("yard")).unwrap();
     let mut options = IntakeOptions::new(&source, "wexcombe".parse().unwrap());
     options.build = Some("1.4".parse().unwrap());
     let ctx = Ctx::new();
@@ -75,7 +75,7 @@ fn a_yard_of_each_former_format_is_opened_and_used() {
         let ctx = Ctx::new();
         let save = place.path().join("yard/twins/a/game/save.dat");
         fs::write(&save, "written under the old version").unwrap();
-        let yard = Yard::open(&place.path().join("yard")).unwrap();
+        let yard = Yard::open(place.path().join("yard")).unwrap();
         assert_eq!(yard.twins(false).unwrap().len(), 2, "format {version}");
         for twin in ["a", "b"] {
             yard.twin_details(&twin.parse().unwrap(), &ctx).unwrap();

@@ -118,6 +118,7 @@ impl Counts {
 
 /// One line of a twin's history.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct HistoryEntry {
     /// Counts up from 1 for each twin.
     pub number: u32,

@@ -61,6 +61,7 @@ impl TwinRow {
 
 /// One run of a twin's program.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RunRecord {
     /// Counts up over all runs of the yard; the run's folder is named by it.
     pub id: i64,

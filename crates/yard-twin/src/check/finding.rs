@@ -253,6 +253,7 @@ pub enum Mend {
 
 /// Something that a check found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Finding {
     /// How bad it is.
     pub severity: Severity,

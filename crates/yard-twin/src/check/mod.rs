@@ -50,6 +50,7 @@ pub struct CheckedCounts {
 
 /// What a check found.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct CheckReport {
     /// What was found, the worst first.
     pub findings: Vec<Finding>,

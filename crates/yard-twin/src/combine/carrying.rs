@@ -25,6 +25,7 @@ pub(crate) struct Incoming {
 
 /// A belonging, and what a carry does with it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct CarryItem {
     /// Where it comes from: a path in the other twin, or a file outside.
     pub from: String,

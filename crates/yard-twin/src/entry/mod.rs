@@ -25,6 +25,7 @@ pub struct EntryOptions {
 /// What a launch entry will be.
 #[must_use = "a plan writes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct EntryPlan {
     /// The twin.
     pub twin: TwinName,
@@ -40,6 +41,7 @@ pub struct EntryPlan {
 
 /// A launch entry that was written.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct EntrySummary {
     /// The twin by name.
     pub twin: TwinName,
@@ -54,6 +56,7 @@ pub struct EntrySummary {
 /// The launch entries of a twin that will be deleted.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RemoveEntriesPlan {
     /// The twin.
     pub twin: TwinName,

@@ -45,7 +45,7 @@ pub(super) fn is_somewhere(place: &Path, bytes: &str) -> bool {
     let folders = ["yard/twins", "yard/removed", "yard/kept"].map(|folder| place.join(folder));
     let files = folders.iter().filter(|folder| folder.exists()).flat_map(|folder| tree(folder));
     let on_disk = files.into_iter().any(|path| fs::read(path).is_ok_and(|b| b == bytes.as_bytes()));
-    let yard = Yard::open(&place.join("yard")).unwrap();
+    let yard = Yard::open(place.join("yard")).unwrap();
     let kept = || {
         let contents = yard.store.contents_of(yard.listings_in_use().unwrap()).unwrap();
         contents.iter().any(|content| fs::read(yard.store.pool.path(*content)).is_ok_and(|b| b == bytes.as_bytes()))
@@ -72,7 +72,7 @@ fn whatever_others_write_while_a_twin_is_changed_is_kept_and_nothing_outside_is_
                 fs::write(place.path().join(format!("outside/trap/{file}")), "not the twin's").unwrap();
             }
             let before = outside(place.path());
-            let yard = Yard::open(&place.path().join("yard")).unwrap();
+            let yard = Yard::open(place.path().join("yard")).unwrap();
             let (game, written) = (place.path().join("yard/twins/a/game"), place.path().join("written"));
             let told = written.clone();
             let doing = move || {
@@ -90,7 +90,7 @@ fn whatever_others_write_while_a_twin_is_changed_is_kept_and_nothing_outside_is_
             refused += u32::from(result.is_err());
             assert_eq!(outside(place.path()), before, "{what}");
             // Whatever came of it, the yard opens, and the twin can be looked at and changed.
-            let yard = Yard::open(&place.path().join("yard")).unwrap();
+            let yard = Yard::open(place.path().join("yard")).unwrap();
             yard.twin_details(&"a".parse().unwrap(), &super::ctx()).unwrap();
             assert!(yard.catalog.intents().unwrap().is_empty(), "{what}");
         }

@@ -138,7 +138,7 @@ fn set_up(place: &Path, name: &str) {
         fs::write(source.join(format!("data/{number}")), format!("data {number}")).unwrap();
     }
     fs::write(place.join("sheet.toml"), "title = \"wexcombe\"\nname = \"Wexcombe Junction\"\n").unwrap();
-    let yard = Yard::init(&place.join("yard")).unwrap();
+    let yard = Yard::init(place.join("yard")).unwrap();
     intake(&yard, &source, "b1").unwrap();
     clone(&yard, "wexcombe@b1", "a", Sharing::All).unwrap();
     clone(&yard, "wexcombe@b1", "gone", Sharing::None).unwrap();
@@ -197,13 +197,13 @@ fn told(yard: &Yard, id: crate::ListingId, place: &Path) -> blake3::Hash {
 /// Opens a yard once nobody holds it: what another test's thread starts has this one's locks too until it is another program.
 fn open_alone(place: &Path) -> Yard {
     for _ in 0..50 {
-        let yard = Yard::open(&place.join("yard")).unwrap();
+        let yard = Yard::open(place.join("yard")).unwrap();
         if yard.catalog.intents().unwrap().is_empty() {
             return yard;
         }
         std::thread::sleep(std::time::Duration::from_millis(10));
     }
-    Yard::open(&place.join("yard")).unwrap()
+    Yard::open(place.join("yard")).unwrap()
 }
 
 /// All that matters of a yard in words: what the catalogue says, and what the folders hold.
@@ -282,7 +282,7 @@ fn clean_run(name: &str, operation: Operation) -> (String, String, u64) {
     let place = place();
     set_up(place.path(), name);
     let before = describe(place.path());
-    let yard = Yard::open(&place.path().join("yard")).unwrap();
+    let yard = Yard::open(place.path().join("yard")).unwrap();
     let (result, changes) = fault::failing(None, || operation(&yard, place.path()));
     result.unwrap();
     (before, describe(place.path()), changes)
@@ -294,7 +294,7 @@ fn check(place: &Path, operation: Operation, before: &str, after: &str, what: &s
     let done = now == after;
     assert!(done || now == before, "{what}:\n{now}\nis neither\n{before}\nnor\n{after}");
     if !done {
-        operation(&Yard::open(&place.join("yard")).unwrap(), place).unwrap();
+        operation(&Yard::open(place.join("yard")).unwrap(), place).unwrap();
         assert_eq!(describe(place), after, "{what}, and then again");
     }
     done
@@ -311,7 +311,7 @@ fn stopped_at_whichever_change_everything_is_as_before_or_as_after() {
             set_up(place.path(), name);
             let cancel = Cancel::default();
             CANCEL.set(cancel.clone());
-            let yard = Yard::open(&place.path().join("yard")).unwrap();
+            let yard = Yard::open(place.path().join("yard")).unwrap();
             let result = fault::meanwhile(number, move || cancel.cancel(), || operation(&yard, place.path()));
             drop(yard);
             CANCEL.take();
@@ -328,7 +328,7 @@ fn stopped_at_whichever_change_everything_is_as_before_or_as_after() {
 
 /// What a sweep that was cut off has left goes with the next one: then the pool holds what is needed, and nothing else.
 fn check_swept(place: &Path) {
-    let yard = Yard::open(&place.join("yard")).unwrap();
+    let yard = Yard::open(place.join("yard")).unwrap();
     yard.apply_sweep(&yard.plan_sweep(&ctx()).unwrap(), &ctx()).unwrap();
     let beside = |path: &Path| path.ends_with("generation") || path.ends_with("ledger");
     let files = tree(yard.store.pool.root()).into_iter().filter(|path| path.is_file() && !beside(path));
@@ -358,7 +358,7 @@ fn whichever_change_fails_or_is_the_last_everything_is_as_before_or_as_after() {
             let what = format!("{name}, change {number} of {changes}");
             let failed = place();
             set_up(failed.path(), name);
-            let yard = Yard::open(&failed.path().join("yard")).unwrap();
+            let yard = Yard::open(failed.path().join("yard")).unwrap();
             let (result, _) = fault::failing(Some(number), || operation(&yard, failed.path()));
             drop(yard);
             let is_done = check(failed.path(), operation, &before, &after, &format!("{what} failed"));
@@ -395,6 +395,6 @@ fn dies() {
     let Ok(told) = std::env::var("YARDTWIN_DIES") else { return };
     let [name, number, place] = told.split('\n').collect::<Vec<_>>()[..] else { panic!("told {told:?}") };
     let (_, operation) = OPERATIONS.into_iter().find(|(known, _)| *known == name).unwrap();
-    let yard = Yard::open(&Path::new(place).join("yard")).unwrap();
+    let yard = Yard::open(Path::new(place).join("yard")).unwrap();
     fault::dying(number.parse().unwrap(), || operation(&yard, Path::new(place))).unwrap();
 }

@@ -58,7 +58,7 @@ struct Promised {
 
 /// The story; `promised` is told after each command that has returned.
 fn story(root: &Path, promised: &Mutex<Promised>) {
-    let yard = Yard::open(&root.join("yard")).unwrap();
+    let yard = Yard::open(root.join("yard")).unwrap();
     clone(&yard, "wexcombe@b1", "b", Sharing::None).unwrap();
     promised.lock().unwrap().cloned = true;
     let game = root.join("yard/twins/b/game");
@@ -78,7 +78,7 @@ fn story(root: &Path, promised: &Mutex<Promised>) {
 
 /// The yard as it is found, against what was promised.
 fn check(root: &Path, promised: Promised, what: &str) {
-    let yard = Yard::open(&root.join("yard")).unwrap();
+    let yard = Yard::open(root.join("yard")).unwrap();
     for id in yard.listings_in_use().unwrap() {
         for content in yard.store.listing(id).unwrap().contents() {
             let bytes = fs::read(yard.store.pool.path(content)).unwrap();
@@ -168,7 +168,7 @@ fn whenever_the_power_goes_what_was_settled_is_whole() {
 fn what_a_power_loss_left_is_put_right_and_what_it_may_not_have_been_is_kept() {
     let place = place();
     set_up(place.path(), "power");
-    let yard = Yard::open(&place.path().join("yard")).unwrap();
+    let yard = Yard::open(place.path().join("yard")).unwrap();
     clone(&yard, "wexcombe@b1", "b", Sharing::None).unwrap();
     let game = place.path().join("yard/twins/b/game");
     fs::write(game.join("scenery.dat"), "").unwrap();
@@ -179,7 +179,7 @@ fn what_a_power_loss_left_is_put_right_and_what_it_may_not_have_been_is_kept() {
     fs::write(game.join("mine.wjs"), MINE).unwrap();
     drop(yard);
     fault::start_anew("another start");
-    let yard = Yard::open(&place.path().join("yard")).unwrap();
+    let yard = Yard::open(place.path().join("yard")).unwrap();
     yard.twin_details(&"b".parse().unwrap(), &ctx()).unwrap();
     assert_eq!(fs::read(game.join("scenery.dat")).unwrap(), b"hills");
     assert_eq!(fs::read(game.join("bin/game")).unwrap(), b"#!/bin/sh\n");

@@ -51,7 +51,7 @@ fn operations() -> Vec<Prepared> {
 
 /// The change before which somebody writes fails, or ends the process.
 fn run(operation: Operation, (place, twin): (&Path, &str), number: u64, doing: Doing, dies: bool) -> crate::Result<()> {
-    let yard = Yard::open(&place.join("yard")).unwrap();
+    let yard = Yard::open(place.join("yard")).unwrap();
     let (game, told) = (place.join("yard/twins").join(twin).join("game"), place.join("written"));
     let before = move |at| {
         if at != number {
@@ -82,7 +82,7 @@ fn pool_is_right(yard: &Yard, what: &str) {
 }
 
 fn check(place: &Path, before: &[(std::path::PathBuf, Vec<u8>)], what: &str) {
-    let yard = Yard::open(&place.join("yard")).unwrap();
+    let yard = Yard::open(place.join("yard")).unwrap();
     let there = yard.twins(false).unwrap().into_iter().map(|twin| twin.name).collect::<Vec<_>>();
     for name in there {
         // A folder that became a symlink is no folder to work in.
@@ -114,7 +114,7 @@ fn a_fault_and_a_write_at_the_same_time_lose_nothing() {
     let (mut points, mut died) = (0, 0);
     for (at, (name, operation, make, twin)) in operations().into_iter().enumerate() {
         let clean = prepared(make);
-        let yard = Yard::open(&clean.path().join("yard")).unwrap();
+        let yard = Yard::open(clean.path().join("yard")).unwrap();
         let (result, changes) = fault::failing(None, || operation(&yard, clean.path()));
         result.unwrap();
         drop(yard);

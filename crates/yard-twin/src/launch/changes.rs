@@ -11,6 +11,7 @@ use crate::sheet::Sheet;
 
 /// Counts of changes, in one group of belongings or outside them all.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[non_exhaustive]
 pub struct GroupChange {
     /// The group; `None` for what is no belonging.
     pub group: Option<String>,

@@ -46,7 +46,8 @@ pub struct CloneOptions {
 
 /// What a clone will do.
 #[must_use = "a plan changes nothing until it is applied"]
-#[derive(Serialize)]
+#[derive(Debug, Serialize)]
+#[non_exhaustive]
 pub struct ClonePlan {
     /// What is cloned.
     pub source: Source,
@@ -97,6 +98,7 @@ pub struct ClonePlan {
 
 /// What a clone did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct CloneOutcome {
     /// The new twin.
     pub name: TwinName,

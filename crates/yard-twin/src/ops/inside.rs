@@ -15,6 +15,7 @@ use crate::twin::planned::{AppliedChange, PlannedChange};
 /// What cloning a folder inside a twin will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct InsidePlan {
     /// The twin.
     pub name: TwinName,
@@ -30,6 +31,7 @@ pub struct InsidePlan {
 
 /// What cloning a folder inside a twin did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct InsideOutcome {
     /// The twin.
     pub name: TwinName,

@@ -11,6 +11,7 @@ use crate::twin::settle::PlayersOwn;
 
 /// What protecting a twin did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct ProtectOutcome {
     /// The twin.
     pub name: TwinName,
@@ -26,6 +27,7 @@ pub struct ProtectOutcome {
 /// What protecting a twin, or taking the protection off, will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct ProtectPlan {
     /// What comes of it.
     #[serde(flatten)]

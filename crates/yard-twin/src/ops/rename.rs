@@ -22,6 +22,7 @@ pub(super) const TEXT_MAX: u64 = 1 << 20;
 
 /// What renaming a twin did, or would do.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RenameOutcome {
     /// The name before.
     pub before: TwinName,
@@ -40,6 +41,7 @@ pub struct RenameOutcome {
 /// What renaming a twin will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RenamePlan {
     /// What comes of it.
     #[serde(flatten)]

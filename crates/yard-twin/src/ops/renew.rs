@@ -46,6 +46,7 @@ pub struct RenewOptions {
 /// What a renew will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RenewPlan {
     /// The twin.
     pub name: TwinName,
@@ -89,6 +90,7 @@ impl RenewPlan {
 
 /// What a renew did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RenewOutcome {
     /// The twin.
     pub name: TwinName,

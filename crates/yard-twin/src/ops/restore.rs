@@ -22,6 +22,7 @@ use crate::twin::settle::{PlayersOwn, Settled};
 
 /// A snapshot that was made.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct SnapshotOutcome {
     /// The twin.
     pub name: TwinName,
@@ -40,6 +41,7 @@ pub struct SnapshotOutcome {
 /// A snapshot that will be made.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct SnapshotPlan {
     /// What comes of it.
     #[serde(flatten)]
@@ -49,6 +51,7 @@ pub struct SnapshotPlan {
 /// A snapshot that will be let go.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct SnapshotDropPlan {
     /// The twin.
     pub twin: TwinName,
@@ -70,6 +73,7 @@ pub struct RestoreOptions {
 /// What a restore will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RestorePlan {
     /// The twin.
     pub name: TwinName,
@@ -101,6 +105,7 @@ pub struct RestorePlan {
 
 /// What a restore did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RestoreOutcome {
     /// The twin.
     pub name: TwinName,

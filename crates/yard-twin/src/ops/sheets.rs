@@ -15,6 +15,7 @@ use crate::sheet::{self, Sheet};
 /// What putting a sheet into the yard will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct SheetPlan {
     /// The title.
     pub title: Title,

@@ -16,6 +16,7 @@ use crate::twin::settle::Settled;
 
 /// A group of belongings in a twin.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct GroupDetails {
     /// The group.
     pub group: String,
@@ -37,6 +38,7 @@ pub struct GroupDetails {
 
 /// A twin's belongings.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct BelongingsView {
     /// The twin.
     pub name: TwinName,
@@ -78,6 +80,7 @@ pub struct Overlap {
 
 /// What the patterns of a sheet catch in a twin.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct SheetView {
     /// The twin.
     pub name: TwinName,

@@ -131,6 +131,7 @@ pub struct Compared {
 
 /// How two sides differ.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Difference {
     /// The first side.
     pub from: Compared,

@@ -35,6 +35,7 @@ pub struct Shares {
 
 /// How a twin's files really share storage.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct ShareTotals {
     /// Blocks shared by the filesystem.
     pub reflinked: Shares,
@@ -92,6 +93,7 @@ pub enum Guard {
 
 /// A twin in a list.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct TwinSummary {
     /// Its name.
     pub name: TwinName,
@@ -137,6 +139,7 @@ pub enum Unsettled {
 
 /// How far a twin's program is kept inside at a launch.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct IsolationView {
     /// What its profile asks for.
     pub asked: Option<Isolation>,
@@ -148,6 +151,7 @@ pub struct IsolationView {
 
 /// All about a twin.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct TwinDetails {
     /// What is in a list.
     #[serde(flatten)]

@@ -27,6 +27,7 @@ pub struct SharedWith {
 
 /// What a twin takes on disk, in bytes. Measured by the blocks of files and folders and by the numbers of their links.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Space {
     /// The twin.
     pub name: TwinName,
@@ -48,6 +49,7 @@ pub struct Space {
 
 /// What a yard takes on disk, in bytes.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct YardSpace {
     /// The twins by name.
     pub twins: Vec<Space>,

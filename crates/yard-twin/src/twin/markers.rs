@@ -36,6 +36,7 @@ fn nothing() -> ContentId {
 /// Marker files and folders that a twin will get.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, serde::Serialize)]
+#[non_exhaustive]
 pub struct MarkersPlan {
     /// The twin.
     pub twin: TwinName,

@@ -33,6 +33,7 @@ pub struct OnlyHere {
 /// What removing a twin will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RemovePlan {
     /// The twin.
     pub name: TwinName,
@@ -59,6 +60,7 @@ pub struct RemovePlan {
 
 /// What a removal did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RemoveOutcome {
     /// The twin.
     pub name: TwinName,
@@ -71,6 +73,7 @@ pub struct RemoveOutcome {
 
 /// What letting a twin go for good did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct ForgetOutcome {
     /// The twin.
     pub name: TwinName,

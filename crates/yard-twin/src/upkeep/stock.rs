@@ -13,6 +13,7 @@ use crate::upkeep::remove::{OnlyHere, only_here};
 
 /// A stock build in a list.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct StockSummary {
     /// Its name.
     pub build: BuildRef,
@@ -36,6 +37,7 @@ pub struct StockSummary {
 
 /// All about a stock build.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct StockDetails {
     /// What is in a list.
     #[serde(flatten)]
@@ -55,6 +57,7 @@ pub struct StockDetails {
 /// What removing a stock build will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct StockRemovePlan {
     /// The stock build.
     pub build: BuildRef,
@@ -67,6 +70,7 @@ pub struct StockRemovePlan {
 /// A removed stock build that will be on the list again.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct StockUnremovePlan {
     /// The stock build.
     pub build: BuildRef,

@@ -38,6 +38,7 @@ pub struct LetGo {
 
 /// What a sweep did, or would do.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct SweepOutcome {
     /// What it went by.
     pub policy: KeepPolicy,
@@ -67,6 +68,7 @@ pub struct SweepOutcome {
 /// What a sweep will let go and delete.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct SweepPlan {
     /// What comes of it.
     #[serde(flatten)]

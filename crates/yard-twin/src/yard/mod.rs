@@ -106,7 +106,8 @@ impl Yard {
     /// # Errors
     /// [`YardError::AlreadyAYard`], [`YardError::NotEmpty`], or [`Error::Io`]. A crash leaves folders that the next call
     /// completes.
-    pub fn init(root: &Path) -> Result<Self> {
+    pub fn init(root: impl AsRef<Path>) -> Result<Self> {
+        let root = root.as_ref();
         Self::check_new(root)?;
         disk::make_folders(root)?;
         for folder in FOLDERS {
@@ -123,7 +124,8 @@ impl Yard {
     ///
     /// # Errors
     /// As [`Yard::init`]; nothing is changed.
-    pub fn check_new(root: &Path) -> Result<()> {
+    pub fn check_new(root: impl AsRef<Path>) -> Result<()> {
+        let root = root.as_ref();
         if disk::exists(&root.join("yard.toml")) {
             return Err(YardError::AlreadyAYard(root.into()).into());
         }
@@ -147,7 +149,7 @@ impl Yard {
     ///
     /// # Errors
     /// [`YardError`], [`Error::Catalogue`] if the catalogue is damaged, or [`Error::Io`].
-    pub fn open(root: &Path) -> Result<Self> {
+    pub fn open(root: impl AsRef<Path>) -> Result<Self> {
         Self::open_with(root, &Ctx::new())
     }
 
@@ -156,7 +158,8 @@ impl Yard {
     ///
     /// # Errors
     /// As [`Yard::open`], and [`Error::Cancelled`].
-    pub fn open_with(root: &Path, ctx: &Ctx) -> Result<Self> {
+    pub fn open_with(root: impl AsRef<Path>, ctx: &Ctx) -> Result<Self> {
+        let root = root.as_ref();
         let path = root.join("yard.toml");
         let read = disk::read_own(&path, disk::TEXT);
         let text = match read.map(|text| String::from_utf8_lossy(&text).into_owned()) {
@@ -190,8 +193,8 @@ impl Yard {
 
     /// The nearest folder that is a yard, from `start` upward.
     #[must_use]
-    pub fn find_upward(start: &Path) -> Option<PathBuf> {
-        start.ancestors().find(|folder| folder.join("yard.toml").is_file()).map(Path::to_path_buf)
+    pub fn find_upward(start: impl AsRef<Path>) -> Option<PathBuf> {
+        start.as_ref().ancestors().find(|folder| folder.join("yard.toml").is_file()).map(Path::to_path_buf)
     }
 
     /// The yard's root folder, without links in its path.

@@ -67,6 +67,7 @@ pub struct CarrySide {
 /// What a carry will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct CarryPlan {
     /// Where they come from.
     pub from: CarrySide,
@@ -94,6 +95,7 @@ pub struct CarryPlan {
 
 /// What a carry did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct CarryOutcome {
     /// The twin that they are in now.
     pub name: TwinName,

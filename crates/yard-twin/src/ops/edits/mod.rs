@@ -57,6 +57,7 @@ pub enum EditChange {
 
 /// What becomes of one edit.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct EditView {
     /// Its file.
     pub file: String,
@@ -93,6 +94,7 @@ pub enum EditDoes {
 /// What a change of the edits will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct EditPlan {
     /// The twin.
     pub name: TwinName,
@@ -106,6 +108,7 @@ pub struct EditPlan {
 
 /// What a change of the edits did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct EditOutcome {
     /// The twin.
     pub name: TwinName,

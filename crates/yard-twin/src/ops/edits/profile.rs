@@ -13,6 +13,7 @@ use crate::progress::Ctx;
 
 /// A twin's profile, and what the title sheet says where it is silent.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct ProfileView {
     /// Where it is.
     pub path: PathBuf,
@@ -26,6 +27,7 @@ pub struct ProfileView {
 
 /// A changed setting.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct ProfileChange {
     /// The setting by name.
     pub setting: String,
@@ -38,6 +40,7 @@ pub struct ProfileChange {
 /// What changing a setting will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct ProfilePlan {
     /// What comes of it.
     #[serde(flatten)]

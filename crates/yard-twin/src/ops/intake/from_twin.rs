@@ -32,6 +32,7 @@ pub struct TwinIntakeOptions {
 /// What an intake of a twin will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct TwinIntakePlan {
     /// The twin.
     pub twin: TwinName,

@@ -88,7 +88,8 @@ pub enum SheetUse {
 
 /// What an intake will do.
 #[must_use = "a plan changes nothing until it is applied"]
-#[derive(Serialize)]
+#[derive(Debug, Serialize)]
+#[non_exhaustive]
 pub struct IntakePlan {
     /// The folder.
     pub source: PathBuf,
@@ -122,6 +123,7 @@ pub struct IntakePlan {
 
 /// What an intake did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct IntakeOutcome {
     /// The stock build.
     pub build: BuildRef,

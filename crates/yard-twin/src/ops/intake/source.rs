@@ -71,6 +71,12 @@ pub(crate) struct StoredTree {
     pub(crate) links: Links,
 }
 
+impl std::fmt::Debug for SourceTree {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("SourceTree").finish_non_exhaustive()
+    }
+}
+
 impl SourceTree {
     /// Of what was seen by [`list`].
     pub(crate) fn new(parts: Vec<Part>, seen: Vec<Seen>, out: Out) -> Result<Self> {

@@ -36,6 +36,7 @@ pub struct Contained {
 
 /// A run of a twin, with what it changed.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RunDetails {
     /// What the catalogue says.
     #[serde(flatten)]

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::ffi::OsString;
+use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -33,6 +34,16 @@ pub enum Keep {
     Ask(Arc<dyn Fn(&Changes) -> bool + Send + Sync>),
 }
 
+impl fmt::Debug for Keep {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Always => "Always",
+            Self::Never => "Never",
+            Self::Ask(_) => "Ask(..)",
+        })
+    }
+}
+
 /// What a launch may be told. The default adds no arguments, passes no output on and keeps what the run changes.
 #[derive(Clone, Default)]
 pub struct LaunchOptions {
@@ -50,9 +61,24 @@ pub struct LaunchOptions {
     pub helper: Helper,
 }
 
+impl fmt::Debug for LaunchOptions {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { arguments, output, keep, variant, isolation, helper } = self;
+        f.debug_struct("LaunchOptions")
+            .field("arguments", arguments)
+            .field("output", &output.is_some())
+            .field("keep", keep)
+            .field("variant", variant)
+            .field("isolation", isolation)
+            .field("helper", helper)
+            .finish()
+    }
+}
+
 /// What a launch will start.
 #[must_use = "a plan starts nothing"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct LaunchPlan {
     /// The twin.
     pub twin: TwinName,

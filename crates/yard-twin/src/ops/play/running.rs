@@ -38,6 +38,7 @@ const LAST_WORDS: Duration = Duration::from_millis(300);
 
 /// What a run changed, and what it tried to; kept as `report.json` in the run's folder.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[non_exhaustive]
 pub struct RunReport {
     /// What it changed in the twin.
     pub changes: Changes,
@@ -63,6 +64,7 @@ pub struct RunReport {
 
 /// What a run did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RunOutcome {
     /// The twin.
     pub twin: TwinName,
@@ -112,7 +114,7 @@ pub struct Running {
 }
 
 /// Sends signals to a running program; does nothing once everything of it has ended.
-#[derive(Clone)]
+#[derive(Clone, Debug)]
 pub struct Signaller(Arc<Mutex<Option<Pid>>>);
 
 impl Signaller {
@@ -133,6 +135,14 @@ impl Signaller {
     /// Ends the program and all that it started, at once.
     pub fn end_all(&self) {
         self.send(END_ALL);
+    }
+}
+
+impl std::fmt::Debug for Running {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let mut shown = f.debug_struct("Running");
+        shown.field("twin", &self.row.name).field("run", &self.record.id).field("isolation", &self.isolation);
+        shown.finish_non_exhaustive()
     }
 }
 

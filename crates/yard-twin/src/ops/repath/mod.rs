@@ -71,6 +71,7 @@ pub struct NamedPlace {
 /// What a repath finds, and will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RepathPlan {
     /// The twin.
     pub name: TwinName,
@@ -90,6 +91,7 @@ pub struct RepathPlan {
 
 /// What a repath did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct RepathOutcome {
     /// The twin.
     pub name: TwinName,
@@ -107,6 +109,7 @@ pub struct RepathOutcome {
 /// What a repath of a folder outside the yard finds, and will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct FolderRepathPlan {
     /// The folder.
     pub folder: PathBuf,
@@ -124,6 +127,7 @@ pub struct FolderRepathPlan {
 
 /// What a repath of a folder did.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct FolderRepathOutcome {
     /// Files and symlinks that were rewritten.
     pub rewritten: u64,
