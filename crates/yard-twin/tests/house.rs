@@ -29,6 +29,19 @@ fn code(file: &Path) -> String {
     text[..end].to_owned()
 }
 
+fn is_part(c: char) -> bool {
+    c.is_alphanumeric() || c == '_'
+}
+
+/// What is named behind `crate::`: one thing, or several in braces.
+fn names(text: &str) -> Vec<String> {
+    let first = |text: &str| text.trim_start().chars().take_while(|c| is_part(*c)).collect::<String>();
+    match text.strip_prefix('{').and_then(|rest| rest.split_once('}')) {
+        Some((several, _)) => several.split(',').map(first).filter(|name| !name.is_empty()).collect(),
+        None => vec![first(text)],
+    }
+}
+
 /// For each room, those that it imports from.
 fn imports() -> Imports {
     let (mut imports, facade) = (Imports::new(), fs::read_to_string(source().join("lib.rs")).unwrap());
@@ -41,12 +54,11 @@ fn imports() -> Imports {
     let files: Vec<PathBuf> = files(&source()).into_iter().filter(ours).collect();
     let rooms: BTreeSet<String> = files.iter().map(|file| room(file)).collect();
     for file in files {
-        for (at, _) in code(&file).match_indices("crate::") {
-            let text = &code(&file)[at + "crate::".len()..];
-            let name: String = text.chars().take_while(|c| c.is_alphanumeric() || *c == '_').collect();
+        let code = code(&file);
+        for name in code.split("crate::").skip(1).flat_map(names) {
             // A name of the facade stands for the room that it comes from.
-            let from =
-                |line: &str| line.contains(&name).then(|| line.split("::").next().unwrap_or_default().to_owned());
+            let has = |line: &str| line.split(|c: char| !is_part(c)).any(|word| word == name);
+            let from = |line: &str| has(line).then(|| line.split("::").next().unwrap_or_default().to_owned());
             let reexported = || facade.split("pub use ").skip(1).find_map(|line| from(line.split(';').next()?));
             let target = if rooms.contains(&name) { Some(name.clone()) } else { reexported() };
             if let Some(target) = target.filter(|target| *target != room(&file)) {
