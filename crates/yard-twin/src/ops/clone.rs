@@ -299,6 +299,7 @@ impl Yard {
         let as_planned = facts == plan.ways.0 && std::ptr::eq(listing, &*plan.listing);
         let ways = (!as_planned).then(|| policy.ways(listing, ctx.threads()));
         let ways = ways.as_ref().unwrap_or(&plan.ways.1);
+        self.check_room(listing.entries().iter().zip(ways.iter().copied()))?;
         let clock = FsClock::new(op.path())?;
         let stage = op.path().join("twin");
         let row = TwinRow {
@@ -317,7 +318,6 @@ impl Yard {
         let asked = Arc::new(folders_and_ledger(listing, &stage, &self.store.pool)?);
         let layout = Layout { pool: &self.store.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
         let needed: Vec<&Entry> = listing.entries().iter().collect();
-        self.check_room(listing.entries().iter().zip(ways.iter().copied()))?;
         // The others are asked as they are laid.
         let is_program = |entry: &&Entry| matches!(entry.node, Node::File { executable: true, .. });
         let programs: Vec<&Entry> = needed.iter().copied().filter(is_program).collect();
