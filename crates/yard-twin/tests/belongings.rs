@@ -328,6 +328,26 @@ fn a_group_goes_where_the_other_build_keeps_it() {
 }
 
 #[test]
+fn a_place_is_decided_by_the_name_that_the_twin_has_for_it() {
+    let place = Place::in_memory();
+    let sheet = "ignore_case = true\n[belongings.saves]\npatterns = [\"game/saves/**\"]\n";
+    let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
+    write(&place.at("yard/twins/one/game/Saves/A.sav"), "comes", 0);
+    write(&place.at("yard/twins/two/game/saves/a.sav"), "there", 0);
+    let options = CarryOptions { groups: vec!["saves".into()], ..CarryOptions::default() };
+    let (from, to, ctx) = (CarryFrom::Twin("one".parse().unwrap()), "two".parse().unwrap(), Ctx::new());
+    let plan = yard.plan_carry(&from, &to, &options, &ctx).unwrap();
+    let shown = plan.items()[0].to.clone();
+    assert_eq!((plan.undecided(), shown.as_str()), (1, "game/saves/a.sav"));
+    let plan = plan.decide(&yard, &shown, OnClash::Replace, &ctx).unwrap();
+    yard.apply_carry(&plan, &ctx).unwrap();
+    assert_eq!(text(&place, "two/game/saves/a.sav"), "comes");
+    // The same plan again has nothing to do with the twin as it is now.
+    let again = yard.apply_carry(&plan, &ctx);
+    assert_eq!(again.unwrap_err().class(), Class::Busy);
+}
+
+#[test]
 fn what_lies_outside_must_be_as_it_was_when_the_carry_was_planned() {
     let place = Place::in_memory();
     let sheet = "[belongings.saves]\npatterns = [\"game/saves/**\"]\n";

@@ -53,19 +53,22 @@ fn threads_that_share_a_yard_do_not_get_in_each_others_way() {
         .map(|thread| {
             let yard = yard.clone();
             thread::spawn(move || {
+                let mut done = 0;
                 for round in 0..ROUNDS {
                     let sharing = if round % 2 == 0 { Sharing::All } else { Sharing::None };
                     let name = TwinName::new(format!("twin {thread} {round}")).unwrap();
                     match life(&yard, &name, sharing) {
-                        Ok(()) => {}
+                        Ok(()) => done += 1,
                         // The twin that all are cloned from is held for moments; whoever waits too long is told so.
                         Err(error) => assert_eq!(error.class(), Class::Busy, "{}", error.with_causes()),
                     }
                 }
+                done
             })
         })
         .collect();
-    threads.into_iter().for_each(|thread| thread.join().unwrap());
+    let done: usize = threads.into_iter().map(|thread| thread.join().unwrap()).sum();
+    assert!(done > THREADS * ROUNDS / 2, "{done} of {}", THREADS * ROUNDS);
     let report = yard.check(&CheckOptions { full: true, ..CheckOptions::default() }, &ctx()).unwrap();
     let worse = report.findings.iter().filter(|found| found.severity != Severity::Note);
     let problems: Vec<_> = worse.map(|found| format!("{}: {}", found.about, found.problem)).collect();

@@ -5,7 +5,8 @@
 //! `F_SETLEASE`) is refused while there is anybody of the kind.
 
 use std::fs::File;
-use std::os::fd::AsRawFd;
+use std::io;
+use std::os::fd::{AsFd, AsRawFd};
 
 /// Which signal tells of what has happened to a descriptor (include/uapi/asm-generic/fcntl.h).
 const F_SETSIG: libc::c_int = 10;
@@ -14,6 +15,18 @@ const F_SETSIG: libc::c_int = 10;
 /// files of others), they may have.
 pub(crate) fn in_other_hands(file: &File) -> bool {
     !lease(file)
+}
+
+/// As [`in_other_hands`], of the file at a name. One that may not be opened to ask, or is none, stays what it is to whoever had
+/// it open before.
+///
+/// # Errors
+/// What this process lacks for asking.
+pub(crate) fn is_held(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<bool> {
+    match super::open_file(at, name) {
+        Err(error) if crate::error::is_lack(&error) => Err(error),
+        opened => Ok(opened.is_ok_and(|file| in_other_hands(&file))),
+    }
 }
 
 /// Takes a read lease and gives it back at once: whether it was to be had.

@@ -28,7 +28,7 @@ pub(crate) use change::{
 };
 
 pub(crate) use folders::Folders;
-pub(crate) use hands::{flush, in_other_hands};
+pub(crate) use hands::{flush, in_other_hands, is_held};
 pub(crate) use tree::remove_tree as remove_tree_telling;
 
 use crate::error::{Error, PathContext, Result};
@@ -160,12 +160,6 @@ pub(crate) fn open_folder(at: impl AsFd, name: impl rustix::path::Arg) -> io::Re
 pub(crate) fn hold(at: impl AsFd, name: impl rustix::path::Arg) -> io::Result<OwnedFd> {
     let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     Ok(rustix::fs::openat(at, name, flags, Mode::empty())?)
-}
-
-/// Whether an error tells of what this process or the machine lacks just now, and nothing of the file.
-pub(crate) fn is_lack(error: &io::Error) -> bool {
-    let lacks = [Errno::MFILE, Errno::NFILE, Errno::NOMEM].map(|errno| Some(errno.raw_os_error()));
-    lacks.contains(&error.raw_os_error())
 }
 
 /// Opens a file for reading; a symlink is refused, and a fifo doesn't block.

@@ -260,16 +260,9 @@ pub fn set(
     if there.as_deref() != Some(value) {
         return refuse("it would be read back as another one");
     }
-    let undone = |put: &Put, text: &Text| {
-        let found = syntax.find(&text.text, key)?;
-        let region = found.and_then(|found| put.region(&text.text, &found));
-        Ok(region.map(|region| text.with(region, &put.was).text))
-    };
-    let first = match before.map(|before| undone(before, &text)).transpose()?.flatten() {
-        Some(first) => first,
-        None => text.text.clone(),
-    };
-    if undone(&put, &next)? != Some(first) {
+    let first = before.map(|before| before.taken_back(&text, syntax, key)).transpose()?.flatten();
+    let back = put.taken_back(&next, syntax, key)?;
+    if back.map(|back| back.text) != Some(first.map_or_else(|| text.text.clone(), |first| first.text)) {
         return refuse("it could not be taken back");
     }
     Ok(Set { bytes: next.encode()?, was, put })
@@ -286,11 +279,7 @@ pub fn unset(
     (encoding, put): (Option<&str>, &Put),
 ) -> Result<Option<Vec<u8>>> {
     let text = Text::decode(bytes, encoding.or(put.encoding.as_deref()))?;
-    let Some(found) = format.syntax().find(&text.text, key)? else { return Ok(None) };
-    match put.region(&text.text, &found) {
-        Some(region) => text.with(region, &put.was).encode().map(Some),
-        None => Ok(None),
-    }
+    put.taken_back(&text, format.syntax(), key)?.map(|back| back.encode()).transpose()
 }
 
 impl Put {
@@ -298,6 +287,13 @@ impl Put {
     #[must_use]
     pub fn encoding(&self) -> Option<&str> {
         self.encoding.as_deref()
+    }
+
+    /// The text with what was there before, if this still stands in it.
+    fn taken_back(&self, text: &Text, syntax: &dyn Syntax, key: &str) -> Result<Option<Text>> {
+        let found = syntax.find(&text.text, key)?;
+        let region = found.and_then(|found| self.region(&text.text, &found));
+        Ok(region.map(|region| text.with(region, &self.was)))
     }
 
     /// Where it still stands in a text, if it does.

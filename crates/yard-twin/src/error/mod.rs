@@ -485,6 +485,11 @@ impl Error {
         Self::Io { doing, path: path.as_ref().into(), source }
     }
 
+    /// Whether it tells of what this process or the machine lacks just now, and nothing of the file.
+    pub(crate) fn is_lack(&self) -> bool {
+        matches!(self, Self::Io { source, .. } if is_lack(source))
+    }
+
     /// What the system said, for one who knows the path.
     pub(crate) fn into_io(self) -> io::Error {
         match self {
@@ -579,4 +584,11 @@ impl<T, E: Into<io::Error>> PathContext<T> for Result<T, E> {
     fn at(self, doing: &'static str, path: impl AsRef<Path>) -> Result<T> {
         self.map_err(|source| Error::io(doing, path, source.into()))
     }
+}
+
+/// Whether an error tells of what this process or the machine lacks just now, and nothing of the file.
+pub(crate) fn is_lack(error: &io::Error) -> bool {
+    let lacks = [rustix::io::Errno::MFILE, rustix::io::Errno::NFILE, rustix::io::Errno::NOMEM]
+        .map(|errno| Some(errno.raw_os_error()));
+    lacks.contains(&error.raw_os_error())
 }

@@ -177,8 +177,11 @@ pub(super) struct LinkedAll {
 }
 
 /// Makes the folders of a listing below `into`: a `game` and a `home` whatever it has.
-pub(crate) fn make_folders(listing: &Listing, into: &Path) -> Result<()> {
-    units(listing).iter().try_for_each(|unit| disk::make_folder(&into.join(unit.folder)))
+pub(crate) fn make_folders(listing: &Listing, into: &Path, ctx: &Ctx) -> Result<()> {
+    units(listing).iter().try_for_each(|unit| {
+        ctx.check()?;
+        disk::make_folder(&into.join(unit.folder))
+    })
 }
 
 /// The folders of a listing, each after its parent, with the places of the entries in them.

@@ -80,20 +80,21 @@ fn there<T>(result: io::Result<T>) -> io::Result<Option<T>> {
     }
 }
 
+/// Whether somebody can still write to a folder's files, or to those below it.
+pub(crate) fn is_open_below(folder: &Path) -> io::Result<bool> {
+    in_other_hands(CWD, folder, &disk::stat_at(CWD, folder)?)
+}
+
 /// Whether somebody can still write to what is at a name, or to something below it.
 fn in_other_hands(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, stat: &Stat) -> io::Result<bool> {
     if stat.is_file() {
-        // One that may not be opened to ask that stays what it is to whoever had it open before.
-        return match disk::open_file(at, name) {
-            Err(error) if disk::is_lack(&error) => Err(error),
-            opened => Ok(opened.is_ok_and(|file| disk::in_other_hands(&file))),
-        };
+        return disk::is_held(at, name);
     }
     if FileType::from_raw_mode(stat.mode) != FileType::Directory {
         return Ok(false);
     }
     let folder = match disk::open_folder(at, name) {
-        Err(error) if disk::is_lack(&error) => return Err(error),
+        Err(error) if crate::error::is_lack(&error) => return Err(error),
         Err(_) => return Ok(false),
         Ok(folder) => folder,
     };

@@ -315,7 +315,7 @@ impl Yard {
         };
         // What is synced is, before there is much else that the system would have to write with it.
         self.furnish(&stage, &row, plan)?;
-        let asked = Arc::new(folders_and_ledger(listing, &stage, &self.store.pool)?);
+        let asked = Arc::new(folders_and_ledger(listing, &stage, &self.store.pool, ctx)?);
         let layout = Layout { pool: &self.store.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
         let needed: Vec<&Entry> = listing.entries().iter().collect();
         // The others are asked as they are laid.
@@ -327,7 +327,7 @@ impl Yard {
                 self.vouch(&needed, &layout)?;
                 disk::remove_tree(&stage)?;
                 self.furnish(&stage, &row, plan)?;
-                make_folders(listing, &stage)?;
+                make_folders(listing, &stage, ctx)?;
                 layout.lay(listing, ways, &stage)?
             }
             laid => laid?,
@@ -519,10 +519,10 @@ fn own_laid(state: &State) -> Option<ListingId> {
 }
 
 /// Makes the folders of a new twin, and reads the ledger meanwhile.
-fn folders_and_ledger(listing: &Listing, stage: &Path, pool: &Pool) -> Result<Ledger> {
+fn folders_and_ledger(listing: &Listing, stage: &Path, pool: &Pool, ctx: &Ctx) -> Result<Ledger> {
     std::thread::scope(|scope| {
         let ledger = scope.spawn(|| Ledger::load(pool));
-        make_folders(listing, stage)?;
+        make_folders(listing, stage, ctx)?;
         ledger.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
     })
 }

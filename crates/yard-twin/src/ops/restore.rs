@@ -7,9 +7,8 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
-use crate::disk::lock::HeldTwin;
 use crate::error::{Error, Result, TwinError};
-use crate::ident::{BuildRef, SnapshotLabel, SnapshotRef, TwinName};
+use crate::ident::{BuildRef, SnapshotLabel, SnapshotRef, StateId, TwinId, TwinName};
 use crate::listing::{Listing, Named, diff, rebase};
 use crate::materialise::{Step, steps};
 use crate::path::RelPath;
@@ -46,6 +45,10 @@ pub struct SnapshotPlan {
     /// What comes of it.
     #[serde(flatten)]
     pub would: SnapshotOutcome,
+    #[serde(skip)]
+    twin: TwinId,
+    #[serde(skip)]
+    state: StateId,
 }
 
 /// A snapshot that will be let go.
@@ -125,44 +128,11 @@ pub struct RestoreOutcome {
 }
 
 impl Yard {
-    /// Looks at what a snapshot of a twin would keep. The twin is settled first.
+    /// Settles a twin and looks at what a snapshot of it would keep.
     ///
     /// # Errors
     /// [`Error::NotFound`], [`Error::Exists`] if the twin has a snapshot of that label, [`Error::Busy`] while it runs.
     pub fn plan_snapshot(&self, name: &TwinName, label: Option<&SnapshotLabel>, ctx: &Ctx) -> Result<SnapshotPlan> {
-        let (would, _) = self.settle_for_snapshot(name, label, ctx)?;
-        Ok(SnapshotPlan { would })
-    }
-
-    /// Keeps the state that a twin has now until it is let go by [`Yard::apply_snapshot_drop`].
-    ///
-    /// # Errors
-    /// As [`Yard::plan_snapshot`].
-    pub fn apply_snapshot(&self, plan: &SnapshotPlan, ctx: &Ctx) -> Result<SnapshotOutcome> {
-        let SnapshotOutcome { name, label, game, own, .. } = &plan.would;
-        let (mut made, _held) = self.settle_for_snapshot(name, label.as_ref(), ctx)?;
-        // What the plan has taken in already is news to whoever asked for it.
-        if made.game.total() + made.own.total() == 0 {
-            (made.game, made.own) = (*game, *own);
-        }
-        let row = self.twin_row(name, false)?;
-        let none = Counts::default();
-        self.catalog.together(|| {
-            let label = label.as_ref();
-            let change = NewChange { what: What::Snapshot, game: none, own: none, label, state: row.state };
-            made.number = self.catalog.add_change(row.id, &change)?;
-            Ok(())
-        })?;
-        Ok(made)
-    }
-
-    /// What a snapshot of a twin keeps, which is held as long as the answer.
-    fn settle_for_snapshot(
-        &self,
-        name: &TwinName,
-        label: Option<&SnapshotLabel>,
-        ctx: &Ctx,
-    ) -> Result<(SnapshotOutcome, HeldTwin)> {
         let row = self.twin_row(name, false)?;
         if let Some(label) = label {
             self.check_label_free(&row, label)?;
@@ -172,9 +142,36 @@ impl Yard {
         let settled = self.settle_held(&row, &held, What::Outside, ctx)?;
         let found = self.catalog.history(row.id)?.into_iter().next().filter(|entry| entry.number > before);
         let (game, own) = found.map_or_else(Default::default, |entry| (entry.game, entry.own));
+        let (state, _) = settled.state.encode();
         let number = self.catalog.newest_change(row.id)? + 1;
         let not_taken = settled.not_taken;
-        Ok((SnapshotOutcome { name: row.name, number, label: label.cloned(), game, own, not_taken }, held))
+        let would = SnapshotOutcome { name: row.name, number, label: label.cloned(), game, own, not_taken };
+        Ok(SnapshotPlan { would, twin: row.id, state })
+    }
+
+    /// Keeps the state that a twin had when this was planned until it is let go by [`Yard::apply_snapshot_drop`].
+    ///
+    /// # Errors
+    /// As [`Yard::plan_snapshot`], and [`TwinError::ChangedMeanwhile`] if the twin is known to have another state by now.
+    pub fn apply_snapshot(&self, plan: &SnapshotPlan, ctx: &Ctx) -> Result<SnapshotOutcome> {
+        let mut made = plan.would.clone();
+        let row = self.twin_row(&made.name, false)?;
+        let _held = self.hold_twin(&row, ctx)?;
+        let row = self.catalog.twin(row.id)?.unwrap_or(row);
+        if (row.id, row.state) != (plan.twin, plan.state) {
+            let (name, path) = (row.name.to_string(), self.folder_of(&row));
+            return Err(TwinError::ChangedMeanwhile { name, path }.into());
+        }
+        if let Some(label) = &made.label {
+            self.check_label_free(&row, label)?;
+        }
+        let (none, label) = (Counts::default(), made.label.as_ref());
+        self.catalog.together(|| {
+            let change = NewChange { what: What::Snapshot, game: none, own: none, label, state: row.state };
+            made.number = self.catalog.add_change(row.id, &change)?;
+            Ok(())
+        })?;
+        Ok(made)
     }
 
     fn check_label_free(&self, row: &TwinRow, label: &SnapshotLabel) -> Result<()> {

@@ -213,7 +213,7 @@ impl Observer<'_> {
             let file = match opened {
                 Ok(file) => file,
                 Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Read::Gone),
-                Err(error) if disk::is_lack(&error) => return Err(Error::io("open", &path, error)),
+                Err(error) if crate::error::is_lack(&error) => return Err(Error::io("open", &path, error)),
                 Err(error) => return Ok(Read::NotTaken(format!("{} ({error})", path.display()))),
             };
             if name.look != Look::Doubted && disk::in_other_hands(&file) {

@@ -212,7 +212,7 @@ impl<'a> Lister<'a> {
         match (self.manner, vanished) {
             (Manner::Strict, true) => Err(IntakeError::Changed(shown).into()),
             (Manner::Lenient, true) => Ok(()),
-            (Manner::Lenient, false) if !disk::is_lack(&error) => {
+            (Manner::Lenient, false) if !crate::error::is_lack(&error) => {
                 not_taken.push(format!("{} ({error})", shown.display()));
                 Ok(())
             }

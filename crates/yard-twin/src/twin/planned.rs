@@ -242,7 +242,11 @@ fn is_there(entry: &Entry, folder: &Path, buffer: &mut [u8], ctx: &Ctx) -> Resul
     Ok(match &entry.node {
         Node::Symlink { target } => fs::read_link(&path).is_ok_and(|there| there.as_os_str() == &**target),
         Node::File { content, .. } => {
-            let Ok(file) = disk::open_file(rustix::fs::CWD, &path) else { return Ok(false) };
+            let file = match disk::open_file(rustix::fs::CWD, &path) {
+                Err(error) if crate::error::is_lack(&error) => return Err(error).at("read", &path),
+                Err(_) => return Ok(false),
+                Ok(file) => file,
+            };
             let stat = disk::fstat(&file).at("look at", &path)?;
             hash_unchanged(&file, &stat, &path, buffer, ctx)? == *content
         }

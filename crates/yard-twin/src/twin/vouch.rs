@@ -118,7 +118,7 @@ impl Yard {
                 let op = self.begin(ctx)?;
                 // What can't be read has nothing to give.
                 match self.take_from(content, &path, &op, ctx) {
-                    Err(error @ Error::Cancelled) => return Err(error),
+                    Err(error) if matches!(error, Error::Cancelled) || error.is_lack() => return Err(error),
                     Ok(true) => found = true,
                     Ok(false) => continue,
                     Err(error) => {

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
+use rustix::fs::CWD;
 use serde::Serialize;
 
 use crate::Yard;
@@ -14,7 +15,7 @@ use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
 use crate::listing::{Listing, Totals};
-use crate::path::RelPath;
+use crate::materialise::is_open_below;
 use crate::progress::{Ctx, Phase};
 use crate::scan::Doubt;
 use crate::store::pool::{Ledger, Share};
@@ -253,35 +254,53 @@ impl Yard {
         Ok(ForgetOutcome { name: plan.name.clone(), freed, kept, took: began.elapsed() })
     }
 
-    /// Whether somebody can still write to a file of a twin that was written in it before; by its index, as far as it has one.
-    fn is_written_to(&self, row: &TwinRow, folder: &Path) -> bool {
+    /// Whether somebody can still write to a file of a twin: to one that was written in it before, as far as its index tells,
+    /// else to any.
+    fn is_open(&self, row: &TwinRow, folder: &Path) -> Result<bool> {
         let known = || {
             let state = self.store.state(row.state).ok()?;
             let listing = self.store.listing(state.disk).ok()?;
             let index = self.index(folder, &state, listing.entries().len()).ok()??;
             Some((listing, index))
         };
-        // One that can't tell is looked through.
-        let Some((listing, index)) = known() else { return true };
+        let Some((listing, index)) = known() else { return is_open_below(folder).at("look through", folder) };
         let own = listing.entries().iter().zip(&index.rows).filter(|(_, row)| row.share == Some(Share::Own));
-        own.map(|(entry, _)| entry.path.below(folder))
-            .any(|path| disk::open_file(rustix::fs::CWD, &path).is_ok_and(|file| disk::in_other_hands(&file)))
+        for path in own.map(|(entry, _)| entry.path.below(folder)) {
+            if disk::is_held(CWD, &path).at("open", &path)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    /// Moves a twin's folder to where it is kept as a whole, and says where that is.
+    fn keep_whole(&self, row: &TwinRow, folder: &Path) -> Result<String> {
+        let kept = self.kept_folder(row)?;
+        disk::make_folders(&kept)?;
+        let to = kept.join(row.name.as_str());
+        disk::rename_new(folder, &to).at("keep", folder)?;
+        disk::sync_rename(folder, &to)?;
+        Ok(format!("{} (another program has it open)", to.display()))
     }
 
     /// Deletes a twin's folder and its record. The caller holds the yard alone. Says what is kept.
     pub(crate) fn forget(&self, row: &TwinRow, op: &OpFolder, ledger: &Ledger) -> Result<Vec<String>> {
         let (folder, mut kept) = (self.folder_of(row), Vec::new());
         if folder_id(&folder)? == Some(row.id) {
-            // Out of the way first, so that nobody takes what is half deleted for a twin.
-            let slot = op.path().join("old/0");
-            disk::make_folders(&slot)?;
-            disk::rename_new(&folder, &slot.join("0")).at("move aside", &folder)?;
-            disk::sync_rename(&folder, &slot.join("0"))?;
-            if self.is_written_to(row, &slot.join("0")) {
-                // It is kept as a whole.
-                kept = self.discard_paths(op.path(), &[&RelPath::new(row.name.as_str())?], row, Some(ledger))?;
+            // Looked at while it is in its place: whatever fails there leaves it there, for the next command.
+            if self.is_open(row, &folder)? {
+                kept.push(self.keep_whole(row, &folder)?);
             } else {
-                disk::remove_tree_telling(&op.path().join("old"), &|before, after| ledger.moved(before, after))?;
+                // Out of the way first, so that nobody takes what is half deleted for a twin, or opens more of it.
+                let slot = op.path().join("old");
+                disk::make_folders(&slot)?;
+                disk::rename_new(&folder, &slot.join("0")).at("move aside", &folder)?;
+                disk::sync_rename(&folder, &slot.join("0"))?;
+                if self.is_open(row, &slot.join("0"))? {
+                    kept.push(self.keep_whole(row, &slot.join("0"))?);
+                } else {
+                    disk::remove_tree_telling(&slot, &|before, after| ledger.moved(before, after))?;
+                }
             }
         } else if disk::exists(&folder) {
             kept.push(format!("{} (it is not this twin's)", folder.display()));

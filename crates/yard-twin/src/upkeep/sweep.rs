@@ -12,7 +12,7 @@ use crate::catalog::{HistoryEntry, Intent, StockRow, TwinRow, What};
 use crate::disk;
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result, YardError};
-use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
+use crate::ident::{BuildRef, ContentId, ListingId, TwinId, TwinName};
 use crate::progress::{Ctx, Phase};
 use crate::store::pool::{Ledger, Pool};
 use crate::yard::folder_id;
@@ -73,13 +73,25 @@ pub struct SweepPlan {
     /// What comes of it.
     #[serde(flatten)]
     pub would: SweepOutcome,
+    #[serde(skip)]
+    agreed: Agreed,
+}
+
+/// What somebody has agreed to who has seen a plan: what may go by now and is not in it stays for the next sweep.
+#[derive(Clone, Debug, Default)]
+struct Agreed {
+    states: HashSet<(TwinId, u32)>,
+    twins: HashSet<TwinId>,
+    builds: HashSet<String>,
+    files: HashSet<String>,
 }
 
 /// A sweep under way.
 struct Sweeping<'a> {
     ledger: &'a Ledger,
     op: &'a OpFolder,
-    dry_run: bool,
+    /// `None` where it only looks.
+    agreed: Option<&'a Agreed>,
 }
 
 /// What goes by the policy.
@@ -88,6 +100,27 @@ struct Goes {
     states: Vec<(TwinRow, Vec<u32>)>,
     twins: Vec<TwinRow>,
     builds: Vec<StockRow>,
+}
+
+impl Goes {
+    fn keep_agreed(&mut self, agreed: &Agreed) {
+        for (row, numbers) in &mut self.states {
+            numbers.retain(|number| agreed.states.contains(&(row.id, *number)));
+        }
+        self.states.retain(|(_, numbers)| !numbers.is_empty());
+        self.twins.retain(|row| agreed.twins.contains(&row.id));
+        self.builds.retain(|row| agreed.builds.contains(&row.build.to_string()));
+    }
+
+    fn agreed(&self, files: impl Iterator<Item = String>) -> Agreed {
+        let states = self.states.iter().flat_map(|(row, numbers)| numbers.iter().map(|number| (row.id, *number)));
+        Agreed {
+            states: states.collect(),
+            twins: self.twins.iter().map(|row| row.id).collect(),
+            builds: self.builds.iter().map(|row| row.build.to_string()).collect(),
+            files: files.collect(),
+        }
+    }
 }
 
 /// A file of the yard's own that nothing needs.
@@ -105,21 +138,23 @@ impl Yard {
     /// # Errors
     /// [`Error::Busy`] while another command is at work, [`Error::Io`].
     pub fn plan_sweep(&self, ctx: &Ctx) -> Result<SweepPlan> {
-        Ok(SweepPlan { would: self.sweep(true, ctx)? })
+        let (would, agreed) = self.sweep(None, ctx)?;
+        Ok(SweepPlan { would, agreed })
     }
 
-    /// Lets go of what may go by now, and deletes what nothing needs. What has come to be needed since it was planned stays.
+    /// Lets go of what was planned, and deletes it. What has come to be needed since stays.
     ///
     /// A crash leaves what was not deleted to the next sweep. What goes is committed and synced before the first file is
     /// deleted.
     ///
     /// # Errors
     /// As [`Yard::plan_sweep`].
-    pub fn apply_sweep(&self, _plan: &SweepPlan, ctx: &Ctx) -> Result<SweepOutcome> {
-        self.sweep(false, ctx)
+    pub fn apply_sweep(&self, plan: &SweepPlan, ctx: &Ctx) -> Result<SweepOutcome> {
+        Ok(self.sweep(Some(&plan.agreed), ctx)?.0)
     }
 
-    fn sweep(&self, dry_run: bool, ctx: &Ctx) -> Result<SweepOutcome> {
+    /// Sweeps what is agreed to, or looks what there is to agree to.
+    fn sweep(&self, agreed: Option<&Agreed>, ctx: &Ctx) -> Result<(SweepOutcome, Agreed)> {
         let began = Instant::now();
         // Looked at before the yard is held, which looking needs too.
         let held_back = self.held_back(&self.what_goes(Timestamp::now())?, ctx)?;
@@ -137,19 +172,20 @@ impl Yard {
             missing: None,
             took: Duration::ZERO,
         };
+        let mut seen = Agreed::default();
         self.check_all_known()?;
         let generation = self.catalog.generation()?;
         let swept = self.store.pool.generation()?;
         // A sweep that was cut off has counted in the catalogue, and not yet in the pool.
         if generation == swept || generation == swept + 1 {
             let ledger = Ledger::load(&self.store.pool)?;
-            let gone =
-                self.let_go(&mut outcome, generation, &held_back, &Sweeping { ledger: &ledger, op: &op, dry_run }, ctx);
+            let sweeping = Sweeping { ledger: &ledger, op: &op, agreed };
+            let gone = self.let_go(&mut outcome, generation, &held_back, &sweeping, ctx);
             ledger.save(op.path())?;
-            gone?;
+            seen = gone?;
         } else {
             outcome.missing = Some(self.missing_contents(ctx)?);
-            if !dry_run {
+            if agreed.is_some() {
                 let next = generation.max(swept) + 1;
                 self.catalog.together(|| {
                     self.catalog.set_unneeded(std::iter::empty())?;
@@ -159,7 +195,7 @@ impl Yard {
             }
         }
         outcome.took = began.elapsed();
-        Ok(outcome)
+        Ok((outcome, seen))
     }
 
     fn let_go(
@@ -167,12 +203,15 @@ impl Yard {
         outcome: &mut SweepOutcome,
         generation: u32,
         held_back: &[(TwinRow, Vec<String>)],
-        &Sweeping { ledger, op, dry_run }: &Sweeping<'_>,
+        &Sweeping { ledger, op, agreed }: &Sweeping<'_>,
         ctx: &Ctx,
-    ) -> Result<()> {
+    ) -> Result<Agreed> {
         let now = Timestamp::now();
         let mut goes = self.what_goes(now)?;
         goes.twins.retain(|row| !held_back.iter().any(|(held, _)| held.id == row.id));
+        if let Some(agreed) = agreed {
+            goes.keep_agreed(agreed);
+        }
         outcome.states = goes
             .states
             .iter()
@@ -182,7 +221,9 @@ impl Yard {
         outcome.builds = goes.builds.iter().map(|row| row.build.clone()).collect();
         let unneeded = self.unneeded_files(&goes, now, ctx)?;
         let grace = days(self.keep_policy().grace_days);
-        let over = |file: &Unneeded| now.duration_since(file.since) >= grace;
+        let over = |file: &Unneeded| {
+            now.duration_since(file.since) >= grace && agreed.is_none_or(|agreed| agreed.files.contains(&file.path))
+        };
         for file in &unneeded {
             let files = if over(file) { &mut outcome.deleted } else { &mut outcome.waiting };
             files.files += 1;
@@ -190,8 +231,8 @@ impl Yard {
         }
         let first = unneeded.iter().filter(|file| !over(file)).map(|file| file.since).min();
         outcome.waiting_until = first.and_then(|since| since.checked_add(grace).ok());
-        if dry_run {
-            return Ok(());
+        if agreed.is_none() {
+            return Ok(goes.agreed(unneeded.iter().filter(|file| over(file)).map(|file| file.path.clone())));
         }
         let mut forgotten = Vec::new();
         self.catalog.together(|| {
@@ -229,7 +270,8 @@ impl Yard {
                 }
                 Ok(())
             })
-        })
+        })?;
+        Ok(Agreed::default())
     }
 
     /// An error if folders of twins are there that the catalogue doesn't know: it can't say what they need.

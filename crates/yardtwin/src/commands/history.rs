@@ -21,7 +21,8 @@ pub(crate) fn snapshot(
     how: DryRun,
     screen: &Screen,
 ) -> Done {
-    let (plan, ctx) = (yard.plan_snapshot(name, label, &ctx(screen))?, ctx(screen));
+    let ctx = ctx(screen);
+    let plan = yard.plan_snapshot(name, label, &ctx)?;
     let outcome = if how.dry_run { plan.would } else { yard.apply_snapshot(&plan, &ctx)? };
     screen.answer(&outcome, |screen| {
         let done = if how.dry_run { "would be kept" } else { "is kept" };
@@ -254,7 +255,8 @@ fn say_restored(plan: &RestorePlan, outcome: &RestoreOutcome, screen: &Screen) {
 }
 
 pub(crate) fn sweep(yard: &Yard, how: DryRun, screen: &Screen) -> Done {
-    let (plan, ctx) = (yard.plan_sweep(&ctx(screen))?, ctx(screen));
+    let ctx = ctx(screen);
+    let plan = yard.plan_sweep(&ctx)?;
     let outcome = if how.dry_run { plan.would } else { yard.apply_sweep(&plan, &ctx)? };
     screen.answer(&outcome, |screen| say_swept(&outcome, how.dry_run, screen));
     let missing = outcome.missing.as_ref().is_some_and(|missing| !missing.is_empty());

@@ -409,7 +409,8 @@ pub(crate) fn rename(
     how: DryRun,
     screen: &Screen,
 ) -> Done {
-    let (plan, ctx) = (yard.plan_rename(name, new, move_folder, &ctx(screen))?, ctx(screen));
+    let ctx = ctx(screen);
+    let plan = yard.plan_rename(name, new, move_folder, &ctx)?;
     let outcome = if how.dry_run { plan.would } else { yard.apply_rename(&plan, &ctx)? };
     screen.answer(&outcome, |screen| {
         let done = if how.dry_run { "would be called" } else { "is now called" };

@@ -2,6 +2,7 @@
 
 pub(crate) mod incoming;
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
@@ -277,16 +278,18 @@ impl Yard {
     fn decide(&self, coming: Vec<Incoming>, to: &Party, options: &CarryOptions) -> Result<Vec<(CarryItem, Entry)>> {
         let folds = to.sheet.ignores_case() || disk::folds_case(&self.folder_of(&to.row))?;
         let target = Target { there: &to.settled.listing, laid: &to.laid, folds };
-        let known: HashSet<&RelPath> = coming.iter().map(|coming| &coming.entry.path).collect();
-        if let Some(other) = options.decisions.keys().find(|place| !known.contains(place)) {
-            let known = coming.iter().map(|coming| coming.entry.path.to_string()).take(KNOWN).collect();
-            return Err(Error::NotFound { what: "belonging that goes to", name: other.to_string(), known });
-        }
         let by_sheet = |group: Option<&str>| to.sheet.belongings.get(group?)?.on_clash;
+        // Places are spelt as they are in the twin, which only who decides knows.
+        let met = RefCell::new(HashSet::new());
         let rule = |place: &RelPath, group: Option<&str>| {
+            met.borrow_mut().insert(place.clone());
             options.decisions.get(place).copied().or(options.on_clash).or_else(|| by_sheet(group))
         };
         let mut decided = decide(coming, &target, rule)?;
+        if let Some(other) = options.decisions.keys().find(|place| !met.borrow().contains(*place)) {
+            let known = decided.iter().map(|(item, _)| item.to.to_string()).take(KNOWN).collect();
+            return Err(Error::NotFound { what: "belonging that goes to", name: other.to_string(), known });
+        }
         decided.sort_by(|(a, _), (b, _)| a.to.cmp(&b.to));
         Ok(decided)
     }

@@ -149,7 +149,7 @@ impl Ledger {
                 decoded
             }
             Err(error) if error.kind() == io::ErrorKind::NotFound => None,
-            Err(error) if disk::is_lack(&error) => return Err(error).at("open", &path),
+            Err(error) if crate::error::is_lack(&error) => return Err(error).at("open", &path),
             Err(error) => {
                 tracing::warn!(path = %path.display(), %error, "what it would say is read instead");
                 None
