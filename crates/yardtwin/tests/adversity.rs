@@ -113,6 +113,75 @@ fn until_enough(desk: &Desk, command: &str) {
 }
 
 #[test]
+fn a_twin_whose_record_is_damaged_keeps_nobody_from_the_others() {
+    let desk = Desk::with_twins(&["a", "gone", "sick"]);
+    fs::write(desk.game("sick", "own.wjs"), "of the sick one").unwrap();
+    fs::write(desk.game("a", "own.wjs"), "mine").unwrap();
+    fs::write(desk.game("gone", "own.wjs"), "mine too").unwrap();
+    desk.place.give_away();
+    desk.ok(&["show", "sick"]);
+    let state: String = rusqlite::Connection::open(desk.at("yard/catalog.db"))
+        .unwrap()
+        .query_row("SELECT state FROM twins WHERE name = 'sick'", [], |row| row.get(0))
+        .unwrap();
+    fs::write(desk.at("yard/states").join(&state[..2]).join(&state), "no state").unwrap();
+    let sick = look(&desk.game("sick", ""));
+    for twice in ["once", "twice"] {
+        for command in [
+            "list",
+            "list --space",
+            "show a",
+            "snapshot a",
+            "history a",
+            "diff a",
+            "check a",
+            "stock list",
+            "stock show wexcombe@1.4",
+            "clone a other",
+            "renew a --leave-rest",
+            "restore a 1 --all --yes",
+            "launch a",
+            "rename other another",
+            "protect another",
+            "protect another --off",
+            "profile set a note x",
+            "remove another",
+            "remove another --for-good --yes",
+            "intake installed --title wexcombe --build 9",
+        ] {
+            let said = desk.run(&command.split(' ').collect::<Vec<_>>());
+            let fine = said.status.success() || (said.status.code() == Some(3) && text(&said.stderr).is_empty());
+            assert!(fine, "{twice}: {command}: {}{}", text(&said.stdout), text(&said.stderr));
+        }
+        assert!(desk.ok(&["list"]).contains("needs a look"), "it is named");
+        // What it needs can't be told, so that nothing goes which it may need.
+        assert_eq!(desk.run(&["sweep"]).status.code(), Some(1));
+    }
+    desk.ok(&["remove", "gone", "--for-good", "--yes"]);
+    assert_eq!(look(&desk.game("sick", "")), sick);
+    desk.run(&["check", "--fix"]);
+    desk.ok(&["show", "sick"]);
+    let checked = desk.run(&["check", "--full"]).stdout;
+    assert!(!text(&checked).contains("damaged"), "nothing is lost that it needs: {}", text(&checked));
+}
+
+#[test]
+fn a_twin_of_which_nothing_can_be_read_is_named_all_the_same() {
+    let desk = Desk::with_twins(&["a"]);
+    let states: Vec<_> = fs::read_dir(desk.at("yard/states")).unwrap().map(|entry| entry.unwrap().path()).collect();
+    for state in states.iter().flat_map(|folder| fs::read_dir(folder).unwrap()) {
+        fs::write(state.unwrap().path(), "no state").unwrap();
+    }
+    for command in [&["list"][..], &["list", "--space"], &["stock", "list"]] {
+        let said = desk.ok(command);
+        assert!(command[0] == "stock" || command.len() == 2 || said.contains("needs a look"), "{said}");
+    }
+    // What else there is can still be had.
+    desk.ok(&["clone", "wexcombe@1.4", "b"]);
+    desk.ok(&["launch", "b"]);
+}
+
+#[test]
 fn a_disk_that_is_full_read_only_or_busy() {
     let test = "a_disk_that_is_full_read_only_or_busy";
     if !is_root() {

@@ -208,7 +208,7 @@ impl Yard {
             self.store.each_readable(listings, |entry| {
                 let content = entry.node.content();
                 needs.extend(content.map(|content| Need { content, size: entry.node.size(), linked: 0 }));
-            });
+            })?;
         }
         needs.sort_unstable_by_key(|need| need.content);
         needs.dedup_by_key(|need| need.content);

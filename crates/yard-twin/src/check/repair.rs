@@ -13,7 +13,7 @@ use crate::disk;
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::ContentId;
-use crate::listing::{Entry, Layer, Listing, overlay};
+use crate::listing::{Entry, Layer, overlay};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::Doubt;
@@ -87,7 +87,8 @@ impl Yard {
             self.files_with(&row, contents)?.into_iter().for_each(|(content, path)| add(content, path));
         }
         for stock in self.catalog.stock_builds()? {
-            let Some(listing) = if_readable(self.store.listing(stock.listing))? else { continue };
+            // A damaged listing names no sources, and that is all.
+            let Some(listing) = Error::pass_over(self.store.listing(stock.listing))? else { continue };
             for entry in listing.entries() {
                 let content = entry.node.content().filter(|content| contents.contains(content));
                 if let (Some(content), Some(below)) = (content, entry.path.as_str().strip_prefix("game/")) {
@@ -101,7 +102,7 @@ impl Yard {
     /// The files of a twin that should hold one of the contents, as far as its records can be read.
     fn files_with(&self, row: &TwinRow, contents: &HashSet<ContentId>) -> Result<Vec<(ContentId, PathBuf)>> {
         let listing = self.store.state(row.state).and_then(|state| self.store.listing(state.disk));
-        let Some(listing) = if_readable(listing)? else { return Ok(Vec::new()) };
+        let Some(listing) = Error::pass_over(listing)? else { return Ok(Vec::new()) };
         let folder = self.folder_of(row);
         let wanted =
             |entry: &Entry| Some((entry.node.content().filter(|c| contents.contains(c))?, entry.path.below(&folder)));
@@ -180,13 +181,5 @@ impl Yard {
         let next = overlay(&settled.listing, &Layer::new(layer)?)?;
         let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
         Ok(self.change_to(&row, settled, next, What::Repaired, ctx)?.leaks.damaged)
-    }
-}
-
-/// A damaged listing names no sources, and that is all.
-fn if_readable(listing: Result<Listing>) -> Result<Option<Listing>> {
-    match listing {
-        Err(error) if error.is_lack() => Err(error),
-        listing => Ok(listing.ok()),
     }
 }

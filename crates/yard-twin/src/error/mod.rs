@@ -490,6 +490,14 @@ impl Error {
         matches!(self, Self::Io { source, .. } if is_lack(source))
     }
 
+    /// What can't be read is passed over; not so what can't be read just now, and a wish to stop.
+    pub(crate) fn pass_over<T>(read: Result<T>) -> Result<Option<T>> {
+        match read {
+            Err(error) if error.is_lack() || matches!(error, Self::Cancelled) => Err(error),
+            read => Ok(read.ok()),
+        }
+    }
+
     /// What the system said, for one who knows the path.
     pub(crate) fn into_io(self) -> io::Error {
         match self {

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use crate::catalog::{Counts, RunRecord, TwinRow};
 use crate::error::{Error, Result, TwinError};
-use crate::ident::{BuildRef, TwinId, TwinName};
+use crate::ident::{BuildLabel, BuildRef, ListingId, Source, Title, TwinId, TwinName};
 use crate::launch::{Changes, Isolation, changes};
 use crate::listing::{Listing, Totals};
 use crate::profile::Profile;
@@ -254,11 +254,23 @@ impl Yard {
         Some(format!("{} is half done: {}", left.what, left.why))
     }
 
-    /// The newest state of a twin that can be read, where the present one can't.
-    fn newest_whole(&self, row: &TwinRow) -> Result<State> {
-        let history = self.catalog.history(row.id)?;
-        let whole = history.iter().find_map(|entry| self.store.state(entry.state).ok());
-        whole.map_or_else(|| self.store.state(row.state), Ok)
+    /// The state that a twin has, or else the newest one that can be read; where none can, what is known of where it comes
+    /// from.
+    pub(crate) fn newest_whole(&self, row: &TwinRow) -> Result<State> {
+        if let Some(state) = Error::pass_over(self.store.state(row.state))? {
+            return Ok(state);
+        }
+        for entry in self.catalog.history(row.id)? {
+            if let Some(state) = Error::pass_over(self.store.state(entry.state))? {
+                return Ok(state);
+            }
+        }
+        let build = match row.origin.parse() {
+            Ok(Source::Stock(build)) => build,
+            _ => BuildRef { title: Title::new("unknown")?, build: BuildLabel::new("unknown")? },
+        };
+        let nothing = ListingId::from_bytes([0; 32]);
+        Ok(State::new(build, self.default_sharing(), nothing, nothing, String::new()))
     }
 
     /// All about a twin. It is settled first, unless its program is running or it is removed.

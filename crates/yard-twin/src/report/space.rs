@@ -99,8 +99,9 @@ impl Yard {
         let mut others = self.stock_parties()?;
         for other in self.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id)
         {
-            let sharing = self.sharing(&other)?.into_values();
-            let shared = sharing.filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
+            // One that can't tell what it shares is not named.
+            let Some(sharing) = Error::pass_over(self.sharing(&other))? else { continue };
+            let shared = sharing.into_values().filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
             let contents = shared.map(|sharing| sharing.content).collect();
             others.push((other.name.to_string(), contents));
         }
@@ -141,8 +142,12 @@ impl Yard {
 
     /// The stock builds with their contents.
     fn stock_parties(&self) -> Result<Vec<Party>> {
-        let rows = self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none());
-        rows.map(|row| Ok((row.build.to_string(), self.store.listing(row.listing)?.contents()))).collect()
+        let mut parties = Vec::new();
+        for row in self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
+            let listing = Error::pass_over(self.store.listing(row.listing))?;
+            parties.extend(listing.map(|listing| (row.build.to_string(), listing.contents())));
+        }
+        Ok(parties)
     }
 
     /// All that is below a folder, each inode once.
@@ -157,8 +162,8 @@ impl Yard {
     fn stock_by_hand(&self) -> Result<u64> {
         let (mut sum, mut known) = (0, HashMap::new());
         for stock in self.catalog.stock_builds()?.iter().filter(|row| row.removed_at.is_none()) {
-            for content in self.store.listing(stock.listing)?.entries().iter().filter_map(|entry| entry.node.content())
-            {
+            let Some(listing) = Error::pass_over(self.store.listing(stock.listing))? else { continue };
+            for content in listing.entries().iter().filter_map(|entry| entry.node.content()) {
                 sum += *known.entry(content).or_insert_with(|| self.pooled(content));
             }
         }

@@ -43,12 +43,9 @@ impl Store {
         self.root.join(kind).join(&id[..2]).join(id)
     }
 
-    /// Keeps immutable bytes under their id: durable when it returns.
+    /// Keeps immutable bytes under their id, in place of what can't be believed there: durable when it returns.
     fn put_blob(&self, kind: &str, id: &str, bytes: &[u8], op: &OpFolder) -> Result<()> {
         let path = self.blob_path(kind, id);
-        if disk::exists(&path) {
-            return Ok(());
-        }
         if let Some(folder) = path.parent() {
             disk::make_folders(folder)?;
             let temp = op.path().join(id);
@@ -68,10 +65,12 @@ impl Store {
         op: &OpFolder,
     ) -> Result<ListingId> {
         let id = listing.id();
-        if disk::exists(&self.blob_path("listings", &id.to_string())) {
+        let there = disk::exists(&self.blob_path("listings", &id.to_string()));
+        // A name proves nothing: what is there is believed once it was read.
+        if there && Error::pass_over(self.listing(id))?.is_some() {
             return Ok(id);
         }
-        let bytes = match before {
+        let bytes = match before.filter(|_| !there) {
             Some((before, layer)) => self.delta(listing, before, layer)?,
             None => None,
         };
@@ -135,7 +134,10 @@ impl Store {
 
     pub(crate) fn put_state(&self, state: &State, op: &OpFolder) -> Result<StateId> {
         let (id, text) = state.encode();
-        self.put_blob("states", &id.to_string(), &text, op)?;
+        let there = disk::exists(&self.blob_path("states", &id.to_string()));
+        if !there || Error::pass_over(self.state(id))?.is_none() {
+            self.put_blob("states", &id.to_string(), &text, op)?;
+        }
         Ok(id)
     }
 
@@ -171,13 +173,15 @@ impl Store {
         })
     }
 
-    /// As [`Store::each_entry`], and passes over listings that can't be read. Some entries may come twice then.
-    pub(crate) fn each_readable(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) {
-        if self.each_entry(listings.clone(), &mut each).is_err() {
-            for id in listings {
-                // That is what is passed over.
-                let _ = self.each_entry(HashSet::from([id]), &mut each);
-            }
+    /// As [`Store::each_entry`], and passes over listings that can't be read: whether there were none. Some entries may
+    /// come twice then.
+    pub(crate) fn each_readable(&self, listings: HashSet<ListingId>, mut each: impl FnMut(&Entry)) -> Result<bool> {
+        if Error::pass_over(self.each_entry(listings.clone(), &mut each))?.is_some() {
+            return Ok(true);
         }
+        for id in listings {
+            Error::pass_over(self.each_entry(HashSet::from([id]), &mut each))?;
+        }
+        Ok(false)
     }
 }

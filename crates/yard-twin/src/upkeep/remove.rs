@@ -13,7 +13,7 @@ use crate::catalog::{Intent, TwinRow, What};
 use crate::disk;
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result, TwinError};
-use crate::ident::{BuildRef, ContentId, ListingId, TwinName};
+use crate::ident::{BuildRef, ContentId, TwinName};
 use crate::listing::{Listing, Totals};
 use crate::materialise::is_open_below;
 use crate::progress::{Ctx, Phase};
@@ -135,7 +135,7 @@ impl Yard {
         let row = self.catalog.twin(row.id)?.unwrap_or(row);
         let state = self.store.state(row.state)?;
         // In this order only one listing is in memory at a time.
-        let elsewhere = self.store.contents_of(self.listings_elsewhere(Some(&row), None)?)?;
+        let elsewhere = self.contents_elsewhere(Some(&row), None)?;
         let listing = self.store.listing(state.disk)?;
         Ok(RemovePlan {
             name: row.name.clone(),
@@ -310,34 +310,30 @@ impl Yard {
         Ok(kept)
     }
 
-    /// The listings that stock builds and twins need, other than the one twin and the one stock build.
-    pub(crate) fn listings_elsewhere(
-        &self,
-        but: Option<&TwinRow>,
-        but_stock: Option<&BuildRef>,
-    ) -> Result<HashSet<ListingId>> {
-        let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
-        let mut listings: HashSet<ListingId> = stock.map(|stock| stock.listing).collect();
-        for (twin, state) in self.catalog.states_in_use()? {
-            if but.is_none_or(|but| but.id != twin) {
-                let state = self.store.state(state)?;
-                listings.extend([state.laid, state.disk]);
-            }
-        }
-        Ok(listings)
-    }
-
-    /// The contents that states of one twin need, and nothing else.
+    /// The contents that states of one twin need, and nothing else: none where that can't be told.
     pub(crate) fn contents_only_of(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
         let mut listings = HashSet::new();
         for (_, state) in self.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
-            let state = self.store.state(state)?;
-            listings.extend([state.laid, state.disk]);
+            let state = Error::pass_over(self.store.state(state))?;
+            listings.extend(state.into_iter().flat_map(|state| [state.laid, state.disk]));
         }
-        let mut contents = self.store.contents_of(listings)?;
-        self.store.each_entry(self.listings_elsewhere(Some(row), None)?, |entry| {
+        let mut contents = HashSet::new();
+        self.store.each_readable(listings, |entry| contents.extend(entry.node.content()))?;
+        let all = self.each_elsewhere(Some(row), None, |entry| {
             entry.node.content().map(|content| contents.remove(&content));
         })?;
+        Ok(if all { contents } else { HashSet::new() })
+    }
+
+    /// The contents that stock builds and twins need, as far as that can be told, other than the one twin and the one stock
+    /// build.
+    pub(crate) fn contents_elsewhere(
+        &self,
+        but: Option<&TwinRow>,
+        but_stock: Option<&BuildRef>,
+    ) -> Result<HashSet<ContentId>> {
+        let mut contents = HashSet::new();
+        self.each_elsewhere(but, but_stock, |entry| contents.extend(entry.node.content()))?;
         Ok(contents)
     }
 }

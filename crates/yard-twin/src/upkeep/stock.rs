@@ -1,5 +1,7 @@
 //! Stock builds: what there is, and letting one go.
 
+use std::collections::HashSet;
+
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -108,7 +110,7 @@ impl Yard {
     fn twins_on(&self, build: &BuildRef) -> Result<Vec<String>> {
         let mut names = Vec::new();
         for row in self.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
-            if self.store.state(row.state)?.build == *build {
+            if self.newest_whole(&row)?.build == *build {
                 names.push(row.name.to_string());
             }
         }
@@ -123,14 +125,15 @@ impl Yard {
         let row = self.stock_row(build, false)?;
         // In this order only one listing is in memory at a time.
         let others = self.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
-        let mut others = self.store.contents_of(others.map(|other| other.listing).collect())?;
-        let elsewhere = self.store.contents_of(self.listings_elsewhere(None, Some(&row.build))?)?;
+        let (others, mut theirs) = (others.map(|other| other.listing).collect(), HashSet::new());
+        self.store.each_readable(others, |entry| theirs.extend(entry.node.content()))?;
+        let elsewhere = self.contents_elsewhere(None, Some(&row.build))?;
         let (summary, listing) = (self.stock_summary(&row)?, self.store.listing(row.listing)?);
         // Each content counts once.
         let shared = listing
             .entries()
             .iter()
-            .filter(|entry| entry.node.content().is_some_and(|content| others.remove(&content)));
+            .filter(|entry| entry.node.content().is_some_and(|content| theirs.remove(&content)));
         let details = StockDetails {
             source: row.source,
             listing: row.listing,

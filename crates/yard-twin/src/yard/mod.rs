@@ -16,7 +16,7 @@ use crate::disk::lock::{self as file_lock, Held, HeldTwin, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result, YardError};
 use crate::ident::{BuildRef, ListingId, Title, TwinId, TwinName};
-use crate::listing::Totals;
+use crate::listing::{Entry, Totals};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::Store;
@@ -376,7 +376,7 @@ impl Yard {
     pub(crate) fn known_sizes(&self) -> Result<HashSet<u64>> {
         let mut sizes = HashSet::new();
         // One that can't be read only makes files be stored first and known afterwards.
-        self.store.each_readable(self.listings_in_use()?, |entry| sizes.extend([entry.node.size()]));
+        self.each_elsewhere(None, None, |entry| sizes.extend([entry.node.size()]))?;
         Ok(sizes)
     }
 
@@ -388,6 +388,26 @@ impl Yard {
             ids.extend([state.laid, state.disk]);
         }
         Ok(ids)
+    }
+
+    /// Goes through the entries of what stock builds and twins need, other than the one twin and the one stock build. Says
+    /// whether that is all of it: what a record needs that can't be read is not known, and keeps nobody from the rest.
+    pub(crate) fn each_elsewhere(
+        &self,
+        but: Option<&TwinRow>,
+        but_stock: Option<&BuildRef>,
+        each: impl FnMut(&Entry),
+    ) -> Result<bool> {
+        let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
+        let (mut listings, mut all): (HashSet<ListingId>, bool) = (stock.map(|stock| stock.listing).collect(), true);
+        for (twin, state) in self.catalog.states_in_use()? {
+            if but.is_none_or(|but| but.id != twin) {
+                let state = Error::pass_over(self.store.state(state))?;
+                all &= state.is_some();
+                listings.extend(state.into_iter().flat_map(|state| [state.laid, state.disk]));
+            }
+        }
+        Ok(self.store.each_readable(listings, each)? && all)
     }
 
     /// Where the folder of a twin is, or should be.
