@@ -5,8 +5,7 @@ use std::hint::black_box;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use yard_twin::{
-    CheckOptions, CloneOptions, Ctx, IntakeOptions, Listing, RelPath, Source, Title, TwinName, Yard, diff, rebase,
-    steps,
+    Ctx, Listing, RelPath, Source, Title, TwinName, Yard, check, clone, compare, diff, intake, rebase, steps, stock,
 };
 
 /// A build of 10,000 small files, taken in, and a twin of it.
@@ -19,13 +18,13 @@ fn yard(place: &std::path::Path) -> (Yard, Listing) {
         }
     }
     let (yard, ctx) = (Yard::init(place.join("yard")).unwrap(), Ctx::new());
-    let mut options = IntakeOptions::new(place.join("source"), Title::new("bench").unwrap());
+    let mut options = intake::Options::new(place.join("source"), Title::new("bench").unwrap());
     options.build = Some("1".parse().unwrap());
-    let build = yard.apply_intake(&yard.plan_intake(options, &ctx).unwrap(), &ctx).unwrap().build;
+    let build = intake::apply(&yard, &intake::plan(&yard, options, &ctx).unwrap(), &ctx).unwrap().build;
     let name = TwinName::new("twin").unwrap();
-    let plan = yard.plan_clone(&Source::Stock(build.clone()), &name, CloneOptions::default(), &ctx).unwrap();
-    yard.apply_clone(&plan, &ctx).unwrap();
-    let listing = yard.stock_details(&build).unwrap().1;
+    let plan = clone::plan(&yard, &Source::Stock(build.clone()), &name, clone::Options::default(), &ctx).unwrap();
+    clone::apply(&yard, &plan, &ctx).unwrap();
+    let listing = stock::details(&yard, &build).unwrap().1;
     (yard, listing)
 }
 
@@ -45,9 +44,9 @@ fn benches(criterion: &mut Criterion) {
     criterion.bench_function("encode: the stream and id of 10,000 entries", |b| {
         b.iter(|| Listing::new(black_box(listing.entries().to_vec())).unwrap().id());
     });
-    let build = yard.stock_builds(false).unwrap()[0].build.clone();
+    let build = stock::list(&yard, false).unwrap()[0].build.clone();
     criterion.bench_function("decode: a stock build of 10,000 files, with what else is asked of it", |b| {
-        b.iter(|| Yard::open(yard.root()).unwrap().stock_details(black_box(&build)).unwrap());
+        b.iter(|| stock::details(&Yard::open(yard.root()).unwrap(), black_box(&build)).unwrap());
     });
     criterion.bench_function("difference of 1 % in 10,000", |b| b.iter(|| diff(&listing, black_box(&changed)).count()));
     criterion.bench_function("rebase of 1 % onto 2 % in 10,000", |b| {
@@ -55,11 +54,11 @@ fn benches(criterion: &mut Criterion) {
     });
     criterion.bench_function("plan: steps for 1 % of 10,000", |b| b.iter(|| steps(&listing, black_box(&changed))));
     criterion.bench_function("scan: 10,000 files in which nothing changed", |b| {
-        b.iter(|| yard.diff_since(black_box(&name), &ctx).unwrap());
+        b.iter(|| compare::since(&yard, black_box(&name), &ctx).unwrap());
     });
     criterion.bench_function("check: 10,000 files and their contents, every byte", |b| {
-        let options = CheckOptions { full: true, ..CheckOptions::default() };
-        b.iter(|| yard.check(black_box(&options), &ctx).unwrap());
+        let options = check::Options { full: true, ..check::Options::default() };
+        b.iter(|| check::look(&yard, black_box(&options), &ctx).unwrap());
     });
 }
 

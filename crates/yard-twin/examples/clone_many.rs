@@ -10,7 +10,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::time::Instant;
 
-use yard_twin::{CloneOptions, Ctx, Source, TwinName, Yard};
+use yard_twin::{Ctx, Source, TwinName, Yard, clone};
 
 fn main() -> Result<ExitCode, Box<dyn Error>> {
     // This process may have been started as the demo's game.
@@ -31,8 +31,8 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
     let (began, mut seen, mut alone) = (Instant::now(), 0, 0);
     for number in 1..=count {
         let name = TwinName::new(format!("copy {number}"))?;
-        let plan = yard.plan_clone(&source, &name, CloneOptions::default(), &ctx)?;
-        let twin = yard.apply_clone(&plan, &ctx)?;
+        let plan = clone::plan(&yard, &source, &name, clone::Options::default(), &ctx)?;
+        let twin = clone::apply(&yard, &plan, &ctx)?;
         seen += twin.totals.bytes;
         alone += twin.shares.alone();
     }

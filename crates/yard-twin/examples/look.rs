@@ -9,7 +9,7 @@ use std::error::Error;
 use std::path::Path;
 use std::process::ExitCode;
 
-use yard_twin::{CheckOptions, Ctx, Yard};
+use yard_twin::{Ctx, Yard, check, compare, space};
 
 fn main() -> Result<ExitCode, Box<dyn Error>> {
     // This process may have been started as the demo's game.
@@ -27,16 +27,16 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
         _ => return Err("usage: look [YARD FROM TO]".into()),
     };
     let ctx = Ctx::new();
-    let difference = yard.diff(&from, &to, &ctx)?;
+    let difference = compare::sides(&yard, &from, &to, &ctx)?;
     for differing in &difference.paths {
         println!("{:?} {}", differing.how, differing.path);
     }
     println!("{} files are the same", difference.same.paths);
-    let report = yard.check(&CheckOptions { full: true, ..CheckOptions::default() }, &ctx)?;
+    let report = check::look(&yard, &check::Options { full: true, ..check::Options::default() }, &ctx)?;
     for finding in &report.findings {
         println!("{:?}: {}: {}", finding.severity, finding.about, finding.problem);
     }
-    for twin in yard.yard_space(&ctx)?.twins {
+    for twin in space::yard(&yard, &ctx)?.twins {
         println!("{}: {} bytes of its own, {} shared", twin.name, twin.own, twin.shared);
     }
     Ok(ExitCode::SUCCESS)

@@ -9,7 +9,7 @@ use std::error::Error;
 use std::path::Path;
 use std::process::ExitCode;
 
-use yard_twin::{Ctx, Helper, LaunchOptions, TwinName, Yard, launch_helper};
+use yard_twin::{Ctx, TwinName, Yard, launch_helper, play};
 
 fn main() -> Result<ExitCode, Box<dyn Error>> {
     // First of all: this process may have been started as the helper of a launch, or as the demo's game.
@@ -28,14 +28,14 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
         _ => return Err("usage: play [YARD TWIN HELPER [ARGUMENTS]]".into()),
     };
     let ctx = Ctx::new();
-    let mut options = LaunchOptions { arguments: rest.iter().map(Into::into).collect(), ..LaunchOptions::default() };
+    let mut options = play::Options { arguments: rest.iter().map(Into::into).collect(), ..play::Options::default() };
     options.helper = match helper {
-        "copy" => Helper::Copy,
-        "self" => Helper::SelfExe,
-        program => Helper::Program(program.into()),
+        "copy" => play::Helper::Copy,
+        "self" => play::Helper::SelfExe,
+        program => play::Helper::Program(program.into()),
     };
-    let plan = yard.plan_launch(&twin, &options, &ctx)?;
-    let outcome = yard.launch(&plan, &options, &ctx)?.wait(&ctx)?;
+    let plan = play::plan(&yard, &twin, &options, &ctx)?;
+    let outcome = play::start(&yard, &plan, &options, &ctx)?.wait(&ctx)?;
     println!("{twin} ran {}: {}", plan.isolation, outcome.report.summary());
     for path in &outcome.report.outside {
         println!("outside: {}", path.display());

@@ -9,7 +9,7 @@ use std::error::Error;
 use std::path::Path;
 use std::process::ExitCode;
 
-use yard_twin::{CloneOptions, Ctx, IntakeOptions, LaunchOptions, Source, Title, TwinName, Yard, launch_helper};
+use yard_twin::{Ctx, Source, Title, TwinName, Yard, clone, intake, launch_helper, play};
 
 fn main() -> Result<ExitCode, Box<dyn Error>> {
     // This process may have been started as the helper of a launch, or as the demo's game.
@@ -32,20 +32,20 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
     let (ctx, title) = (Ctx::new(), Title::new(title)?);
     let yard = Yard::init(Path::new(yard))?;
     for (folder, build) in [(old, old_build), (new, new_build)] {
-        let mut options = IntakeOptions::new(folder, title.clone());
+        let mut options = intake::Options::new(folder, title.clone());
         options.build = Some(build.parse()?);
-        let taken = yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+        let taken = intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
         println!("{}: {} files, {} new contents", taken.build, taken.totals.files, taken.new_contents);
 
         let name = TwinName::new(format!("my {build}"))?;
-        let plan = yard.plan_clone(&Source::Stock(taken.build), &name, CloneOptions::default(), &ctx)?;
-        let twin = yard.apply_clone(&plan, &ctx)?;
+        let plan = clone::plan(&yard, &Source::Stock(taken.build), &name, clone::Options::default(), &ctx)?;
+        let twin = clone::apply(&yard, &plan, &ctx)?;
         println!("{} is in {}", twin.name, twin.folder.display());
     }
     for build in [old_build, new_build] {
         let name = TwinName::new(format!("my {build}"))?;
-        let options = LaunchOptions::default();
-        let run = yard.launch(&yard.plan_launch(&name, &options, &ctx)?, &options, &ctx)?.wait(&ctx)?;
+        let options = play::Options::default();
+        let run = play::start(&yard, &play::plan(&yard, &name, &options, &ctx)?, &options, &ctx)?.wait(&ctx)?;
         println!("{name} ran: {}", run.report.summary());
     }
     Ok(ExitCode::SUCCESS)

@@ -9,7 +9,7 @@ use std::error::Error;
 use std::path::Path;
 use std::process::ExitCode;
 
-use yard_twin::{Ctx, RestoreOptions, TwinName, Yard};
+use yard_twin::{Ctx, TwinName, Yard, restore};
 
 fn main() -> Result<ExitCode, Box<dyn Error>> {
     // This process may have been started as the demo's game.
@@ -30,8 +30,8 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
         [yard, twin, to] => (Yard::open(Path::new(yard))?, TwinName::new(twin)?, Some(to.parse()?)),
         _ => return Err("usage: undo [YARD TWIN [NUMBER-OR-LABEL]]".into()),
     };
-    let (ctx, options) = (Ctx::new(), RestoreOptions { to, ..RestoreOptions::default() });
-    let plan = match yard.plan_restore(&twin, &options, &ctx) {
+    let (ctx, options) = (Ctx::new(), restore::Options { to, ..restore::Options::default() });
+    let plan = match restore::plan(&yard, &twin, &options, &ctx) {
         Ok(plan) => plan,
         // Each error has a class, which says what kind of answer it asks for, and most say what to do.
         Err(error) => {
@@ -43,7 +43,7 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
     for step in &plan.steps {
         println!("{:?} {}", step.doing, step.path);
     }
-    let undone = yard.apply_restore(&plan, &ctx)?;
+    let undone = restore::apply(&yard, &plan, &ctx)?;
     println!("{twin} is back at {}; {} other files stay as they are", undone.to, plan.own.total());
     Ok(ExitCode::SUCCESS)
 }

@@ -11,10 +11,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::mpsc::{Sender, channel};
 
-use yard_twin::{
-    CloneOptions, Ctx, IntakeOptions, LaunchOptions, Phase, Progress, RunOutcome, Source, Title, TwinName, Yard,
-    launch_helper,
-};
+use yard_twin::{Ctx, Phase, Progress, Source, Title, TwinName, Yard, clone, intake, launch_helper, play};
 
 /// What the window is told.
 enum News {
@@ -41,15 +38,15 @@ fn work(
     yard: &Yard,
     (folder, title, twin): (PathBuf, Title, TwinName),
     news: &Sender<News>,
-) -> yard_twin::Result<RunOutcome> {
+) -> yard_twin::Result<play::Outcome> {
     let ctx = Ctx::new().with_progress(Arc::new(Teller(news.clone())));
-    let taken = yard.apply_intake(&yard.plan_intake(IntakeOptions::new(folder, title), &ctx)?, &ctx)?;
-    let plan = yard.plan_clone(&Source::Stock(taken.build), &twin, CloneOptions::default(), &ctx)?;
-    yard.apply_clone(&plan, &ctx)?;
-    let options = LaunchOptions::default();
-    let plan = yard.plan_launch(&twin, &options, &ctx)?;
+    let taken = intake::apply(yard, &intake::plan(yard, intake::Options::new(folder, title), &ctx)?, &ctx)?;
+    let plan = clone::plan(yard, &Source::Stock(taken.build), &twin, clone::Options::default(), &ctx)?;
+    clone::apply(yard, &plan, &ctx)?;
+    let options = play::Options::default();
+    let plan = play::plan(yard, &twin, &options, &ctx)?;
     let _ = news.send(News::Starts(plan.title_name.clone()));
-    yard.launch(&plan, &options, &ctx)?.wait(&ctx)
+    play::start(yard, &plan, &options, &ctx)?.wait(&ctx)
 }
 
 fn main() -> Result<ExitCode, Box<dyn Error>> {

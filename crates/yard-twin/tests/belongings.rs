@@ -11,8 +11,8 @@ use std::path::Path;
 
 use common::{Dice, Place, Seen, assert_same, clone, look, take_in};
 use yard_twin::{
-    CarryFrom, CarryOptions, Class, CloneOptions, Ctx, Does, Edit, EditChange, Error, OnClash, RelPath, RenewOptions,
-    Rest, RestoreOptions, Sharing, SnapshotRef, TwinIntakeOptions, Yard,
+    Class, Ctx, Edit, Error, OnClash, RelPath, Sharing, SnapshotRef, Yard, carry, clone, edits, intake, renew, repath,
+    restore,
 };
 
 const CASES: u64 = 60;
@@ -123,9 +123,9 @@ impl World {
     }
 
     fn restore(&self, twin: &str, to: u32) {
-        let options = RestoreOptions { to: Some(SnapshotRef::Number(to)), all: true, ..RestoreOptions::default() };
-        let plan = self.yard.plan_restore(&twin.parse().unwrap(), &options, &Ctx::new()).unwrap();
-        self.yard.apply_restore(&plan, &Ctx::new()).unwrap();
+        let options = restore::Options { to: Some(SnapshotRef::Number(to)), all: true, ..restore::Options::default() };
+        let plan = restore::plan(&self.yard, &twin.parse().unwrap(), &options, &Ctx::new()).unwrap();
+        restore::apply(&self.yard, &plan, &Ctx::new()).unwrap();
     }
 }
 
@@ -138,7 +138,7 @@ fn write(path: &Path, text: &str, age: u64) {
     fs::rename(&temp, path).unwrap();
 }
 
-/// Files that are not as they were shipped.
+/// sweep::Files that are not as they were shipped.
 fn own(there: &Seen, shipped: &Seen) -> Seen {
     there.iter().filter(|(path, what)| shipped.get(*path) != Some(what)).map(|(p, w)| (p.clone(), w.clone())).collect()
 }
@@ -166,33 +166,33 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
         let policies = [None, Some(OnClash::Skip), Some(OnClash::Replace), Some(OnClash::Newer), Some(OnClash::Both)];
         let on_clash = policies[usize::try_from(world.dice.roll(5)).unwrap()];
         let take_out = world.dice.roll(2) == 0;
-        let options = CarryOptions {
+        let options = carry::Options {
             groups: groups.iter().map(|group| (*group).to_owned()).collect(),
             on_clash,
             take_out,
-            ..CarryOptions::default()
+            ..carry::Options::default()
         };
         let (yard, to) = (&world.yard, "b2".parse().unwrap());
-        let mut plan = match yard.plan_carry(&CarryFrom::Twin("a1".parse().unwrap()), &to, &options, &ctx) {
+        let mut plan = match carry::plan(yard, &carry::Origin::Twin("a1".parse().unwrap()), &to, &options, &ctx) {
             Err(error) if groups.is_empty() => return assert_eq!(error.class(), Class::Usage),
             plan => plan.unwrap(),
         };
         assert_same(&b, &world.twin("b2"), "a plan changes nothing");
         if plan.undecided() > 0 {
-            assert!(matches!(yard.apply_carry(&plan, &ctx), Err(Error::Carry(_))));
+            assert!(matches!(carry::apply(yard, &plan, &ctx), Err(Error::Carry(_))));
             assert_same(&a, &world.twin("a1"), "nothing is changed before someone decides");
             assert_same(&b, &world.twin("b2"), "nor here");
             if world.dice.roll(3) == 0 {
                 return;
             }
-            while let Some(item) = plan.items().iter().find(|item| item.does == Does::Undecided) {
+            while let Some(item) = plan.items().iter().find(|item| item.does == carry::Does::Undecided) {
                 let (place, rule) = (item.to.clone(), policies[1 + usize::try_from(world.dice.roll(4)).unwrap()]);
                 plan = plan.decide(yard, &place, rule.unwrap(), &ctx).unwrap();
             }
             let nowhere = plan.decide(yard, &RelPath::new("game/nowhere").unwrap(), OnClash::Skip, &ctx);
             assert!(matches!(nowhere, Err(Error::NotFound { .. })));
         }
-        let outcome = yard.apply_carry(&plan, &ctx).unwrap();
+        let outcome = carry::apply(yard, &plan, &ctx).unwrap();
         let (a_after, b_after) = (world.twin("a1"), world.twin("b2"));
         let mine = own(&a, &world.shipped("1"));
         let mine: BTreeMap<_, _> =
@@ -204,7 +204,7 @@ fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed()
         let mut touched = BTreeSet::new();
         for item in plan.items() {
             let there = b_after.get(item.to.as_str());
-            if item.does == Does::Leave {
+            if item.does == carry::Does::Leave {
                 assert!(outcome.skipped.contains(&item.from));
                 assert_eq!(there, b.get(item.to.as_str()), "what is skipped leaves what is there");
                 assert_eq!(a_after.get(&item.from), a.get(&item.from), "and is not taken out");
@@ -253,9 +253,10 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
         }
         let twin = if world.place.at("yard/twins/copy").exists() { "copy" } else { twin };
         let (before, ctx, name) = (world.twin(twin), Ctx::new(), twin.parse().unwrap());
-        let rest = [None, Some(Rest::Keep), Some(Rest::Leave)][usize::try_from(world.dice.roll(3)).unwrap()];
-        let options = RenewOptions { stock: Some(format!("wexcombe@{other}").parse().unwrap()), rest };
-        let plan = world.yard.plan_renew(&name, &options, &ctx).unwrap();
+        let rest =
+            [None, Some(renew::Rest::Keep), Some(renew::Rest::Leave)][usize::try_from(world.dice.roll(3)).unwrap()];
+        let options = renew::Options { stock: Some(format!("wexcombe@{other}").parse().unwrap()), rest };
+        let plan = renew::plan(&world.yard, &name, &options, &ctx).unwrap();
         assert_same(&before, &world.twin(twin), "a plan changes nothing");
         let (old, new) = (world.shipped("1"), world.shipped(other));
         let kept = |path: &str| group(path).is_some() || path.starts_with("home/") || path.starts_with("game/live/");
@@ -271,19 +272,19 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
             "all of it is listed, and nothing else"
         );
         if plan.undecided() {
-            let refused = world.yard.apply_renew(&plan, &ctx).unwrap_err();
+            let refused = renew::apply(&world.yard, &plan, &ctx).unwrap_err();
             assert_eq!(refused.class(), Class::Refused);
             return assert_same(&before, &world.twin(twin), "nothing is changed then");
         }
-        let outcome = world.yard.apply_renew(&plan, &ctx).unwrap();
+        let outcome = renew::apply(&world.yard, &plan, &ctx).unwrap();
         let after = world.twin(twin);
         for (path, what) in &mine {
-            if kept(path) || rest == Some(Rest::Keep) {
+            if kept(path) || rest == Some(renew::Rest::Keep) {
                 assert_eq!(after.get(path), Some(what), "{path} is the player's");
             }
         }
         for path in after.keys().chain(new.keys()) {
-            let theirs = mine.contains_key(path) && (kept(path) || rest == Some(Rest::Keep));
+            let theirs = mine.contains_key(path) && (kept(path) || rest == Some(renew::Rest::Keep));
             if !theirs {
                 assert_eq!(after.get(path), new.get(path), "{path} is as the stock build has it");
             }
@@ -319,10 +320,10 @@ fn a_group_goes_where_the_other_build_keeps_it() {
     let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
     write(&place.at("yard/twins/one/game/cabin/saves/deep/a.sav"), "a", 0);
     write(&place.at("yard/twins/one/game/keys.ini"), "k", 0);
-    let options = CarryOptions { groups: vec!["saves".into(), "keys".into()], ..CarryOptions::default() };
-    let (from, to, ctx) = (CarryFrom::Twin("one".parse().unwrap()), "two".parse().unwrap(), Ctx::new());
-    let plan = yard.plan_carry(&from, &to, &options, &ctx).unwrap();
-    yard.apply_carry(&plan, &ctx).unwrap();
+    let options = carry::Options { groups: vec!["saves".into(), "keys".into()], ..carry::Options::default() };
+    let (from, to, ctx) = (carry::Origin::Twin("one".parse().unwrap()), "two".parse().unwrap(), Ctx::new());
+    let plan = carry::plan(&yard, &from, &to, &options, &ctx).unwrap();
+    carry::apply(&yard, &plan, &ctx).unwrap();
     assert_eq!(text(&place, "two/game/office/deep/a.sav"), "a");
     assert_eq!(text(&place, "two/game/conf/keys.cfg"), "k");
 }
@@ -334,16 +335,16 @@ fn a_place_is_decided_by_the_name_that_the_twin_has_for_it() {
     let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
     write(&place.at("yard/twins/one/game/Saves/A.sav"), "comes", 0);
     write(&place.at("yard/twins/two/game/saves/a.sav"), "there", 0);
-    let options = CarryOptions { groups: vec!["saves".into()], ..CarryOptions::default() };
-    let (from, to, ctx) = (CarryFrom::Twin("one".parse().unwrap()), "two".parse().unwrap(), Ctx::new());
-    let plan = yard.plan_carry(&from, &to, &options, &ctx).unwrap();
+    let options = carry::Options { groups: vec!["saves".into()], ..carry::Options::default() };
+    let (from, to, ctx) = (carry::Origin::Twin("one".parse().unwrap()), "two".parse().unwrap(), Ctx::new());
+    let plan = carry::plan(&yard, &from, &to, &options, &ctx).unwrap();
     let shown = plan.items()[0].to.clone();
     assert_eq!((plan.undecided(), shown.as_str()), (1, "game/saves/a.sav"));
     let plan = plan.decide(&yard, &shown, OnClash::Replace, &ctx).unwrap();
-    yard.apply_carry(&plan, &ctx).unwrap();
+    carry::apply(&yard, &plan, &ctx).unwrap();
     assert_eq!(text(&place, "two/game/saves/a.sav"), "comes");
     // The same plan again has nothing to do with the twin as it is now.
-    let again = yard.apply_carry(&plan, &ctx);
+    let again = carry::apply(&yard, &plan, &ctx);
     assert_eq!(again.unwrap_err().class(), Class::Busy);
 }
 
@@ -354,12 +355,12 @@ fn what_lies_outside_must_be_as_it_was_when_the_carry_was_planned() {
     let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
     write(&place.at("download/one.sav"), "one", 5);
     write(&place.at("download/two.sav"), "two", 5);
-    let options = CarryOptions { groups: vec!["saves".into()], ..CarryOptions::default() };
-    let (from, to, ctx) = (CarryFrom::Place(place.at("download")), "two".parse().unwrap(), Ctx::new());
-    let plan = yard.plan_carry(&from, &to, &options, &ctx).unwrap();
+    let options = carry::Options { groups: vec!["saves".into()], ..carry::Options::default() };
+    let (from, to, ctx) = (carry::Origin::Place(place.at("download")), "two".parse().unwrap(), Ctx::new());
+    let plan = carry::plan(&yard, &from, &to, &options, &ctx).unwrap();
     write(&place.at("download/two.sav"), "changed", 9);
     let before = look(&place.at("yard/twins/two"));
-    assert!(matches!(yard.apply_carry(&plan, &ctx), Err(Error::Intake(_))));
+    assert!(matches!(carry::apply(&yard, &plan, &ctx), Err(Error::Intake(_))));
     assert_same(&before, &look(&place.at("yard/twins/two")), "nothing is changed");
 }
 
@@ -372,32 +373,33 @@ fn an_edited_file_of_the_game_is_renewed_with_its_edits_and_has_the_new_builds_b
         &[("engine.cfg", "speed = 1\n", "; new\nspeed = 1\nlamps = 2\n"), ("same.cfg", "a=1\n", "a=1\n")],
     );
     let (name, ctx) = ("one".parse().unwrap(), Ctx::new());
-    let edit = |change: EditChange| yard.apply_edits(&yard.plan_edits(&name, &change, &ctx).unwrap(), &ctx).unwrap();
+    let edit =
+        |change: edits::Change| edits::apply(&yard, &edits::plan(&yard, &name, &change, &ctx).unwrap(), &ctx).unwrap();
     for (file, key, value) in [("engine.cfg", "speed", "5"), ("same.cfg", "a", "7"), ("game/later.ini", "s.k", "v")] {
         let (file, key, value) = (file.into(), key.into(), value.into());
-        edit(EditChange::Set {
+        edit(edits::Change::Set {
             edit: Edit { file, key, value, format: None, encoding: None, enforce: false },
             variant: None,
         });
     }
     let renew = |build: &str| {
-        let options = RenewOptions { stock: Some(build.parse().unwrap()), rest: None };
-        yard.apply_renew(&yard.plan_renew(&name, &options, &ctx).unwrap(), &ctx).unwrap()
+        let options = renew::Options { stock: Some(build.parse().unwrap()), rest: None };
+        renew::apply(&yard, &renew::plan(&yard, &name, &options, &ctx).unwrap(), &ctx).unwrap()
     };
     renew("wexcombe@2");
     assert_eq!(text(&place, "one/game/engine.cfg"), "; new\nspeed = 5\nlamps = 2\n", "an edit is nothing unexplained");
     assert_eq!(text(&place, "one/game/same.cfg"), "a=7\n");
     // An edit waits for its file.
     write(&place.at("yard/twins/one/game/later.ini"), "[s]\nk=0\n", 0);
-    edit(EditChange::Apply);
+    edit(edits::Change::Apply);
     assert_eq!(text(&place, "one/game/later.ini"), "[s]\nk=v\n");
     for (file, key) in [("engine.cfg", "speed"), ("same.cfg", "a"), ("later.ini", "s.k")] {
-        edit(EditChange::Unset { file: file.into(), key: key.into(), variant: None });
+        edit(edits::Change::Unset { file: file.into(), key: key.into(), variant: None });
     }
     assert_eq!(text(&place, "one/game/engine.cfg"), "; new\nspeed = 1\nlamps = 2\n");
     assert_eq!(text(&place, "one/game/later.ini"), "[s]\nk=0\n");
     assert!(
-        matches!(yard.plan_renew(&name, &RenewOptions::default(), &ctx).unwrap().rest.as_slice(), [one] if one == "game/later.ini")
+        matches!(renew::plan(&yard, &name, &renew::Options::default(), &ctx).unwrap().rest.as_slice(), [one] if one == "game/later.ini")
     );
 }
 
@@ -427,21 +429,23 @@ fn a_copy_that_was_changed_by_hand_becomes_a_twin_with_changes_of_its_own() {
     write(&place.at("by hand/bin/start"), "1", 0);
     write(&place.at("by hand/mine.txt"), "mine", 0);
     let (name, ctx) = ("mine".parse().unwrap(), Ctx::new());
-    let options = CloneOptions { sharing: None, folder: Some(place.at("by hand")) };
-    let plan = yard.plan_clone(&"wexcombe@1".parse().unwrap(), &name, options, &ctx).unwrap();
-    let made = yard.apply_clone(&plan, &ctx).unwrap();
+    let options = clone::Options { sharing: None, folder: Some(place.at("by hand")) };
+    let plan = clone::plan(&yard, &"wexcombe@1".parse().unwrap(), &name, options, &ctx).unwrap();
+    let made = clone::apply(&yard, &plan, &ctx).unwrap();
     let differs = made.differs.unwrap();
     assert_eq!((differs.new, differs.changed, differs.gone), (1, 0, 1));
     assert_same(&look(&place.at("by hand")), &look(&place.at("yard/twins/mine/game")), "it is the folder");
     // Its build is known, so that it can be renewed.
-    let plan = yard.plan_renew(&name, &RenewOptions { stock: None, rest: Some(Rest::Leave) }, &ctx).unwrap();
-    yard.apply_renew(&plan, &ctx).unwrap();
+    let plan =
+        renew::plan(&yard, &name, &renew::Options { stock: None, rest: Some(renew::Rest::Leave) }, &ctx).unwrap();
+    renew::apply(&yard, &plan, &ctx).unwrap();
     assert_same(&look(&place.at("1")), &look(&place.at("yard/twins/mine/game")), "without what was changed");
     // And what a twin holds becomes a build of its own.
     write(&place.at("yard/twins/two/game/patched.dat"), "patched", 0);
-    let options = TwinIntakeOptions { build: Some("2-patched".parse().unwrap()), ..TwinIntakeOptions::default() };
-    let plan = yard.plan_intake_twin(&"two".parse().unwrap(), options, &ctx).unwrap();
-    assert!(!yard.apply_intake_twin(&plan, &ctx).unwrap().was_there);
+    let options =
+        intake::FromTwinOptions { build: Some("2-patched".parse().unwrap()), ..intake::FromTwinOptions::default() };
+    let plan = intake::plan_from_twin(&yard, &"two".parse().unwrap(), options, &ctx).unwrap();
+    assert!(!intake::apply_from_twin(&yard, &plan, &ctx).unwrap().was_there);
     clone(&yard, "wexcombe@2-patched", "patched", Sharing::None).unwrap();
     assert_same(&look(&place.at("yard/twins/two/game")), &look(&place.at("yard/twins/patched/game")), "the same");
 }
@@ -456,11 +460,11 @@ fn a_real_home_is_looked_through_once_wherever_the_patterns_overlap() {
         write(&place.at("home/.config/box").join(path), path, 5);
     }
     std::os::unix::fs::symlink("elsewhere", place.at("home/.linked")).unwrap();
-    let options = CarryOptions { groups: vec!["saves".into(), "settings".into()], ..CarryOptions::default() };
+    let options = carry::Options { groups: vec!["saves".into(), "settings".into()], ..carry::Options::default() };
     let (to, ctx) = ("two".parse().unwrap(), Ctx::new());
-    let plan = yard.plan_carry(&CarryFrom::Home(place.at("home")), &to, &options, &ctx).unwrap();
+    let plan = carry::plan(&yard, &carry::Origin::Home(place.at("home")), &to, &options, &ctx).unwrap();
     assert!(plan.left.len() == 1 && plan.left[0].contains(".linked"), "{:?}", plan.left);
-    assert_eq!(yard.apply_carry(&plan, &ctx).unwrap().put, 3);
+    assert_eq!(carry::apply(&yard, &plan, &ctx).unwrap().put, 3);
     assert_same(&look(&place.at("home/.config")), &look(&place.at("yard/twins/two/home/.config")), "all of it");
 }
 
@@ -474,10 +478,10 @@ fn a_file_outside_that_is_written_to_meanwhile_is_not_replaced() {
     }
     let ctx = Ctx::new();
     let named = (Path::new("/data/old"), Path::new("/data/new"));
-    let plan = yard.plan_repath_folder(&folder, None, Some(named), &ctx).unwrap();
+    let plan = repath::plan_folder(&yard, &folder, None, Some(named), &ctx).unwrap();
     write(&folder.join("b.txt"), "nothing of the kind", 9);
     let before = look(&folder);
-    assert!(matches!(yard.apply_repath_folder(&plan, &ctx), Err(Error::Intake(_))));
+    assert!(matches!(repath::apply_folder(&yard, &plan, &ctx), Err(Error::Intake(_))));
     assert_same(&before, &look(&folder), "nothing is replaced, and nothing is left beside it");
 }
 
@@ -490,9 +494,9 @@ fn a_place_that_is_named_very_often_hides_no_other() {
     let text = format!("{}maps = {installed}/maps\n", format!("{other}/x\n").repeat(500));
     write(&place.at("yard/twins/two/game/paths.txt"), &text, 0);
     let (name, ctx) = ("two".parse().unwrap(), Ctx::new());
-    let plan = yard.plan_repath(&name, None, &ctx).unwrap();
+    let plan = repath::plan(&yard, &name, None, &ctx).unwrap();
     assert!(plan.found.len() < 500);
-    assert_eq!(yard.apply_repath(&plan, &ctx).unwrap().rewritten, 1);
+    assert_eq!(repath::apply(&yard, &plan, &ctx).unwrap().rewritten, 1);
     let mended = text.replace(&format!("{installed}/maps"), &format!("{}/game/maps", at("yard/twins/two")));
     assert_eq!(self::text(&place, "two/game/paths.txt"), mended, "the other twin's stay, and are named");
 }

@@ -7,7 +7,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt, symlink};
 
 use common::{Place, assert_same, clone, leftovers, look, take_in, tree};
-use yard_twin::{Ctx, IntakeOptions, Sharing, Yard};
+use yard_twin::{Ctx, Sharing, Yard, intake, remove, stock};
 
 /// The links that lead inside by an absolute path are the only difference: they become relative.
 fn expected(source: &std::path::Path) -> common::Seen {
@@ -86,14 +86,14 @@ fn what_two_builds_have_in_common_is_stored_once_and_taking_one_in_again_changes
     let other = take_in(&yard, &place.at("two"), "1.4").unwrap_err();
     assert_eq!(other.class(), yard_twin::Class::Refused);
     // What differs in names or sizes is refused before anything is read, what differs in bytes alone after it.
-    let mut options = IntakeOptions::new(place.at("two"), "wexcombe".parse().unwrap());
+    let mut options = intake::Options::new(place.at("two"), "wexcombe".parse().unwrap());
     options.build = Some("1.4".parse().unwrap());
-    assert!(yard.plan_intake(options.clone(), &Ctx::new()).is_err());
+    assert!(intake::plan(&yard, options.clone(), &Ctx::new()).is_err());
     fs::remove_file(place.at("two/new in 2.0")).unwrap();
     fs::write(place.at("two/target"), "THE target").unwrap();
-    let plan = yard.plan_intake(options, &Ctx::new()).unwrap();
-    assert_eq!(yard.apply_intake(&plan, &Ctx::new()).unwrap_err().class(), yard_twin::Class::Refused);
-    assert_eq!(yard.stock_builds(false).unwrap().len(), 2);
+    let plan = intake::plan(&yard, options, &Ctx::new()).unwrap();
+    assert_eq!(intake::apply(&yard, &plan, &Ctx::new()).unwrap_err().class(), yard_twin::Class::Refused);
+    assert_eq!(stock::list(&yard, false).unwrap().len(), 2);
 }
 
 #[test]
@@ -104,13 +104,13 @@ fn groups_that_are_left_out_stay_out_and_moving_leaves_them_behind() {
     fs::write(source.join("cabin/shifts/shift-001.wjs"), "mine").unwrap();
     let yard = Yard::init(place.at("yard")).unwrap();
     fs::write(place.at("yard/sheets/wexcombe.toml"), standins::WEXCOMBE_SHEET).unwrap();
-    let mut options = IntakeOptions::new(&source, "wexcombe".parse().unwrap());
+    let mut options = intake::Options::new(&source, "wexcombe".parse().unwrap());
     options.leave_out = vec!["shifts".into()];
     options.take_away = true;
     let ctx = Ctx::new();
-    let plan = yard.plan_intake(options, &ctx).unwrap();
+    let plan = intake::plan(&yard, options, &ctx).unwrap();
     assert_eq!(plan.build.to_string(), "wexcombe@1.4", "the label is read from the folder");
-    let taken = yard.apply_intake(&plan, &ctx).unwrap();
+    let taken = intake::apply(&yard, &plan, &ctx).unwrap();
     let away = taken.taken_away.unwrap();
     assert!(away.left.is_empty() && !away.folder_gone);
     assert_eq!(look(&source).keys().collect::<Vec<_>>(), ["cabin", "cabin/shifts", "cabin/shifts/shift-001.wjs"]);
@@ -128,17 +128,17 @@ fn a_removed_twin_can_be_cloned_from_until_it_is_forgotten() {
     fs::write(made.folder.join("game/mine.wjs"), "a long shift").unwrap();
     let before = look(&made.folder.join("game"));
     let (ctx, name) = (Ctx::new(), "old".parse().unwrap());
-    let plan = yard.plan_remove(&name, &ctx).unwrap();
+    let plan = remove::plan(&yard, &name, &ctx).unwrap();
     assert_eq!(plan.only_here.paths, ["game/mine.wjs"]);
-    yard.apply_remove(&plan, &ctx).unwrap();
+    remove::apply(&yard, &plan, &ctx).unwrap();
     assert!(!made.folder.exists());
     let back = clone(&yard, "old", "old", Sharing::None).unwrap();
     assert_same(&before, &look(&back.folder.join("game")), "cloned from the removed twin");
     for twin in ["old", "old"] {
         // First the new one, then the one that was removed before it.
         let name = twin.parse().unwrap();
-        let plan = yard.plan_remove(&name, &ctx).unwrap();
-        yard.forget_twin(&plan, &ctx).unwrap();
+        let plan = remove::plan(&yard, &name, &ctx).unwrap();
+        remove::let_go(&yard, &plan, &ctx).unwrap();
     }
     assert_eq!(fs::read_dir(place.at("yard/removed")).unwrap().count(), 0);
     let pool: u64 = look(&place.at("yard/pool")).values().filter(|what| what.1 == b"a long shift").count() as u64;

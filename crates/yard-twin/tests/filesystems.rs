@@ -10,7 +10,7 @@ use std::os::unix::fs::{FileExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
 use common::{Place, Seen, assert_same, clone, files_read, look, take_in};
-use yard_twin::{Ctx, Isolation, LaunchOptions, RestoreOptions, Sharing, SnapshotRef, TwinName, Unshared, Yard};
+use yard_twin::{Ctx, Isolation, Sharing, SnapshotRef, TwinName, Unshared, Yard, play, restore, show, snapshot};
 
 type Make = fn(&Path);
 
@@ -93,31 +93,31 @@ fn every_kind_of_entry_becomes_every_other_one_and_comes_back() {
         if shares.reflinked.files + shares.linked.files == 0 {
             assert_eq!(made.unshared, Some(Unshared::NoLinks), "{filesystem}: and says so");
         }
-        let plan = yard.plan_snapshot(&twin, Some(&"before".parse().unwrap()), &ctx).unwrap();
-        assert_eq!(yard.apply_snapshot(&plan, &ctx).unwrap().game.total(), 0);
+        let plan = snapshot::plan(&yard, &twin, Some(&"before".parse().unwrap()), &ctx).unwrap();
+        assert_eq!(snapshot::apply(&yard, &plan, &ctx).unwrap().game.total(), 0);
 
         lay(&place.at("yard/twins/a/game"), true);
         let after = game(&place.at("yard"));
-        let plan = yard.plan_snapshot(&twin, Some(&"after".parse().unwrap()), &ctx).unwrap();
-        yard.apply_snapshot(&plan, &ctx).unwrap();
+        let plan = snapshot::plan(&yard, &twin, Some(&"after".parse().unwrap()), &ctx).unwrap();
+        snapshot::apply(&yard, &plan, &ctx).unwrap();
         for (label, holds) in [("before", &before), ("after", &after), ("before", &before)] {
             let to = Some(SnapshotRef::Label(label.parse().unwrap()));
-            let plan = yard
-                .plan_restore(&twin, &RestoreOptions { to, all: false, ..RestoreOptions::default() }, &ctx)
-                .unwrap();
+            let plan =
+                restore::plan(&yard, &twin, &restore::Options { to, all: false, ..restore::Options::default() }, &ctx)
+                    .unwrap();
             assert!(!plan.steps.is_empty());
-            yard.apply_restore(&plan, &ctx).unwrap();
+            restore::apply(&yard, &plan, &ctx).unwrap();
             assert_same(holds, &game(&place.at("yard")), &format!("{filesystem}: back to {label}"));
             let to = Some(SnapshotRef::Label(label.parse().unwrap()));
-            let again = yard
-                .plan_restore(&twin, &RestoreOptions { to, all: false, ..RestoreOptions::default() }, &ctx)
-                .unwrap();
+            let again =
+                restore::plan(&yard, &twin, &restore::Options { to, all: false, ..restore::Options::default() }, &ctx)
+                    .unwrap();
             assert!(again.steps.is_empty(), "{filesystem}: twice plans no step, but {:?}", again.steps);
         }
         // Where stamps are coarse, what was just written is looked at again; then nothing is.
         std::thread::sleep(std::time::Duration::from_millis(2100));
-        yard.twin_details(&twin, &ctx).unwrap();
-        let read = files_read(|ctx| drop(yard.twin_details(&twin, ctx).unwrap()));
+        show::twin(&yard, &twin, &ctx).unwrap();
+        let read = files_read(|ctx| drop(show::twin(&yard, &twin, ctx).unwrap()));
         assert_eq!(read, 0, "{filesystem}: what nobody touched is not read");
     }
 }
@@ -140,11 +140,11 @@ fn a_launch_takes_the_best_that_a_filesystem_can_carry() {
         clone(&yard, "wexcombe@1", "b", Sharing::All).unwrap();
         let other = look(&place.at("yard/twins/b/game"));
         let (twin, ctx): (TwinName, _) = ("a".parse().unwrap(), Ctx::new());
-        let possible = yard.possible_isolation(&ctx).unwrap();
+        let possible = play::possible_isolation(&yard, &ctx).unwrap();
         eprintln!("{filesystem}: {}; {:?}", possible.best(), possible.why_not_better(possible.best()));
-        let plan = yard.plan_launch(&twin, &LaunchOptions::default(), &ctx).unwrap();
+        let plan = play::plan(&yard, &twin, &play::Options::default(), &ctx).unwrap();
         assert_eq!(plan.isolation, possible.best(), "{filesystem}");
-        let outcome = yard.launch(&plan, &LaunchOptions::default(), &ctx).unwrap().wait(&ctx).unwrap();
+        let outcome = play::start(&yard, &plan, &play::Options::default(), &ctx).unwrap().wait(&ctx).unwrap();
         let said = fs::read_to_string(&outcome.output).unwrap();
         if plan.isolation == Isolation::Sealed || !said.contains("ermission denied") {
             assert_eq!(outcome.record.exit_code, Some(0), "{filesystem}: {said}");

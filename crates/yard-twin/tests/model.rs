@@ -11,7 +11,9 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
 use common::{Dice, Place, Seen, assert_same, clone, leftovers, look, take_in};
-use yard_twin::{Class, Ctx, RestoreOptions, Sharing, SnapshotRef, TwinName, What, Yard};
+use yard_twin::{
+    Class, Ctx, Sharing, SnapshotRef, TwinName, What, Yard, history, remove, restore, show, snapshot, sweep,
+};
 
 const SEQUENCES: u64 = 1000;
 const STEPS: u64 = 14;
@@ -146,7 +148,7 @@ impl World {
 
     /// What the newest line of a twin's history stands for is what the twin holds now.
     fn remember(&mut self, name: &str) -> u32 {
-        let history = self.yard.history(&twin(name), &Ctx::new()).unwrap();
+        let history = history::entries(&self.yard, &twin(name), &Ctx::new()).unwrap();
         let newest = history[0].number;
         self.model.past.entry(name.into()).or_default().insert(newest, self.model.twins[name].clone());
         newest
@@ -154,8 +156,8 @@ impl World {
 
     fn snapshot(&mut self) {
         let Some(name) = self.some_twin() else { return };
-        let plan = self.yard.plan_snapshot(&twin(&name), None, &Ctx::new()).unwrap();
-        let made = self.yard.apply_snapshot(&plan, &Ctx::new()).unwrap();
+        let plan = snapshot::plan(&self.yard, &twin(&name), None, &Ctx::new()).unwrap();
+        let made = snapshot::apply(&self.yard, &plan, &Ctx::new()).unwrap();
         self.log.push(format!("snapshot {name} {}", made.number));
         assert_eq!(self.remember(&name), made.number);
     }
@@ -164,15 +166,15 @@ impl World {
     fn restore(&mut self) {
         let Some(name) = self.some_twin() else { return };
         self.remember(&name);
-        let history = self.yard.history(&twin(&name), &Ctx::new()).unwrap();
+        let history = history::entries(&self.yard, &twin(&name), &Ctx::new()).unwrap();
         let kept: Vec<u32> = history.iter().map(|entry| entry.number).collect();
         let known: Vec<u32> = self.model.past[&name].keys().copied().filter(|number| kept.contains(number)).collect();
         let number = *pick(&mut self.dice, &known).unwrap();
         let all = self.dice.roll(2) == 0;
         self.log.push(format!("restore {name} {number} all {all}"));
-        let options = RestoreOptions { to: Some(SnapshotRef::Number(number)), all, ..RestoreOptions::default() };
-        let plan = self.yard.plan_restore(&twin(&name), &options, &Ctx::new()).unwrap();
-        let done = self.yard.apply_restore(&plan, &Ctx::new()).unwrap();
+        let options = restore::Options { to: Some(SnapshotRef::Number(number)), all, ..restore::Options::default() };
+        let plan = restore::plan(&self.yard, &twin(&name), &options, &Ctx::new()).unwrap();
+        let done = restore::apply(&self.yard, &plan, &Ctx::new()).unwrap();
         assert!(done.late.is_empty() && done.set_aside.is_empty());
         let mut holds = self.model.past[&name][&number].clone();
         if !all {
@@ -188,16 +190,17 @@ impl World {
     fn sweep(&mut self) {
         self.log.push("sweep".into());
         let snapshots = |yard: &Yard, name: &str| -> Vec<u32> {
-            let history = yard.history(&twin(name), &Ctx::new()).unwrap();
+            let history = history::entries(yard, &twin(name), &Ctx::new()).unwrap();
             history.iter().filter(|entry| entry.what == What::Snapshot).map(|entry| entry.number).collect()
         };
         let before: Vec<_> = self.twin_names().iter().map(|name| snapshots(&self.yard, name)).collect();
-        let plan = self.yard.plan_sweep(&Ctx::new()).unwrap();
-        let swept = self.yard.apply_sweep(&plan, &Ctx::new()).unwrap();
+        let plan = sweep::plan(&self.yard, &Ctx::new()).unwrap();
+        let swept = sweep::apply(&self.yard, &plan, &Ctx::new()).unwrap();
         assert_eq!(swept.missing, None);
         let after: Vec<_> = self.twin_names().iter().map(|name| snapshots(&self.yard, name)).collect();
         assert_eq!(before, after);
-        let listed: Vec<String> = self.yard.twins(true).unwrap().iter().map(|twin| twin.name.to_string()).collect();
+        let listed: Vec<String> =
+            show::twins(&self.yard, true).unwrap().iter().map(|twin| twin.name.to_string()).collect();
         assert!(swept.policy.removed_days == 0 || self.model.removed.keys().all(|name| listed.contains(name)));
         if swept.policy.removed_days == 0 {
             self.model.removed.clear();
@@ -215,7 +218,7 @@ impl World {
     fn show(&mut self) {
         let Some(name) = self.some_twin() else { return };
         self.log.push(format!("show {name}"));
-        let twin = self.yard.twin_details(&twin(&name), &Ctx::new()).unwrap();
+        let twin = show::twin(&self.yard, &twin(&name), &Ctx::new()).unwrap();
         let files = self.model.twins[&name].values().filter(|what| what.0 == 'f').count() as u64;
         assert_eq!(twin.summary.totals.files, files);
         assert!(twin.leaks.is_empty() && twin.not_taken.is_empty());
@@ -223,15 +226,15 @@ impl World {
 
     fn remove(&mut self) {
         let Some(name) = self.some_twin() else { return };
-        let plan = self.yard.plan_remove(&twin(&name), &Ctx::new()).unwrap();
+        let plan = remove::plan(&self.yard, &twin(&name), &Ctx::new()).unwrap();
         let holds = self.model.twins.remove(&name).unwrap();
         self.model.past.remove(&name);
         if self.dice.roll(3) == 0 {
             self.log.push(format!("forget {name}"));
-            self.yard.forget_twin(&plan, &Ctx::new()).unwrap();
+            remove::let_go(&self.yard, &plan, &Ctx::new()).unwrap();
         } else {
             self.log.push(format!("remove {name}"));
-            self.yard.apply_remove(&plan, &Ctx::new()).unwrap();
+            remove::apply(&self.yard, &plan, &Ctx::new()).unwrap();
             self.model.removed.insert(name, holds);
         }
     }
@@ -265,7 +268,7 @@ impl World {
 
     /// Every twin is as the model says, and so are every stock build and every removed twin, by a clone of it.
     fn check(&self, thoroughly: bool) {
-        let names: Vec<_> = self.yard.twins(false).unwrap().iter().map(|twin| twin.name.to_string()).collect();
+        let names: Vec<_> = show::twins(&self.yard, false).unwrap().iter().map(|twin| twin.name.to_string()).collect();
         assert_eq!(names, self.twin_names());
         for (name, holds) in &self.model.twins {
             assert_same(holds, &self.on_disk(name), name);
@@ -286,8 +289,8 @@ impl World {
     }
 
     fn forget_checked(&self) {
-        let plan = self.yard.plan_remove(&twin("checked"), &Ctx::new()).unwrap();
-        self.yard.forget_twin(&plan, &Ctx::new()).unwrap();
+        let plan = remove::plan(&self.yard, &twin("checked"), &Ctx::new()).unwrap();
+        remove::let_go(&self.yard, &plan, &Ctx::new()).unwrap();
     }
 }
 

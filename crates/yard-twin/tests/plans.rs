@@ -6,7 +6,10 @@ mod common;
 use std::fs;
 
 use common::{Place, tree};
-use yard_twin::{Class, CloneOptions, Ctx, Error, IntakeOptions, Setting, Source, TwinError, TwinName, Yard};
+use yard_twin::{
+    Class, Ctx, Error, Setting, Source, TwinError, TwinName, Yard, clone, edits, history, intake, rename, show,
+    snapshot, sweep,
+};
 
 struct Desk {
     place: Place,
@@ -24,9 +27,9 @@ impl Desk {
         fs::write(place.at("yard/yard.toml"), settings.split_once("[keep]").unwrap().0.to_owned() + keep).unwrap();
         drop(yard);
         let yard = Yard::open(place.at("yard")).unwrap();
-        let mut options = IntakeOptions::new(place.at("source"), "wexcombe".parse().unwrap());
+        let mut options = intake::Options::new(place.at("source"), "wexcombe".parse().unwrap());
         options.build = Some("1".parse().unwrap());
-        yard.apply_intake(&yard.plan_intake(options, &ctx).unwrap(), &ctx).unwrap();
+        intake::apply(&yard, &intake::plan(&yard, options, &ctx).unwrap(), &ctx).unwrap();
         let desk = Self { place, yard, ctx };
         desk.clone("wexcombe@1", "a");
         desk
@@ -34,18 +37,18 @@ impl Desk {
 
     fn clone(&self, source: &str, name: &str) {
         let source: Source = source.parse().unwrap();
-        let plan = self.yard.plan_clone(&source, &twin(name), CloneOptions::default(), &self.ctx).unwrap();
-        self.yard.apply_clone(&plan, &self.ctx).unwrap();
+        let plan = clone::plan(&self.yard, &source, &twin(name), clone::Options::default(), &self.ctx).unwrap();
+        clone::apply(&self.yard, &plan, &self.ctx).unwrap();
     }
 
     /// Writes a file by hand, and has it taken in.
     fn change(&self, text: &str) {
         fs::write(self.place.at("yard/twins/a/game/own.dat"), text).unwrap();
-        self.yard.twin_details(&twin("a"), &self.ctx).unwrap();
+        show::twin(&self.yard, &twin("a"), &self.ctx).unwrap();
     }
 
     fn lines(&self) -> usize {
-        self.yard.history(&twin("a"), &self.ctx).unwrap().len()
+        history::entries(&self.yard, &twin("a"), &self.ctx).unwrap().len()
     }
 
     /// Whether the pool has what a file by hand held.
@@ -67,22 +70,25 @@ fn changed_meanwhile<T>(result: Result<T, Error>) -> bool {
 fn a_snapshot_keeps_the_state_that_was_planned_or_none() {
     let desk = Desk::new();
     let label = "then".parse().unwrap();
-    let plan = desk.yard.plan_snapshot(&twin("a"), Some(&label), &desk.ctx).unwrap();
+    let plan = snapshot::plan(&desk.yard, &twin("a"), Some(&label), &desk.ctx).unwrap();
     let lines = desk.lines();
     desk.change("later");
-    assert!(changed_meanwhile(desk.yard.apply_snapshot(&plan, &desk.ctx)));
+    assert!(changed_meanwhile(snapshot::apply(&desk.yard, &plan, &desk.ctx)));
     assert_eq!(desk.lines(), lines + 1, "only the change is in the history");
-    let plan = desk.yard.plan_snapshot(&twin("a"), Some(&label), &desk.ctx).unwrap();
-    let made = desk.yard.apply_snapshot(&plan, &desk.ctx).unwrap();
-    assert_eq!(desk.yard.history(&twin("a"), &desk.ctx).unwrap()[0].number, made.number);
-    assert!(matches!(desk.yard.apply_snapshot(&plan, &desk.ctx), Err(Error::Exists { .. })), "a label is there once");
+    let plan = snapshot::plan(&desk.yard, &twin("a"), Some(&label), &desk.ctx).unwrap();
+    let made = snapshot::apply(&desk.yard, &plan, &desk.ctx).unwrap();
+    assert_eq!(history::entries(&desk.yard, &twin("a"), &desk.ctx).unwrap()[0].number, made.number);
+    assert!(
+        matches!(snapshot::apply(&desk.yard, &plan, &desk.ctx), Err(Error::Exists { .. })),
+        "a label is there once"
+    );
     // Another twin that has the name by now is not meant.
-    let plan = desk.yard.plan_snapshot(&twin("a"), None, &desk.ctx).unwrap();
-    let rename = desk.yard.plan_rename(&twin("a"), &twin("first"), false, &desk.ctx).unwrap();
-    desk.yard.apply_rename(&rename, &desk.ctx).unwrap();
+    let plan = snapshot::plan(&desk.yard, &twin("a"), None, &desk.ctx).unwrap();
+    let rename = rename::plan(&desk.yard, &twin("a"), &twin("first"), false, &desk.ctx).unwrap();
+    rename::apply(&desk.yard, &rename, &desk.ctx).unwrap();
     desk.clone("wexcombe@1", "a");
-    assert!(changed_meanwhile(desk.yard.apply_snapshot(&plan, &desk.ctx)));
-    assert!(desk.yard.apply_rename(&rename, &desk.ctx).is_err(), "and the name it was to get is taken");
+    assert!(changed_meanwhile(snapshot::apply(&desk.yard, &plan, &desk.ctx)));
+    assert!(rename::apply(&desk.yard, &rename, &desk.ctx).is_err(), "and the name it was to get is taken");
 }
 
 #[test]
@@ -90,17 +96,18 @@ fn a_sweep_lets_nothing_go_that_was_not_planned() {
     let desk = Desk::new();
     desk.change("one");
     desk.change("two");
-    let plan = desk.yard.plan_sweep(&desk.ctx).unwrap();
+    let plan = sweep::plan(&desk.yard, &desk.ctx).unwrap();
     assert!(desk.has("one") && plan.would.deleted.files > 0);
     desk.change("three");
     desk.change("four");
-    let swept = desk.yard.apply_sweep(&plan, &desk.ctx).unwrap();
+    let swept = sweep::apply(&desk.yard, &plan, &desk.ctx).unwrap();
     assert!(!desk.has("one") && desk.has("two") && desk.has("three"), "{swept:?}");
-    let numbers: Vec<u32> = desk.yard.history(&twin("a"), &desk.ctx).unwrap().iter().map(|line| line.number).collect();
+    let numbers: Vec<u32> =
+        history::entries(&desk.yard, &twin("a"), &desk.ctx).unwrap().iter().map(|line| line.number).collect();
     assert_eq!(numbers, [5, 4, 3], "what was planned is gone, and what came since is there");
     // Once more it has nothing left to do; a new one takes the rest.
-    assert_eq!(desk.yard.apply_sweep(&plan, &desk.ctx).unwrap().deleted.files, 0);
-    desk.yard.apply_sweep(&desk.yard.plan_sweep(&desk.ctx).unwrap(), &desk.ctx).unwrap();
+    assert_eq!(sweep::apply(&desk.yard, &plan, &desk.ctx).unwrap().deleted.files, 0);
+    sweep::apply(&desk.yard, &sweep::plan(&desk.yard, &desk.ctx).unwrap(), &desk.ctx).unwrap();
     assert!(!desk.has("two") && !desk.has("three") && desk.has("four"));
 }
 
@@ -108,13 +115,17 @@ fn a_sweep_lets_nothing_go_that_was_not_planned() {
 fn a_setting_is_changed_in_the_profile_that_was_planned_for_or_in_none() {
     let desk = Desk::new();
     let note = [String::from("mine")];
-    let plan = desk.yard.plan_profile(&twin("a"), None, &Setting::Note, Some(&note)).unwrap();
+    let plan = edits::plan_profile(&desk.yard, &twin("a"), None, &Setting::Note, Some(&note)).unwrap();
     let path = desk.place.at("yard/twins/a/profile.toml");
     fs::write(&path, "# by hand\nnote = \"other\"\n").unwrap();
-    assert!(changed_meanwhile(desk.yard.apply_profile(&plan)));
+    assert!(changed_meanwhile(edits::apply_profile(&desk.yard, &plan)));
     assert_eq!(fs::read_to_string(&path).unwrap(), "# by hand\nnote = \"other\"\n");
-    let plan = desk.yard.plan_profile(&twin("a"), None, &Setting::Note, Some(&note)).unwrap();
-    desk.yard.apply_profile(&plan).unwrap();
+    let plan = edits::plan_profile(&desk.yard, &twin("a"), None, &Setting::Note, Some(&note)).unwrap();
+    edits::apply_profile(&desk.yard, &plan).unwrap();
     assert_eq!(fs::read_to_string(&path).unwrap(), "# by hand\nnote = \"mine\"\n");
-    assert_eq!(desk.yard.apply_profile(&plan).unwrap_err().class(), Class::Busy, "twice is not what was planned");
+    assert_eq!(
+        edits::apply_profile(&desk.yard, &plan).unwrap_err().class(),
+        Class::Busy,
+        "twice is not what was planned"
+    );
 }

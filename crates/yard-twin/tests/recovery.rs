@@ -8,7 +8,7 @@ use std::path::Path;
 
 use common::{Place, assert_same, clone, leftovers, look, take_in, tree};
 use rusqlite::Connection;
-use yard_twin::{Ctx, Error, Sharing, Yard, YardError};
+use yard_twin::{Ctx, Error, Sharing, Yard, YardError, intake, show, stock};
 
 fn sql(place: &Place, statement: &str) {
     Connection::open(place.at("yard/catalog.db")).unwrap().execute_batch(statement).unwrap();
@@ -33,7 +33,7 @@ fn with_intent(place: &Place) -> String {
 }
 
 fn names(yard: &Yard) -> Vec<String> {
-    yard.twins(false).unwrap().iter().map(|twin| twin.name.to_string()).collect()
+    show::twins(yard, false).unwrap().iter().map(|twin| twin.name.to_string()).collect()
 }
 
 #[test]
@@ -85,11 +85,11 @@ fn a_removal_that_died_is_either_done_or_not_begun_and_forgetting_goes_on() {
     fs::rename(place.at("yard/twins/a"), place.at(&format!("yard/removed/a {id}"))).unwrap();
     sql(&place, &removal);
     let yard = Yard::open(place.at("yard")).unwrap();
-    assert_eq!((names(&yard).len(), yard.twins(true).unwrap().len()), (0, 1));
+    assert_eq!((names(&yard).len(), show::twins(&yard, true).unwrap().len()), (0, 1));
     drop(yard);
     sql(&place, &format!("INSERT INTO intents (body) VALUES ('{{\"operation\":\"forget\",\"twin\":\"{id}\"}}')"));
     let yard = Yard::open(place.at("yard")).unwrap();
-    assert_eq!(yard.twins(true).unwrap().len(), 0);
+    assert_eq!(show::twins(&yard, true).unwrap().len(), 0);
     assert_eq!(fs::read_dir(place.at("yard/removed")).unwrap().count(), 0);
     clone(&yard, "wexcombe@1.4", "b", Sharing::None).unwrap();
 }
@@ -150,13 +150,13 @@ fn a_file_that_changes_during_an_intake_is_said_to_and_nothing_is_taken_in() {
         let _ = fs::remove_file(source.join("newcomer"));
         let _ = fs::remove_file(source.join("target"));
         fs::write(source.join("target"), "as it was").unwrap();
-        let mut options = yard_twin::IntakeOptions::new(&source, "wexcombe".parse().unwrap());
+        let mut options = yard_twin::intake::Options::new(&source, "wexcombe".parse().unwrap());
         options.build = Some("1".parse().unwrap());
-        let plan = yard.plan_intake(options, &ctx).unwrap();
+        let plan = intake::plan(&yard, options, &ctx).unwrap();
         change(&source);
-        let error = yard.apply_intake(&plan, &ctx).unwrap_err();
+        let error = intake::apply(&yard, &plan, &ctx).unwrap_err();
         assert!(matches!(error, Error::Intake(_) | Error::Io { .. }), "{what}: {error}");
-        assert_eq!(yard.stock_builds(false).unwrap().len(), 0, "{what}");
+        assert_eq!(stock::list(&yard, false).unwrap().len(), 0, "{what}");
         assert!(leftovers(&place.at("yard")).is_empty(), "{what}");
         assert_eq!(look(&place.at("yard/pool")).values().filter(|seen| seen.0 == 'f').count(), 0, "{what}");
     }

@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::Command;
 
 use common::{Place, clone, files_read, take_in, tree};
-use yard_twin::{Class, Ctx, RestoreOptions, Sharing, SnapshotRef, TwinDetails, Yard};
+use yard_twin::{Class, Ctx, Sharing, SnapshotRef, Yard, remove, restore, show};
 
 fn yard_with(place: &Place, sharing: Sharing) -> Yard {
     tree(&place.at("source"), 5);
@@ -20,13 +20,13 @@ fn yard_with(place: &Place, sharing: Sharing) -> Yard {
     yard
 }
 
-fn details(yard: &Yard, name: &str) -> TwinDetails {
-    yard.twin_details(&name.parse().unwrap(), &Ctx::new()).unwrap()
+fn details(yard: &Yard, name: &str) -> show::Details {
+    show::twin(yard, &name.parse().unwrap(), &Ctx::new()).unwrap()
 }
 
 fn read_by_looking(yard: &Yard, name: &str) -> u64 {
     files_read(|ctx| {
-        yard.twin_details(&name.parse().unwrap(), ctx).unwrap();
+        show::twin(yard, &name.parse().unwrap(), ctx).unwrap();
     })
 }
 
@@ -39,8 +39,8 @@ fn only_what_changed_is_read_whatever_our_own_commands_do_to_siblings() {
         assert_eq!(read_by_looking(&yard, "a"), 0, "right after the clone");
         clone(&yard, "a", "b", sharing).unwrap();
         assert_eq!(read_by_looking(&yard, "a"), 0, "after a sibling was made");
-        let plan = yard.plan_remove(&"b".parse().unwrap(), &Ctx::new()).unwrap();
-        yard.forget_twin(&plan, &Ctx::new()).unwrap();
+        let plan = remove::plan(&yard, &"b".parse().unwrap(), &Ctx::new()).unwrap();
+        remove::let_go(&yard, &plan, &Ctx::new()).unwrap();
         assert_eq!(read_by_looking(&yard, "a"), 0, "after a sibling was deleted");
 
         // A change of the same size whose time is set back.
@@ -129,13 +129,13 @@ fn a_write_through_a_lifted_guard_is_found_and_repaired_or_named() {
     for path in [&path, &other] {
         assert_eq!(fs::read(path).unwrap(), b"before", "nobody can say whose it was: all have the right bytes");
     }
-    let only = RestoreOptions {
+    let only = restore::Options {
         to: found.number.map(SnapshotRef::Number),
         only: vec!["game/same.dat".parse().unwrap()],
-        ..RestoreOptions::default()
+        ..restore::Options::default()
     };
     let ctx = Ctx::new();
-    yard.apply_restore(&yard.plan_restore(&"a".parse().unwrap(), &only, &ctx).unwrap(), &ctx).unwrap();
+    restore::apply(&yard, &restore::plan(&yard, &"a".parse().unwrap(), &only, &ctx).unwrap(), &ctx).unwrap();
     assert_eq!((fs::read(&path).unwrap(), fs::read(&other).unwrap()), (b"leaked".to_vec(), b"before".to_vec()));
     assert!(details(&yard, "a").leaks.is_empty() && details(&yard, "b").leaks.is_empty());
 
@@ -159,7 +159,7 @@ fn a_write_through_a_lifted_guard_is_found_and_repaired_or_named() {
     let found = details(&yard, "d").leaks;
     assert!(found.damaged.contains(&"game/same.dat of the stock build wexcombe@1.4".to_owned()), "{:?}", found.damaged);
     // Whichever command comes first says so.
-    let plan = yard.plan_remove(&"e".parse().unwrap(), &Ctx::new()).unwrap();
+    let plan = remove::plan(&yard, &"e".parse().unwrap(), &Ctx::new()).unwrap();
     assert!(!plan.leaks.damaged.is_empty(), "the sibling's file is the same one");
     // The pool doesn't hand out wrong bytes: it has lost the content, and says so.
     let error = clone(&yard, "wexcombe@1.4", "c", Sharing::All).unwrap_err();

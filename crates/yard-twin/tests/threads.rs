@@ -9,8 +9,8 @@ use std::thread;
 
 use common::{Place, tree};
 use yard_twin::{
-    CheckOptions, Class, CloneOptions, Ctx, IntakeOptions, RestoreOptions, Result, Severity, Sharing, SnapshotRef,
-    Source, TwinName, Yard,
+    Class, Ctx, Result, Sharing, SnapshotRef, Source, TwinName, Yard, check, clone, intake, remove, restore, show,
+    snapshot,
 };
 
 const THREADS: usize = 4;
@@ -22,17 +22,17 @@ fn ctx() -> Ctx {
 
 /// Clones a twin, changes it, goes back, looks at all of them, and lets it go.
 fn life(yard: &Yard, name: &TwinName, sharing: Sharing) -> Result<()> {
-    let (ctx, options) = (ctx(), CloneOptions { sharing: Some(sharing), ..CloneOptions::default() });
-    let twin = yard.apply_clone(&yard.plan_clone(&Source::Twin("common".parse()?), name, options, &ctx)?, &ctx)?;
+    let (ctx, options) = (ctx(), clone::Options { sharing: Some(sharing), ..clone::Options::default() });
+    let twin = clone::apply(yard, &clone::plan(yard, &Source::Twin("common".parse()?), name, options, &ctx)?, &ctx)?;
     fs::write(twin.folder.join("game/own.dat"), name.as_str()).unwrap();
-    yard.apply_snapshot(&yard.plan_snapshot(name, None, &ctx)?, &ctx)?;
+    snapshot::apply(yard, &snapshot::plan(yard, name, None, &ctx)?, &ctx)?;
     fs::remove_file(twin.folder.join("game/data/b")).unwrap();
-    let options = RestoreOptions { to: Some(SnapshotRef::Number(2)), ..RestoreOptions::default() };
-    yard.apply_restore(&yard.plan_restore(name, &options, &ctx)?, &ctx)?;
+    let options = restore::Options { to: Some(SnapshotRef::Number(2)), ..restore::Options::default() };
+    restore::apply(yard, &restore::plan(yard, name, &options, &ctx)?, &ctx)?;
     assert_eq!(fs::read(twin.folder.join("game/own.dat")).unwrap(), name.as_str().as_bytes());
     assert!(twin.folder.join("game/data/b").is_file());
-    yard.twins(false)?;
-    yard.forget_twin(&yard.plan_remove(name, &ctx)?, &ctx).map(drop)
+    show::twins(yard, false)?;
+    remove::let_go(yard, &remove::plan(yard, name, &ctx)?, &ctx).map(drop)
 }
 
 #[test]
@@ -43,12 +43,12 @@ fn threads_that_share_a_yard_do_not_get_in_each_others_way() {
         fs::write(place.at("source/data").join(name), name).unwrap();
     }
     let yard = Yard::init(place.at("yard")).unwrap();
-    let mut options = IntakeOptions::new(place.at("source"), "wexcombe".parse().unwrap());
+    let mut options = intake::Options::new(place.at("source"), "wexcombe".parse().unwrap());
     options.build = Some("1".parse().unwrap());
-    yard.apply_intake(&yard.plan_intake(options, &ctx()).unwrap(), &ctx()).unwrap();
+    intake::apply(&yard, &intake::plan(&yard, options, &ctx()).unwrap(), &ctx()).unwrap();
     let source = "wexcombe@1".parse().unwrap();
-    let plan = yard.plan_clone(&source, &"common".parse().unwrap(), CloneOptions::default(), &ctx()).unwrap();
-    yard.apply_clone(&plan, &ctx()).unwrap();
+    let plan = clone::plan(&yard, &source, &"common".parse().unwrap(), clone::Options::default(), &ctx()).unwrap();
+    clone::apply(&yard, &plan, &ctx()).unwrap();
     let threads: Vec<_> = (0..THREADS)
         .map(|thread| {
             let yard = yard.clone();
@@ -69,8 +69,8 @@ fn threads_that_share_a_yard_do_not_get_in_each_others_way() {
         .collect();
     let done: usize = threads.into_iter().map(|thread| thread.join().unwrap()).sum();
     assert!(done > THREADS * ROUNDS / 2, "{done} of {}", THREADS * ROUNDS);
-    let report = yard.check(&CheckOptions { full: true, ..CheckOptions::default() }, &ctx()).unwrap();
-    let worse = report.findings.iter().filter(|found| found.severity != Severity::Note);
+    let report = check::look(&yard, &check::Options { full: true, ..check::Options::default() }, &ctx()).unwrap();
+    let worse = report.findings.iter().filter(|found| found.severity != check::Severity::Note);
     let problems: Vec<_> = worse.map(|found| format!("{}: {}", found.about, found.problem)).collect();
     assert_eq!(problems, Vec::<String>::new());
     assert_eq!(fs::read_dir(yard.root().join("tmp")).unwrap().count(), 0, "nothing is left behind");

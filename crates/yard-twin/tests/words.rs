@@ -7,9 +7,7 @@ use std::path::Path;
 
 use common::{Place, clone, take_in, tree};
 use proptest::prelude::*;
-use yard_twin::{
-    BuildRef, Ctx, IntakeOptions, RelPath, Setting, Sharing, Sheet, SheetUse, Title, TwinName, Yard, new_sheet,
-};
+use yard_twin::{BuildRef, Ctx, RelPath, Setting, Sharing, Sheet, Title, TwinName, Yard, edits, intake, new_sheet};
 
 proptest! {
     // A failure prints its input; it becomes a test of its own, not a file.
@@ -78,12 +76,12 @@ fn a_drafted_sheet_is_a_good_one_whatever_the_folder_holds() {
         let place = Place::new();
         tree(&place.at("source"), seed);
         let yard = Yard::init(place.at("yard")).unwrap();
-        let mut options = IntakeOptions::new(place.at("source"), "some title".parse().unwrap());
+        let mut options = intake::Options::new(place.at("source"), "some title".parse().unwrap());
         options.build = Some("1".parse().unwrap());
         let ctx = Ctx::new();
-        let plan = yard.plan_intake(options, &ctx).unwrap();
-        assert_eq!(plan.sheet, SheetUse::Drafted);
-        yard.apply_intake(&plan, &ctx).unwrap();
+        let plan = intake::plan(&yard, options, &ctx).unwrap();
+        assert_eq!(plan.sheet, intake::SheetUse::Drafted);
+        intake::apply(&yard, &plan, &ctx).unwrap();
         let sheet = yard.sheet(&"some title".parse().unwrap()).unwrap().unwrap();
         assert_eq!(sheet.default_program(), plan.program);
     }
@@ -124,14 +122,14 @@ fn a_changed_profile_keeps_every_other_byte_and_unset_gives_back_what_was_there(
         std::fs::write(&path, text).unwrap();
         for setting in ["arguments", "environment.NEW", "program"] {
             let setting: Setting = setting.parse().unwrap();
-            let plan = yard.plan_profile(&name, None, &setting, Some(&["x y".into()])).unwrap();
-            let change = yard.apply_profile(&plan).unwrap();
+            let plan = edits::plan_profile(&yard, &name, None, &setting, Some(&["x y".into()])).unwrap();
+            let change = edits::apply_profile(&yard, &plan).unwrap();
             assert_eq!((change.before, change.after.as_deref()), (None, Some("x y")));
             let changed = std::fs::read_to_string(&path).unwrap();
             for line in text.lines() {
                 assert!(changed.contains(line), "{line:?} is still in {changed:?}");
             }
-            yard.apply_profile(&yard.plan_profile(&name, None, &setting, None).unwrap()).unwrap();
+            edits::apply_profile(&yard, &edits::plan_profile(&yard, &name, None, &setting, None).unwrap()).unwrap();
         }
         let left = std::fs::read_to_string(&path).unwrap();
         assert_eq!(left.replace("\r\n", "\n").trim_end(), text.replace("\r\n", "\n").trim_end());

@@ -4,7 +4,7 @@
 use std::error::Error;
 use std::path::Path;
 
-use yard_twin::{CloneOptions, Ctx, IntakeOptions, Source, Title, TwinName, Yard};
+use yard_twin::{Ctx, Source, Title, TwinName, Yard, clone, intake};
 
 /// Two twins, each on a build of its own.
 pub(crate) const TWINS: [(&str, &str); 2] = [("evening shift", "1.4"), ("night turn", "2.0")];
@@ -25,11 +25,11 @@ impl Desk {
         std::fs::write(yard.sheet_path(&Title::new(TITLE)?), standins::WEXCOMBE_SHEET)?;
         for (twin, build) in TWINS {
             let installed = Self::install(place.path(), build)?;
-            let options = IntakeOptions::new(installed, Title::new(TITLE)?);
-            let taken = yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
+            let options = intake::Options::new(installed, Title::new(TITLE)?);
+            let taken = intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
             let (source, name) = (Source::Stock(taken.build), TwinName::new(twin)?);
-            let plan = yard.plan_clone(&source, &name, CloneOptions::default(), &ctx)?;
-            yard.apply_clone(&plan, &ctx)?;
+            let plan = clone::plan(&yard, &source, &name, clone::Options::default(), &ctx)?;
+            clone::apply(&yard, &plan, &ctx)?;
         }
         Ok(Self { yard, place })
     }

@@ -6,9 +6,15 @@ use std::path::Path;
 use rusqlite::Connection;
 
 use super::schema::STEPS;
+use crate::check;
 use crate::ident::SnapshotRef;
+use crate::ops::clone;
+use crate::ops::intake;
+use crate::ops::restore;
+use crate::report::show;
 use crate::store::pool::Sharing;
-use crate::{CheckOptions, CloneOptions, Ctx, IntakeOptions, RestoreOptions, Severity, Yard};
+use crate::upkeep::sweep;
+use crate::{Ctx, Yard};
 
 fn make(place: &Path) {
     let source = place.join("source");
@@ -16,19 +22,19 @@ fn make(place: &Path) {
     fs::write(source.join("bin/game"), "#!/bin/sh\n").unwrap();
     fs::write(source.join("scenery.dat"), "hills").unwrap();
     let yard = Yard::init(place.join("yard")).unwrap();
-    let mut options = IntakeOptions::new(&source, "wexcombe".parse().unwrap());
+    let mut options = intake::Options::new(&source, "wexcombe".parse().unwrap());
     options.build = Some("1.4".parse().unwrap());
     let ctx = Ctx::new();
-    yard.apply_intake(&yard.plan_intake(options, &ctx).unwrap(), &ctx).unwrap();
+    intake::apply(&yard, &intake::plan(&yard, options, &ctx).unwrap(), &ctx).unwrap();
     clone(&yard, "wexcombe@1.4", "a");
     clone(&yard, "wexcombe@1.4", "b");
 }
 
 fn clone(yard: &Yard, from: &str, name: &str) {
     let ctx = Ctx::new();
-    let options = CloneOptions { sharing: Some(Sharing::All), ..CloneOptions::default() };
-    let plan = yard.plan_clone(&from.parse().unwrap(), &name.parse().unwrap(), options, &ctx).unwrap();
-    yard.apply_clone(&plan, &ctx).unwrap();
+    let options = clone::Options { sharing: Some(Sharing::All), ..clone::Options::default() };
+    let plan = clone::plan(yard, &from.parse().unwrap(), &name.parse().unwrap(), options, &ctx).unwrap();
+    clone::apply(yard, &plan, &ctx).unwrap();
 }
 
 /// Writes the catalogue as a former version would have it: its tables and columns, and what is in them.
@@ -76,19 +82,20 @@ fn a_yard_of_each_former_format_is_opened_and_used() {
         let save = place.path().join("yard/twins/a/game/save.dat");
         fs::write(&save, "written under the old version").unwrap();
         let yard = Yard::open(place.path().join("yard")).unwrap();
-        assert_eq!(yard.twins(false).unwrap().len(), 2, "format {version}");
+        assert_eq!(show::twins(&yard, false).unwrap().len(), 2, "format {version}");
         for twin in ["a", "b"] {
-            yard.twin_details(&twin.parse().unwrap(), &ctx).unwrap();
+            show::twin(&yard, &twin.parse().unwrap(), &ctx).unwrap();
         }
         clone(&yard, "a", "c");
         assert!(place.path().join("yard/twins/c/game/save.dat").exists(), "format {version}");
-        let options = RestoreOptions { to: Some(SnapshotRef::Number(1)), all: true, ..RestoreOptions::default() };
-        let plan = yard.plan_restore(&"a".parse().unwrap(), &options, &ctx).unwrap();
-        yard.apply_restore(&plan, &ctx).unwrap();
+        let options = restore::Options { to: Some(SnapshotRef::Number(1)), all: true, ..restore::Options::default() };
+        let plan = restore::plan(&yard, &"a".parse().unwrap(), &options, &ctx).unwrap();
+        restore::apply(&yard, &plan, &ctx).unwrap();
         assert!(!save.exists(), "format {version}");
-        yard.apply_sweep(&yard.plan_sweep(&ctx).unwrap(), &ctx).unwrap();
-        let report = yard.check(&CheckOptions { full: true, ..CheckOptions::default() }, &ctx).unwrap();
-        let bad: Vec<_> = report.findings.iter().filter(|finding| finding.severity == Severity::Damaged).collect();
+        sweep::apply(&yard, &sweep::plan(&yard, &ctx).unwrap(), &ctx).unwrap();
+        let report = check::look(&yard, &check::Options { full: true, ..check::Options::default() }, &ctx).unwrap();
+        let bad: Vec<_> =
+            report.findings.iter().filter(|finding| finding.severity == check::Severity::Damaged).collect();
         assert!(bad.is_empty(), "format {version}: {bad:?}");
     }
 }

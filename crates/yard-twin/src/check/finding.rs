@@ -185,7 +185,7 @@ pub enum Problem {
 #[serde(tag = "mend", rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Mend {
-    /// [`crate::Yard::mend`] does it, and nothing is lost by it.
+    /// [`check::mend`](crate::check::mend) does it, and nothing is lost by it.
     Safe,
     /// Nothing needs to be done.
     Nothing,
@@ -196,7 +196,7 @@ pub enum Mend {
         /// Where it came from, if that is known.
         source: Option<PathBuf>,
     },
-    /// Another folder that has the right bytes in it: [`crate::CheckOptions::from`].
+    /// Another folder that has the right bytes in it: [`crate::check::Options::from`].
     Elsewhere,
     /// Looking at what differs.
     Look {
@@ -212,7 +212,7 @@ pub enum Mend {
         /// The stock build that it is on.
         from: BuildRef,
     },
-    /// Looking for such paths in the whole twin: [`crate::Yard::plan_repath`].
+    /// Looking for such paths in the whole twin: [`repath::plan`](crate::repath::plan).
     Repath {
         /// Whether it can be known what should be named instead.
         rewrites: bool,

@@ -5,11 +5,13 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use super::twin::Seen;
 use super::{Checker, Mend, Problem, Severity};
 use crate::catalog::{TwinRow, What};
+use crate::check::touched;
 use crate::combine::{Repather, is_text};
 use crate::disk;
 use crate::error::Result;
 use crate::listing::{Change, Listing, Node, diff, diff_of_contents};
-use crate::ops::PlaceKind;
+use crate::ops::repath;
+use crate::ops::repath::PlaceKind;
 use crate::path::RelPath;
 use crate::sheet::Sheet;
 use crate::twin::settle::PlayersOwn;
@@ -77,7 +79,8 @@ impl Checker<'_> {
             if later.game.total() == 0 || later.state == earlier.state {
                 continue;
             }
-            let (Some(before), Some(after)) = (self.yard.listing_of(earlier.state), self.yard.listing_of(later.state))
+            let (Some(before), Some(after)) =
+                (touched::listing_of(self.yard, earlier.state), touched::listing_of(self.yard, later.state))
             else {
                 continue;
             };
@@ -104,7 +107,7 @@ impl Checker<'_> {
     /// Small files of the player's own, in whatever form they name another twin's folder, or where this one was before.
     fn leads_elsewhere(&mut self, seen: &Seen, stock: &Listing) {
         // What can't be known is looked for by a repath, and said there.
-        let places = self.yard.places_of(&seen.row, &seen.look.state).unwrap_or_default();
+        let places = repath::places_of(self.yard, &seen.row, &seen.look.state).unwrap_or_default();
         let places: Vec<_> = places.into_iter().filter(|place| place.what != PlaceKind::Installed).collect();
         let repather = Repather::new(places.iter().map(|place| (place.from.as_str(), "")));
         for change in diff(stock, &seen.now) {

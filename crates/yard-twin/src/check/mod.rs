@@ -16,7 +16,7 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 
 pub use finding::{About, DamagedFile, Finding, Mend, Problem, Severity, Touched};
-pub use mend::{MendOptions, Mended};
+pub use mend::{MendOptions, Mended, mend};
 
 use crate::Yard;
 use crate::catalog::TwinRow;
@@ -26,7 +26,7 @@ use crate::progress::Ctx;
 
 /// What to check, and how closely. The default is all of the yard, without reading contents.
 #[derive(Clone, Debug, Default)]
-pub struct CheckOptions {
+pub struct Options {
     /// Only this stock build or twin.
     pub what: Option<Source>,
     /// Read every content and compare it with its name.
@@ -51,7 +51,7 @@ pub struct CheckedCounts {
 /// What a check found.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct CheckReport {
+pub struct Report {
     /// What was found, the worst first.
     pub findings: Vec<Finding>,
     /// How much was looked at.
@@ -66,7 +66,7 @@ pub struct CheckReport {
 /// A check under way.
 struct Checker<'a> {
     yard: &'a Yard,
-    options: &'a CheckOptions,
+    options: &'a Options,
     ctx: &'a Ctx,
     findings: Vec<Finding>,
     counts: CheckedCounts,
@@ -82,73 +82,71 @@ impl Checker<'_> {
     }
 }
 
-impl Yard {
-    /// Looks for whatever is wrong: in the catalogue, the pool, the records, the title sheets, the stock builds, the twins
-    /// against their last state, their stock build and their sheet, the launch entries. Nothing is changed or taken in.
-    ///
-    /// ```
-    /// # use yard_twin::*;
-    /// # let place = tempfile::tempdir()?;
-    /// # let installed = place.path().join("installed");
-    /// # std::fs::create_dir_all(installed.join("cabin"))?;
-    /// # std::fs::write(installed.join("board.txt"), "a board")?;
-    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
-    /// # options.build = Some("1.4".parse()?);
-    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
-    /// # for name in ["main"] {
-    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
-    /// #     yard.apply_clone(&plan, &ctx)?;
-    /// # }
-    /// let report = yard.check(&CheckOptions::default(), &ctx)?;
-    /// for finding in &report.findings {
-    ///     println!("{:?}: {}: {}", finding.severity, finding.about, finding.problem);
-    /// }
-    /// # assert!(report.findings.is_empty());
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    ///
-    /// # Errors
-    /// [`crate::Error::NotFound`] for a stock build or twin that isn't there, [`crate::Error::Io`] for a folder of
-    /// [`CheckOptions::from`] that can't be listed, [`crate::Error::Cancelled`]. What is wrong with the yard is a finding, and
-    /// no error.
-    pub fn check(&self, options: &CheckOptions, ctx: &Ctx) -> Result<CheckReport> {
-        let began = Instant::now();
-        for folder in &options.from {
-            std::fs::read_dir(folder).at("list", folder)?;
-        }
-        let mut checker = Checker {
-            yard: self,
-            options,
-            ctx,
-            findings: Vec::new(),
-            counts: CheckedCounts::default(),
-            right: HashSet::new(),
-            wrong: HashSet::new(),
-        };
-        match &options.what {
-            None => checker.everything()?,
-            Some(Source::Stock(build)) => {
-                let row = self.stock_row(build, false)?;
-                checker.sheet(&row.build.title);
-                checker.records(&|about| *about == About::Stock(row.build.clone()))?;
-                checker.pool(Some(&About::Stock(row.build.clone())))?;
-                checker.counts.stock_builds = 1;
-            }
-            Some(Source::Twin(name)) => {
-                let row = self.twin_row(name, false)?;
-                checker.records(&|about| *about == About::Twin(row.name.clone()))?;
-                checker.pool(Some(&About::Twin(row.name.clone())))?;
-                checker.twin(&row)?;
-            }
-        }
-        let Checker { mut findings, counts, .. } = checker;
-        findings.sort_by(|a, b| (a.severity, &a.about).cmp(&(b.severity, &b.about)));
-        Ok(CheckReport { findings, looked_at: counts, full: options.full, took: began.elapsed() })
+/// Looks for whatever is wrong: in the catalogue, the pool, the records, the title sheets, the stock builds, the twins
+/// against their last state, their stock build and their sheet, the launch entries. Nothing is changed or taken in.
+///
+/// ```
+/// # use yard_twin::*;
+/// # let place = tempfile::tempdir()?;
+/// # let installed = place.path().join("installed");
+/// # std::fs::create_dir_all(installed.join("cabin"))?;
+/// # std::fs::write(installed.join("board.txt"), "a board")?;
+/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
+/// # options.build = Some("1.4".parse()?);
+/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
+/// # for name in ["main"] {
+/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+/// #     clone::apply(yard, &plan, &ctx)?;
+/// # }
+/// let report = look(yard, &Options::default(), &ctx)?;
+/// for finding in &report.findings {
+///     println!("{:?}: {}: {}", finding.severity, finding.about, finding.problem);
+/// }
+/// # assert!(report.findings.is_empty());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
+/// # Errors
+/// [`crate::Error::NotFound`] for a stock build or twin that isn't there, [`crate::Error::Io`] for a folder of
+/// [`Options::from`] that can't be listed, [`crate::Error::Cancelled`]. What is wrong with the yard is a finding, and
+/// no error.
+pub fn look(yard: &Yard, options: &Options, ctx: &Ctx) -> Result<Report> {
+    let began = Instant::now();
+    for folder in &options.from {
+        std::fs::read_dir(folder).at("list", folder)?;
     }
+    let mut checker = Checker {
+        yard: yard,
+        options,
+        ctx,
+        findings: Vec::new(),
+        counts: CheckedCounts::default(),
+        right: HashSet::new(),
+        wrong: HashSet::new(),
+    };
+    match &options.what {
+        None => checker.everything()?,
+        Some(Source::Stock(build)) => {
+            let row = yard.stock_row(build, false)?;
+            checker.sheet(&row.build.title);
+            checker.records(&|about| *about == About::Stock(row.build.clone()))?;
+            checker.pool(Some(&About::Stock(row.build.clone())))?;
+            checker.counts.stock_builds = 1;
+        }
+        Some(Source::Twin(name)) => {
+            let row = yard.twin_row(name, false)?;
+            checker.records(&|about| *about == About::Twin(row.name.clone()))?;
+            checker.pool(Some(&About::Twin(row.name.clone())))?;
+            checker.twin(&row)?;
+        }
+    }
+    let Checker { mut findings, counts, .. } = checker;
+    findings.sort_by(|a, b| (a.severity, &a.about).cmp(&(b.severity, &b.about)));
+    Ok(Report { findings, looked_at: counts, full: options.full, took: began.elapsed() })
 }
 
 impl Checker<'_> {

@@ -1,7 +1,6 @@
 //! The pool against what is needed of it, and against the names of its files.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
@@ -10,13 +9,15 @@ use rustix::fs::{AtFlags, Dir};
 use super::{About, Checker, DamagedFile, Mend, Problem, Severity, Touched};
 use crate::Yard;
 use crate::catalog::TwinRow;
+use crate::check::touched;
 use crate::disk::{self, Stat};
 use crate::error::{PathContext, Result};
 use crate::ident::{ContentId, ListingId};
 use crate::listing::Entry;
 use crate::parallel::{self, lock};
 use crate::progress::{Ctx, Phase};
-use crate::store::pool::{Ledger, Pool, Share, hash_unchanged};
+use crate::store::pool::{Ledger, Pool, Share, reads_as};
+use crate::twin::sources;
 
 /// A content that is needed.
 #[derive(Clone, Copy)]
@@ -72,16 +73,16 @@ type ByNeed<T> = BTreeMap<Vec<Touched>, Vec<T>>;
 impl Checker<'_> {
     /// The contents that are needed, or those that one stock build or twin needs as it is.
     pub(super) fn pool(&mut self, only: Option<&About>) -> Result<()> {
-        let needs = self.yard.contents_needed(only)?;
+        let needs = contents_needed(self.yard, only)?;
         self.counts.contents = needs.len() as u64;
-        let mut found = self.yard.pool_folders(&needs, only.is_none(), self.ctx)?;
+        let mut found = pool_folders(self.yard, &needs, only.is_none(), self.ctx)?;
         // A twin's own check reads its files, and with them what it links; a stock build has nothing but the pool.
         if self.options.full && !matches!(only, Some(About::Twin(_))) {
             let files = std::mem::take(&mut found.files);
             found.damaged.extend(self.wrong_bytes(files)?);
         }
         self.wrong.extend(found.damaged.iter().map(|file| file.inode));
-        self.yard.distrust(found.damaged.iter().map(|file| file.inode), self.ctx)?;
+        distrust(self.yard, found.damaged.iter().map(|file| file.inode), self.ctx)?;
         self.folders_of_pool(found.gone, found.unguarded)?;
         self.missing(found.missing)?;
         found.damaged.sort_by_key(|file| (file.content, file.executable));
@@ -125,8 +126,8 @@ impl Checker<'_> {
     }
 
     fn missing(&mut self, missing: HashSet<ContentId>) -> Result<()> {
-        let mut touched = self.yard.touched(&missing)?;
-        let sources = self.yard.sources(&missing, &self.wrong)?;
+        let mut touched = touched::touched(self.yard, &missing)?;
+        let sources = sources::sources(self.yard, &missing, &self.wrong)?;
         let mut by_need: ByNeed<ContentId> = BTreeMap::new();
         for content in missing {
             by_need.entry(touched.remove(&content).unwrap_or_default()).or_default().push(content);
@@ -141,8 +142,8 @@ impl Checker<'_> {
 
     fn damaged(&mut self, damaged: Vec<DamagedFile>) -> Result<()> {
         let contents = damaged.iter().map(|file| file.content).collect();
-        let touched = self.yard.touched(&contents)?;
-        let sources = self.yard.sources(&contents, &self.wrong)?;
+        let touched = touched::touched(self.yard, &contents)?;
+        let sources = sources::sources(self.yard, &contents, &self.wrong)?;
         let mut by_need: ByNeed<DamagedFile> = BTreeMap::new();
         for file in damaged {
             by_need.entry(touched.get(&file.content).cloned().unwrap_or_default()).or_default().push(file);
@@ -180,74 +181,72 @@ impl Checker<'_> {
     }
 }
 
-impl Yard {
-    /// From now on, files of the pool that were found damaged are read before anything is made of them. Only the ledger is
-    /// written, which is advisory.
-    fn distrust(&self, inodes: impl Iterator<Item = u64>, ctx: &Ctx) -> Result<()> {
-        let mut inodes = inodes.peekable();
-        if inodes.peek().is_none() {
-            return Ok(());
-        }
-        let op = self.begin(ctx)?;
-        let _alone = self.alone(ctx)?;
-        let ledger = Ledger::load(&self.store.pool)?;
-        inodes.for_each(|inode| ledger.forget(inode));
-        ledger.save(op.path())
+/// From now on, files of the pool that were found damaged are read before anything is made of them. Only the ledger is
+/// written, which is advisory.
+fn distrust(yard: &Yard, inodes: impl Iterator<Item = u64>, ctx: &Ctx) -> Result<()> {
+    let mut inodes = inodes.peekable();
+    if inodes.peek().is_none() {
+        return Ok(());
     }
+    let op = yard.begin(ctx)?;
+    let _alone = yard.alone(ctx)?;
+    let ledger = Ledger::load(&yard.store.pool)?;
+    inodes.for_each(|inode| ledger.forget(inode));
+    ledger.save(op.path())
+}
 
-    /// The contents that everything needs, or one thing as it is, in the order of their ids. Listings that can't be read are
-    /// passed over.
-    fn contents_needed(&self, only: Option<&About>) -> Result<Vec<Need>> {
-        let mut needs = Vec::new();
-        if let Some(About::Twin(name)) = only {
-            needs = self.contents_of_twin(&self.twin_row(name, false)?)?;
-        } else {
-            let wanted = self.needs()?.into_iter();
-            let wanted = wanted.filter(|need| only.is_none_or(|only| need.about == *only && !need.earlier));
-            let listings: HashSet<ListingId> = wanted.map(|need| need.listing).collect();
-            self.store.each_readable(listings, |entry| {
-                let content = entry.node.content();
-                needs.extend(content.map(|content| Need { content, size: entry.node.size(), linked: 0 }));
-            })?;
-        }
-        needs.sort_unstable_by_key(|need| need.content);
-        needs.dedup_by_key(|need| need.content);
-        Ok(needs)
+/// The contents that everything needs, or one thing as it is, in the order of their ids. Listings that can't be read are
+/// passed over.
+fn contents_needed(yard: &Yard, only: Option<&About>) -> Result<Vec<Need>> {
+    let mut needs = Vec::new();
+    if let Some(About::Twin(name)) = only {
+        needs = contents_of_twin(yard, &yard.twin_row(name, false)?)?;
+    } else {
+        let wanted = touched::needs(yard)?.into_iter();
+        let wanted = wanted.filter(|need| only.is_none_or(|only| need.about == *only && !need.earlier));
+        let listings: HashSet<ListingId> = wanted.map(|need| need.listing).collect();
+        yard.store.each_readable(listings, |entry| {
+            let content = entry.node.content();
+            needs.extend(content.map(|content| Need { content, size: entry.node.size(), linked: 0 }));
+        })?;
     }
+    needs.sort_unstable_by_key(|need| need.content);
+    needs.dedup_by_key(|need| need.content);
+    Ok(needs)
+}
 
-    /// The contents of a twin, with the inodes that those had at the last look which it links.
-    fn contents_of_twin(&self, row: &TwinRow) -> Result<Vec<Need>> {
-        let Ok(state) = self.store.state(row.state) else { return Ok(Vec::new()) };
-        let Ok(listing) = self.store.listing(state.disk) else { return Ok(Vec::new()) };
-        let index = self.index(&self.folder_of(row), &state, listing.entries().len())?;
-        let rows = index.map(|index| index.rows).unwrap_or_default();
-        let need = |(at, entry): (usize, &Entry)| {
-            let row = rows.get(at).filter(|row| row.share == Some(Share::Link));
-            Some(Need { content: entry.node.content()?, size: entry.node.size(), linked: row.map_or(0, |row| row.ino) })
-        };
-        Ok(listing.entries().iter().enumerate().filter_map(need).collect())
-    }
+/// The contents of a twin, with the inodes that those had at the last look which it links.
+fn contents_of_twin(yard: &Yard, row: &TwinRow) -> Result<Vec<Need>> {
+    let Ok(state) = yard.store.state(row.state) else { return Ok(Vec::new()) };
+    let Ok(listing) = yard.store.listing(state.disk) else { return Ok(Vec::new()) };
+    let index = yard.index(&yard.folder_of(row), &state, listing.entries().len())?;
+    let rows = index.map(|index| index.rows).unwrap_or_default();
+    let need = |(at, entry): (usize, &Entry)| {
+        let row = rows.get(at).filter(|row| row.share == Some(Share::Link));
+        Some(Need { content: entry.node.content()?, size: entry.node.size(), linked: row.map_or(0, |row| row.ino) })
+    };
+    Ok(listing.entries().iter().enumerate().filter_map(need).collect())
+}
 
-    /// Looks through the pool for what is needed; at `all` that is in it, or else only at that.
-    fn pool_folders(&self, needs: &[Need], all: bool, ctx: &Ctx) -> Result<InFolders> {
-        let folders: Vec<u8> = (0..=255).collect();
-        let (found, root) = (Mutex::new(InFolders::default()), self.store.pool.root());
-        parallel::for_each(
-            &folders,
-            ctx.threads(),
-            || (),
-            |(), &first| {
-                ctx.check()?;
-                let folder = root.join(format!("{first:02x}"));
-                let begin = needs.partition_point(|need| need.content.as_bytes()[0] < first);
-                let end = needs.partition_point(|need| need.content.as_bytes()[0] <= first);
-                let here = look(&folder, &needs[begin..end], all)?;
-                lock(&found).add(here);
-                Ok(())
-            },
-        )?;
-        Ok(parallel::into_inner(found))
-    }
+/// Looks through the pool for what is needed; at `all` that is in it, or else only at that.
+fn pool_folders(yard: &Yard, needs: &[Need], all: bool, ctx: &Ctx) -> Result<InFolders> {
+    let folders: Vec<u8> = (0..=255).collect();
+    let (found, root) = (Mutex::new(InFolders::default()), yard.store.pool.root());
+    parallel::for_each(
+        &folders,
+        ctx.threads(),
+        || (),
+        |(), &first| {
+            ctx.check()?;
+            let folder = root.join(format!("{first:02x}"));
+            let begin = needs.partition_point(|need| need.content.as_bytes()[0] < first);
+            let end = needs.partition_point(|need| need.content.as_bytes()[0] <= first);
+            let here = look(&folder, &needs[begin..end], all)?;
+            lock(&found).add(here);
+            Ok(())
+        },
+    )?;
+    Ok(parallel::into_inner(found))
 }
 
 /// Looks at one folder of the pool. What is no content's name is passed over: a sweep takes it away.
@@ -294,11 +293,4 @@ impl InFolders {
             None => self.files.push(file),
         }
     }
-}
-
-/// The content that a file holds.
-pub(super) fn reads_as(path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<ContentId> {
-    let file: File = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
-    let stat = disk::fstat(&file).at("look at", path)?;
-    hash_unchanged(&file, &stat, path, buffer, ctx)
 }

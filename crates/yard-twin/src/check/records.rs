@@ -7,6 +7,8 @@ use super::touched::Need;
 use super::{About, Checker, Mend, Problem, Severity};
 use crate::Yard;
 use crate::catalog::TwinRow;
+use crate::check::mend;
+use crate::check::touched;
 use crate::disk;
 use crate::disk::lock::{self, Mode};
 use crate::error::{Error, PathContext, Result};
@@ -104,7 +106,7 @@ impl Checker<'_> {
         }
         match of {
             Some(id) if !removed && known.is_none() => {
-                let safe = self.yard.adoptable(&folder, id).is_some();
+                let safe = mend::adoptable(self.yard, &folder, id).is_some();
                 let mend = if safe { Mend::Safe } else { Mend::MoveAway { path: folder.clone() } };
                 self.found(Severity::Wrong, &About::Yard, Problem::UnknownTwin { folder, id }, mend);
             }
@@ -121,18 +123,19 @@ impl Checker<'_> {
         for row in rows.iter().filter(|row| wanted(&About::Twin(row.name.clone()))) {
             self.states(row)?;
         }
-        let needs = self.yard.needs()?;
+        let needs = touched::needs(self.yard)?;
         let mut damaged: BTreeMap<ListingId, String> = BTreeMap::new();
         let (mut seen, mut whole) = (HashSet::new(), HashSet::new());
         for need in needs.iter().filter(|need| wanted(&need.about)) {
             self.ctx.check()?;
             if seen.insert(need.listing) {
-                self.yard.check_listing(need.listing, self.options.full, &mut whole, &mut damaged);
+                check_listing(self.yard, need.listing, self.options.full, &mut whole, &mut damaged);
             }
         }
         for (listing, why) in damaged {
-            let touches = Yard::needed_by(&self.with_bases(&needs), listing);
-            let mend = if self.yard.can_be_listed_anew(listing)? { Mend::Safe } else { self.taken_from(listing)? };
+            let touches = touched::needed_by(&self.with_bases(&needs), listing);
+            let mend =
+                if mend::can_be_listed_anew(self.yard, listing)? { Mend::Safe } else { self.taken_from(listing)? };
             self.found(Severity::Damaged, &About::Yard, Problem::ListingDamaged { listing, why, touches }, mend);
         }
         Ok(())
@@ -171,8 +174,8 @@ impl Checker<'_> {
         }
         for (state, (why, numbers)) in damaged {
             let current = state == row.state;
-            let back = current && history.iter().any(|entry| self.yard.listing_of(entry.state).is_some());
-            let remade = self.yard.remade(row, state)?.is_some();
+            let back = current && history.iter().any(|entry| touched::listing_of(self.yard, entry.state).is_some());
+            let remade = mend::remade(self.yard, row, state)?.is_some();
             let mend = if back || remade { Mend::Safe } else { Mend::Backup };
             let severity = if current { Severity::Damaged } else { Severity::Wrong };
             self.found(severity, &about, Problem::StateDamaged { state, why, numbers, current }, mend);
@@ -181,38 +184,36 @@ impl Checker<'_> {
     }
 }
 
-impl Yard {
-    /// Whether a listing can be read, and the one that it is kept as a difference from.
-    fn check_listing(
-        &self,
-        id: ListingId,
-        full: bool,
-        whole: &mut HashSet<ListingId>,
-        damaged: &mut BTreeMap<ListingId, String>,
-    ) {
-        let base = match self.store.base_of(id) {
-            Ok(base) => base,
-            Err(error) => return drop(damaged.insert(id, text(&error))),
-        };
-        if let Some(base) = base
-            && !whole.contains(&base)
-            && !damaged.contains_key(&base)
-        {
-            self.check_listing(base, full, whole, damaged);
-        }
-        if base.is_some_and(|base| damaged.contains_key(&base)) || whole.contains(&id) {
-            return;
-        }
-        // A difference is put together with what it differs from only where everything is to be looked at.
-        let read = if base.is_some() && !full {
-            self.store.packed_listing(id).map(drop)
-        } else {
-            self.store.listing(id).map(drop)
-        };
-        match read {
-            Ok(()) => drop(whole.insert(id)),
-            Err(error) => drop(damaged.insert(id, text(&error))),
-        }
+/// Whether a listing can be read, and the one that it is kept as a difference from.
+fn check_listing(
+    yard: &Yard,
+    id: ListingId,
+    full: bool,
+    whole: &mut HashSet<ListingId>,
+    damaged: &mut BTreeMap<ListingId, String>,
+) {
+    let base = match yard.store.base_of(id) {
+        Ok(base) => base,
+        Err(error) => return drop(damaged.insert(id, text(&error))),
+    };
+    if let Some(base) = base
+        && !whole.contains(&base)
+        && !damaged.contains_key(&base)
+    {
+        check_listing(yard, base, full, whole, damaged);
+    }
+    if base.is_some_and(|base| damaged.contains_key(&base)) || whole.contains(&id) {
+        return;
+    }
+    // A difference is put together with what it differs from only where everything is to be looked at.
+    let read = if base.is_some() && !full {
+        yard.store.packed_listing(id).map(drop)
+    } else {
+        yard.store.listing(id).map(drop)
+    };
+    match read {
+        Ok(()) => drop(whole.insert(id)),
+        Err(error) => drop(damaged.insert(id, text(&error))),
     }
 }
 

@@ -23,68 +23,66 @@ struct Places {
     more: u64,
 }
 
-impl Yard {
-    /// The listings that stock builds and states need, each use of them. States that can't be read are passed over.
-    pub(crate) fn needs(&self) -> Result<Vec<Need>> {
-        let mut needs = Vec::new();
-        for row in self.catalog.stock_builds()? {
-            let earlier = row.removed_at.is_some();
-            needs.push(Need { listing: row.listing, about: About::Stock(row.build), earlier });
-        }
-        let rows = self.catalog.twins()?;
-        for (twin, id) in self.catalog.states_in_use()? {
-            let (Some(row), Ok(state)) = (rows.iter().find(|row| row.id == twin), self.store.state(id)) else {
-                continue;
-            };
-            let about = About::Twin(row.name.clone());
-            let earlier = row.state != id || row.removed_at.is_some();
-            needs.push(Need { listing: state.disk, about: about.clone(), earlier });
-            if state.laid != state.disk {
-                needs.push(Need { listing: state.laid, about, earlier: true });
-            }
-        }
-        Ok(needs)
+/// The listings that stock builds and states need, each use of them. States that can't be read are passed over.
+pub(crate) fn needs(yard: &Yard) -> Result<Vec<Need>> {
+    let mut needs = Vec::new();
+    for row in yard.catalog.stock_builds()? {
+        let earlier = row.removed_at.is_some();
+        needs.push(Need { listing: row.listing, about: About::Stock(row.build), earlier });
     }
+    let rows = yard.catalog.twins()?;
+    for (twin, id) in yard.catalog.states_in_use()? {
+        let (Some(row), Ok(state)) = (rows.iter().find(|row| row.id == twin), yard.store.state(id)) else {
+            continue;
+        };
+        let about = About::Twin(row.name.clone());
+        let earlier = row.state != id || row.removed_at.is_some();
+        needs.push(Need { listing: state.disk, about: about.clone(), earlier });
+        if state.laid != state.disk {
+            needs.push(Need { listing: state.laid, about, earlier: true });
+        }
+    }
+    Ok(needs)
+}
 
-    /// What needs each of the contents: stock builds and twins as they are, and earlier states where nothing else of the
-    /// same does.
-    pub(crate) fn touched(&self, contents: &HashSet<ContentId>) -> Result<HashMap<ContentId, Vec<Touched>>> {
-        let mut uses: HashMap<ContentId, BTreeMap<(About, bool), Places>> = HashMap::new();
-        let mut seen = HashSet::new();
-        for need in self.needs()? {
-            if contents.is_empty() || !seen.insert((need.listing, need.about.clone(), need.earlier)) {
-                continue;
-            }
-            let Ok(listing) = self.store.listing(need.listing) else { continue };
-            let mut here: HashMap<ContentId, Places> = HashMap::new();
-            for entry in listing.entries() {
-                let Some(content) = entry.node.content().filter(|content| contents.contains(content)) else { continue };
-                let places = here.entry(content).or_default();
-                match places.path {
-                    None => places.path = Some(entry.path.to_string()),
-                    Some(_) => places.more += 1,
-                }
-            }
-            for (content, places) in here {
-                uses.entry(content).or_default().entry((need.about.clone(), need.earlier)).or_insert(places);
+/// What needs each of the contents: stock builds and twins as they are, and earlier states where nothing else of the
+/// same does.
+pub(crate) fn touched(yard: &Yard, contents: &HashSet<ContentId>) -> Result<HashMap<ContentId, Vec<Touched>>> {
+    let mut uses: HashMap<ContentId, BTreeMap<(About, bool), Places>> = HashMap::new();
+    let mut seen = HashSet::new();
+    for need in needs(yard)? {
+        if contents.is_empty() || !seen.insert((need.listing, need.about.clone(), need.earlier)) {
+            continue;
+        }
+        let Ok(listing) = yard.store.listing(need.listing) else { continue };
+        let mut here: HashMap<ContentId, Places> = HashMap::new();
+        for entry in listing.entries() {
+            let Some(content) = entry.node.content().filter(|content| contents.contains(content)) else { continue };
+            let places = here.entry(content).or_default();
+            match places.path {
+                None => places.path = Some(entry.path.to_string()),
+                Some(_) => places.more += 1,
             }
         }
-        Ok(uses.into_iter().map(|(content, uses)| (content, as_touched(uses))).collect())
-    }
-
-    /// What needs a listing.
-    pub(crate) fn needed_by(needs: &[Need], listing: ListingId) -> Vec<Touched> {
-        let mut uses: BTreeMap<(About, bool), Places> = BTreeMap::new();
-        for need in needs.iter().filter(|need| need.listing == listing) {
-            uses.entry((need.about.clone(), need.earlier)).or_default();
+        for (content, places) in here {
+            uses.entry(content).or_default().entry((need.about.clone(), need.earlier)).or_insert(places);
         }
-        as_touched(uses)
     }
+    Ok(uses.into_iter().map(|(content, uses)| (content, as_touched(uses))).collect())
+}
 
-    /// The listing of a state, if both can be read.
-    pub(crate) fn listing_of(&self, state: StateId) -> Option<Listing> {
-        self.store.listing(self.store.state(state).ok()?.disk).ok()
+/// What needs a listing.
+pub(crate) fn needed_by(needs: &[Need], listing: ListingId) -> Vec<Touched> {
+    let mut uses: BTreeMap<(About, bool), Places> = BTreeMap::new();
+    for need in needs.iter().filter(|need| need.listing == listing) {
+        uses.entry((need.about.clone(), need.earlier)).or_default();
     }
+    as_touched(uses)
+}
+
+/// The listing of a state, if both can be read.
+pub(crate) fn listing_of(yard: &Yard, state: StateId) -> Option<Listing> {
+    yard.store.listing(yard.store.state(state).ok()?.disk).ok()
 }
 
 fn as_touched(uses: BTreeMap<(About, bool), Places>) -> Vec<Touched> {

@@ -5,15 +5,19 @@ use std::collections::HashSet;
 use super::records::text;
 use super::{About, Checker, Mend, Problem, Severity};
 use crate::catalog::{Counts, TwinRow};
+use crate::check::touched;
 use crate::disk;
 use crate::error::{Error, Result, TwinError};
 use crate::ident::ContentId;
 use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node};
+use crate::ops::protect;
 use crate::path::RelPath;
 use crate::profile::Profile;
+use crate::report::show;
 use crate::report::show::{Guard, ShareTotals};
 use crate::scan::{Doubt, Now, Row};
+use crate::twin::settle;
 use crate::twin::settle::{Look, PlayersOwn, keep_index};
 
 /// A twin as it is now, and what is odd about that.
@@ -57,26 +61,26 @@ impl Checker<'_> {
     /// Looks at the folder; `None` where it is not there, or its records can't be read, which is said elsewhere.
     fn see(&mut self, row: &TwinRow, about: &About) -> Result<Option<Seen>> {
         let yard = self.yard;
-        if let Err(Error::Twin(TwinError::FolderMissing { folder, found, .. })) = yard.present_folder(row) {
+        if let Err(Error::Twin(TwinError::FolderMissing { folder, found, .. })) = settle::present_folder(yard, row) {
             self.folder_missing(row, about, folder, found);
             return Ok(None);
         }
-        if let Err(Error::Twin(TwinError::NotItsFolder { folder, why, .. })) = yard.present_folder(row) {
+        if let Err(Error::Twin(TwinError::NotItsFolder { folder, why, .. })) = settle::present_folder(yard, row) {
             let problem = Problem::NotItsFolder { folder, why: why.into() };
             self.found(Severity::Damaged, about, problem, Mend::PutBack);
             return Ok(None);
         }
         let held = yard.hold_twin(row, self.ctx)?;
-        yard.make_whole(row, &held, self.ctx)?;
+        settle::make_whole(yard, row, &held, self.ctx)?;
         let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        if yard.listing_of(row.state).is_none() {
+        if touched::listing_of(yard, row.state).is_none() {
             return Ok(None);
         }
-        let folder = yard.present_folder(&row)?;
+        let folder = settle::present_folder(yard, &row)?;
         let op = yard.begin(self.ctx)?;
         let right = std::mem::take(&mut self.right);
         let doubt = if self.options.full { Doubt::AllBut(&right) } else { Doubt::Nothing };
-        let looked = yard.look_only(&row, &folder, &op, None, doubt, self.ctx);
+        let looked = settle::look_only(yard, &row, &folder, &op, None, doubt, self.ctx);
         self.right = right;
         let mut look = looked?;
         if look.stale_index {
@@ -181,7 +185,7 @@ impl Checker<'_> {
         if let Err(error) = Profile::load(&path) {
             self.found(Severity::Wrong, about, Problem::ProfileWrong { why: text(&error) }, Mend::Edit { path });
         }
-        let view = self.yard.isolation(&row.name, self.ctx)?;
+        let view = show::isolation(self.yard, &row.name, self.ctx)?;
         match (view.asked, view.gets, view.why) {
             (Some(asked), None, why) => {
                 let problem = Problem::NoIsolation { asked, why: why.unwrap_or_default() };
@@ -192,10 +196,12 @@ impl Checker<'_> {
             }
             _ => {}
         }
-        if self.yard.guard(&ShareTotals::new(now, &look.rows), self.ctx)? == Guard::WeakLinks {
+        if show::guard(self.yard, &ShareTotals::new(now, &look.rows), self.ctx)? == Guard::WeakLinks {
             self.found(Severity::Note, about, Problem::WeakGuard, Mend::CloneUnshared);
         }
-        if let Some(game) = self.yard.changed_though_protected(row, now)?.filter(|game: &Counts| game.total() > 0) {
+        if let Some(game) =
+            protect::changed_though_protected(self.yard, row, now)?.filter(|game: &Counts| game.total() > 0)
+        {
             self.found(Severity::Wrong, about, Problem::ChangedThoughProtected { game }, Mend::Restore);
         }
         if !look.found.not_taken.is_empty() {

@@ -55,7 +55,7 @@ fn held(place: &Path) -> Vec<(PathBuf, u32, Vec<u8>)> {
 }
 
 fn fold(place: &Path) -> Result<()> {
-    Yard::open(place.join("yard"))?.twin_details(&"a".parse()?, &ctx()).map(|_| ())
+    show::twin(&Yard::open(place.join("yard"))?, &"a".parse()?, &ctx()).map(|_| ())
 }
 
 pub(super) fn pending(place: &Path) {

@@ -8,6 +8,7 @@ use std::path::Path;
 use super::{OPERATIONS, clean_run, place, set_up, tree};
 use crate::Yard;
 use crate::disk::fault;
+use crate::report::show;
 
 /// What someone does in the twin's game folder, and the bytes that must be somewhere afterwards. `None`: not possible any
 /// more.
@@ -91,7 +92,7 @@ fn whatever_others_write_while_a_twin_is_changed_is_kept_and_nothing_outside_is_
             assert_eq!(outside(place.path()), before, "{what}");
             // Whatever came of it, the yard opens, and the twin can be looked at and changed.
             let yard = Yard::open(place.path().join("yard")).unwrap();
-            yard.twin_details(&"a".parse().unwrap(), &super::ctx()).unwrap();
+            show::twin(&yard, &"a".parse().unwrap(), &super::ctx()).unwrap();
             assert!(yard.catalog.intents().unwrap().is_empty(), "{what}");
         }
     }

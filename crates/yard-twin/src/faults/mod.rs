@@ -14,14 +14,26 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use crate::disk::fault;
-use crate::entry::EntryOptions;
+use crate::entry;
 use crate::error::Result;
 use crate::ident::SnapshotRef;
+use crate::ops::carry;
+use crate::ops::clone;
+use crate::ops::edits;
+use crate::ops::edits::profile;
+use crate::ops::intake;
+use crate::ops::protect;
+use crate::ops::rename;
+use crate::ops::renew;
+use crate::ops::repath;
+use crate::ops::restore;
+use crate::ops::sheets;
+use crate::ops::snapshot;
+use crate::report::show;
 use crate::store::pool::Sharing;
-use crate::{
-    Cancel, CarryFrom, CarryOptions, CloneOptions, Ctx, Edit, EditChange, IntakeOptions, RenewOptions, Rest,
-    RestoreOptions, Yard,
-};
+use crate::upkeep::remove;
+use crate::upkeep::sweep;
+use crate::{Cancel, Ctx, Edit, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
@@ -31,42 +43,46 @@ const OPERATIONS: [(&str, Operation); 22] = [
     ("clone, copies", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::None)),
     ("clone of a twin", |yard, _| clone(yard, "a", "new", Sharing::All)),
     ("clone of a removed twin", |yard, _| clone(yard, "gone", "gone", Sharing::All)),
-    ("settle", |yard, _| yard.twin_details(&"a".parse()?, &ctx()).map(|_| ())),
+    ("settle", |yard, _| show::twin(yard, &"a".parse()?, &ctx()).map(|_| ())),
     ("snapshot", |yard, _| {
-        yard.apply_snapshot(&yard.plan_snapshot(&"a".parse()?, Some(&"kept".parse()?), &ctx())?, &ctx()).map(|_| ())
+        snapshot::apply(yard, &snapshot::plan(yard, &"a".parse()?, Some(&"kept".parse()?), &ctx())?, &ctx()).map(|_| ())
     }),
     ("restore", |yard, _| restore(yard, "a", 1)),
     ("large rebase", |yard, _| restore(yard, "a", 1)),
     ("rename", |yard, _| {
-        yard.apply_rename(&yard.plan_rename(&"a".parse()?, &"other".parse()?, true, &ctx())?, &ctx()).map(|_| ())
+        rename::apply(yard, &rename::plan(yard, &"a".parse()?, &"other".parse()?, true, &ctx())?, &ctx()).map(|_| ())
     }),
-    ("protect", |yard, _| yard.apply_protect(&yard.plan_protect(&"a".parse()?, true)?, &ctx()).map(|_| ())),
-    ("sweep", |yard, _| yard.apply_sweep(&yard.plan_sweep(&ctx())?, &ctx()).map(|_| ())),
-    ("remove", |yard, _| yard.apply_remove(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
-    ("forget", |yard, _| yard.forget_twin(&yard.plan_remove(&"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
+    ("protect", |yard, _| protect::apply(yard, &protect::plan(yard, &"a".parse()?, true)?, &ctx()).map(|_| ())),
+    ("sweep", |yard, _| sweep::apply(yard, &sweep::plan(yard, &ctx())?, &ctx()).map(|_| ())),
+    ("remove", |yard, _| remove::apply(yard, &remove::plan(yard, &"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
+    ("forget", |yard, _| remove::let_go(yard, &remove::plan(yard, &"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
     ("profile", |yard, _| {
-        yard.apply_profile(&yard.plan_profile(&"a".parse()?, None, &"note".parse()?, Some(&["x".into()]))?).map(|_| ())
+        profile::apply_profile(
+            yard,
+            &profile::plan_profile(yard, &"a".parse()?, None, &"note".parse()?, Some(&["x".into()]))?,
+        )
+        .map(|_| ())
     }),
-    ("sheet", |yard, place| yard.apply_sheet(&yard.plan_add_sheet(&place.join("sheet.toml"), true)?, &ctx())),
+    ("sheet", |yard, place| sheets::apply(yard, &sheets::plan_add(yard, &place.join("sheet.toml"), true)?, &ctx())),
     ("entry", |yard, place| {
-        let options = EntryOptions { command: vec!["/bin/true".into()], folder: place.join("menu") };
-        yard.apply_entry(&yard.plan_entry(&"a".parse()?, &options)?)
+        let options = entry::Options { command: vec!["/bin/true".into()], folder: place.join("menu") };
+        entry::apply(yard, &entry::plan(yard, &"a".parse()?, &options)?)
     }),
-    ("carry", |yard, _| carry(yard, &CarryFrom::Twin("a".parse()?))),
-    ("carry from outside", |yard, place| carry(yard, &CarryFrom::Place(place.join("outside.wjs")))),
+    ("carry", |yard, _| carry(yard, &carry::Origin::Twin("a".parse()?))),
+    ("carry from outside", |yard, place| carry(yard, &carry::Origin::Place(place.join("outside.wjs")))),
     ("renew", |yard, _| {
-        let options = RenewOptions { rest: Some(Rest::Leave), ..RenewOptions::default() };
-        yard.apply_renew(&yard.plan_renew(&"a".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
+        let options = renew::Options { rest: Some(renew::Rest::Leave), ..renew::Options::default() };
+        renew::apply(yard, &renew::plan(yard, &"a".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
     }),
     ("edit", |yard, _| {
         let (file, key, value) = ("panel.ini".into(), "video.width".into(), "2560".into());
         let edit = Edit { file, key, value, format: None, encoding: None, enforce: false };
-        let change = EditChange::Set { edit, variant: None };
-        yard.apply_edits(&yard.plan_edits(&"a".parse()?, &change, &ctx())?, &ctx()).map(|_| ())
+        let change = edits::Change::Set { edit, variant: None };
+        edits::apply(yard, &edits::plan(yard, &"a".parse()?, &change, &ctx())?, &ctx()).map(|_| ())
     }),
     ("repath", |yard, _| {
         let named = Some((Path::new("/old/place"), Path::new("/new")));
-        yard.apply_repath(&yard.plan_repath(&"a".parse()?, named, &ctx())?, &ctx()).map(|_| ())
+        repath::apply(yard, &repath::plan(yard, &"a".parse()?, named, &ctx())?, &ctx()).map(|_| ())
     }),
 ];
 
@@ -81,26 +97,26 @@ fn ctx() -> Ctx {
 }
 
 fn intake(yard: &Yard, source: &Path, build: &str) -> Result<()> {
-    let mut options = IntakeOptions::new(source, "wexcombe".parse()?);
+    let mut options = intake::Options::new(source, "wexcombe".parse()?);
     options.build = Some(build.parse()?);
-    yard.apply_intake(&yard.plan_intake(options, &ctx())?, &ctx()).map(|_| ())
+    intake::apply(yard, &intake::plan(yard, options, &ctx())?, &ctx()).map(|_| ())
 }
 
 fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> Result<()> {
     let ctx = ctx();
-    let options = CloneOptions { sharing: Some(sharing), ..CloneOptions::default() };
-    yard.apply_clone(&yard.plan_clone(&source.parse()?, &name.parse()?, options, &ctx)?, &ctx).map(|_| ())
+    let options = clone::Options { sharing: Some(sharing), ..clone::Options::default() };
+    clone::apply(yard, &clone::plan(yard, &source.parse()?, &name.parse()?, options, &ctx)?, &ctx).map(|_| ())
 }
 
 fn restore(yard: &Yard, twin: &str, to: u32) -> Result<()> {
     let ctx = ctx();
-    let options = RestoreOptions { to: Some(SnapshotRef::Number(to)), all: true, ..RestoreOptions::default() };
-    yard.apply_restore(&yard.plan_restore(&twin.parse()?, &options, &ctx)?, &ctx).map(|_| ())
+    let options = restore::Options { to: Some(SnapshotRef::Number(to)), all: true, ..restore::Options::default() };
+    restore::apply(yard, &restore::plan(yard, &twin.parse()?, &options, &ctx)?, &ctx).map(|_| ())
 }
 
-fn carry(yard: &Yard, from: &CarryFrom) -> Result<()> {
-    let options = CarryOptions { groups: vec!["shifts".into()], ..CarryOptions::default() };
-    yard.apply_carry(&yard.plan_carry(from, &"b".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
+fn carry(yard: &Yard, from: &carry::Origin) -> Result<()> {
+    let options = carry::Options { groups: vec!["shifts".into()], ..carry::Options::default() };
+    carry::apply(yard, &carry::plan(yard, from, &"b".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
 }
 
 /// Changes of every kind: files to folders and back, links, programs, whole folders that come and go.
@@ -143,8 +159,8 @@ fn set_up(place: &Path, name: &str) {
     clone(&yard, "wexcombe@b1", "a", Sharing::All).unwrap();
     clone(&yard, "wexcombe@b1", "gone", Sharing::None).unwrap();
     fs::write(place.join("yard/twins/gone/game/mine"), "mine too").unwrap();
-    let gone = yard.plan_remove(&"gone".parse().unwrap(), &ctx()).unwrap();
-    yard.apply_remove(&gone, &ctx()).unwrap();
+    let gone = remove::plan(&yard, &"gone".parse().unwrap(), &ctx()).unwrap();
+    remove::apply(&yard, &gone, &ctx()).unwrap();
     fs::write(source.join("new.dat"), "valleys").unwrap();
     fs::write(place.join("yard/twins/a/game/shift.wjs"), "a shift").unwrap();
     fs::remove_file(place.join("yard/twins/a/game/scenery.dat")).unwrap();
@@ -162,8 +178,8 @@ fn set_up(place: &Path, name: &str) {
     if name == "rename" {
         let game = place.join("yard/twins/a/game");
         fs::write(game.join("paths.ini"), format!("data = {}/data\n", game.canonicalize().unwrap().display())).unwrap();
-        let options = EntryOptions { command: vec!["/bin/true".into()], folder: place.join("menu") };
-        yard.apply_entry(&yard.plan_entry(&"a".parse().unwrap(), &options).unwrap()).unwrap();
+        let options = entry::Options { command: vec!["/bin/true".into()], folder: place.join("menu") };
+        entry::apply(&yard, &entry::plan(&yard, &"a".parse().unwrap(), &options).unwrap()).unwrap();
     }
     if name == "sweep" {
         let path = place.join("yard/yard.toml");
@@ -172,7 +188,7 @@ fn set_up(place: &Path, name: &str) {
         fs::write(&path, settings.split_once("[keep]").unwrap().0.to_owned() + keep).unwrap();
     }
     if name != "settle" {
-        yard.twin_details(&"a".parse().unwrap(), &ctx()).unwrap();
+        show::twin(&yard, &"a".parse().unwrap(), &ctx()).unwrap();
     }
 }
 
@@ -236,7 +252,7 @@ fn describe(place: &Path) -> String {
             }
         }
     }
-    for path in yard.sheet_paths().unwrap() {
+    for path in sheets::paths(&yard).unwrap() {
         writeln!(out, "sheet {}", fs::read_to_string(path).unwrap()).unwrap();
     }
     writeln!(out, "entries {}", yard.catalog.entries().unwrap().len()).unwrap();
@@ -329,7 +345,7 @@ fn stopped_at_whichever_change_everything_is_as_before_or_as_after() {
 /// What a sweep that was cut off has left goes with the next one: then the pool holds what is needed, and nothing else.
 fn check_swept(place: &Path) {
     let yard = Yard::open(place.join("yard")).unwrap();
-    yard.apply_sweep(&yard.plan_sweep(&ctx()).unwrap(), &ctx()).unwrap();
+    sweep::apply(&yard, &sweep::plan(&yard, &ctx()).unwrap(), &ctx()).unwrap();
     let beside = |path: &Path| path.ends_with("generation") || path.ends_with("ledger");
     let files = tree(yard.store.pool.root()).into_iter().filter(|path| path.is_file() && !beside(path));
     let mut needed: Vec<PathBuf> = yard

@@ -11,7 +11,11 @@ use crate::Yard;
 use crate::catalog::What;
 use crate::disk::fault;
 use crate::listing::Listing;
+use crate::ops::snapshot;
+use crate::report::history;
+use crate::report::show;
 use crate::store::pool::Sharing;
+use crate::upkeep::remove;
 
 /// What a player made and never synced.
 const MINE: &str = "a shift that nobody synced";
@@ -64,15 +68,15 @@ fn story(root: &Path, promised: &Mutex<Promised>) {
     let game = root.join("yard/twins/b/game");
     fs::write(game.join("mine.wjs"), MINE).unwrap();
     fs::remove_file(game.join("scenery.dat")).unwrap();
-    yard.twin_details(&"b".parse().unwrap(), &ctx()).unwrap();
+    show::twin(&yard, &"b".parse().unwrap(), &ctx()).unwrap();
     promised.lock().unwrap().settled = true;
-    let plan = yard.plan_snapshot(&"b".parse().unwrap(), Some(&"kept".parse().unwrap()), &ctx()).unwrap();
-    yard.apply_snapshot(&plan, &ctx()).unwrap();
+    let plan = snapshot::plan(&yard, &"b".parse().unwrap(), Some(&"kept".parse().unwrap()), &ctx()).unwrap();
+    snapshot::apply(&yard, &plan, &ctx()).unwrap();
     promised.lock().unwrap().kept = true;
     restore(&yard, "b", 1).unwrap();
     promised.lock().unwrap().restored = true;
-    let plan = yard.plan_remove(&"b".parse().unwrap(), &ctx()).unwrap();
-    yard.apply_remove(&plan, &ctx()).unwrap();
+    let plan = remove::plan(&yard, &"b".parse().unwrap(), &ctx()).unwrap();
+    remove::apply(&yard, &plan, &ctx()).unwrap();
     promised.lock().unwrap().removed = true;
 }
 
@@ -107,7 +111,7 @@ fn check(root: &Path, promised: Promised, what: &str) {
 
 /// Nothing that a power loss left of a file is taken for the player's own change.
 fn check_folder(yard: &Yard, stock: &Listing, root: &Path, what: &str) {
-    yard.twin_details(&"b".parse().unwrap(), &ctx()).unwrap_or_else(|error| panic!("{what}: {error}"));
+    show::twin(yard, &"b".parse().unwrap(), &ctx()).unwrap_or_else(|error| panic!("{what}: {error}"));
     let row = yard.twin_row(&"b".parse().unwrap(), false).unwrap();
     let listing = yard.store.listing(yard.store.state(row.state).unwrap().disk).unwrap();
     for entry in listing.entries().iter().filter(|entry| entry.path.as_str() != "game/mine.wjs") {
@@ -180,11 +184,11 @@ fn what_a_power_loss_left_is_put_right_and_what_it_may_not_have_been_is_kept() {
     drop(yard);
     fault::start_anew("another start");
     let yard = Yard::open(place.path().join("yard")).unwrap();
-    yard.twin_details(&"b".parse().unwrap(), &ctx()).unwrap();
+    show::twin(&yard, &"b".parse().unwrap(), &ctx()).unwrap();
     assert_eq!(fs::read(game.join("scenery.dat")).unwrap(), b"hills");
     assert_eq!(fs::read(game.join("bin/game")).unwrap(), b"#!/bin/sh\n");
     assert_eq!(fs::read(game.join("mine.wjs")).unwrap(), MINE.as_bytes(), "that is a player's own change");
-    let history = yard.history(&"b".parse().unwrap(), &ctx()).unwrap();
+    let history = history::entries(&yard, &"b".parse().unwrap(), &ctx()).unwrap();
     let kept = history.iter().find(|entry| entry.what == What::Meanwhile).unwrap();
     let listing = yard.store.listing(yard.store.state(kept.state).unwrap().disk).unwrap();
     let patched = blake3::hash(b"#!/bin/no\n");

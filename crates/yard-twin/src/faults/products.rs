@@ -11,6 +11,7 @@ use super::{OPERATIONS, Operation, ctx, place, set_up, tree};
 use crate::Yard;
 use crate::disk::{self, fault};
 use crate::ident::ContentId;
+use crate::report::show;
 use crate::store::pool::Ledger;
 
 /// What else somebody does: writes to a file that twins share, as it stands, with its time put back.
@@ -27,7 +28,7 @@ fn doings() -> Vec<(&'static str, Doing)> {
 }
 
 fn fold(yard: &Yard, _: &Path) -> crate::Result<()> {
-    yard.twin_details(&"a".parse()?, &ctx()).map(|_| ())
+    show::twin(yard, &"a".parse()?, &ctx()).map(|_| ())
 }
 
 /// An operation by its name, how its yard is made, and the twin that somebody writes in.
@@ -83,10 +84,10 @@ fn pool_is_right(yard: &Yard, what: &str) {
 
 fn check(place: &Path, before: &[(std::path::PathBuf, Vec<u8>)], what: &str) {
     let yard = Yard::open(place.join("yard")).unwrap();
-    let there = yard.twins(false).unwrap().into_iter().map(|twin| twin.name).collect::<Vec<_>>();
+    let there = show::twins(&yard, false).unwrap().into_iter().map(|twin| twin.name).collect::<Vec<_>>();
     for name in there {
         // A folder that became a symlink is no folder to work in.
-        if let Err(error) = yard.twin_details(&name, &ctx()) {
+        if let Err(error) = show::twin(&yard, &name, &ctx()) {
             panic!("{what}: {name}: {}", error.with_causes());
         }
     }

@@ -18,25 +18,31 @@ use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::materialise::{Laid, Layout, make_folders};
+use crate::ops::intake;
 use crate::ops::intake::source::{Out, Part, SourceTree, list};
+use crate::ops::repath;
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
-use crate::report::ShareTotals;
-use crate::scan::Index;
+use crate::report::show::ShareTotals;
+use crate::scan::{Index, index_path};
 use crate::sheet::{PathSet, RenameRule, Sheet};
 use crate::store::pool::{Facts, Ledger, Policy, Pool, Putter, Share, Sharing, Unshared};
 use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
+use crate::twin::change;
 use crate::twin::change::VOUCHES;
 use crate::twin::derive::Deriver;
+use crate::twin::markers;
 use crate::twin::markers::with_markers;
-use crate::twin::settle::index_path;
+use crate::twin::room;
+use crate::twin::settle;
+use crate::twin::vouch;
 
 /// What can be said about a clone beyond its source and name. The default is the source twin's or the yard's sharing.
 #[derive(Clone, Debug, Default)]
-pub struct CloneOptions {
+pub struct Options {
     /// How the new twin shares storage.
     pub sharing: Option<Sharing>,
     /// A folder that is a copy of the stock build which was changed by hand: the twin holds what it holds, and what differs
@@ -48,7 +54,7 @@ pub struct CloneOptions {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Debug, Serialize)]
 #[non_exhaustive]
-pub struct ClonePlan {
+pub struct Plan {
     /// What is cloned.
     pub source: Source,
     /// The new twin.
@@ -99,7 +105,7 @@ pub struct ClonePlan {
 /// What a clone did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct CloneOutcome {
+pub struct Outcome {
     /// The new twin.
     pub name: TwinName,
     /// Its id, for ever.
@@ -133,372 +139,369 @@ struct Start {
     markers: Vec<String>,
 }
 
-impl Yard {
-    /// Looks at what a clone would do. A source twin is settled first: the clone takes what it holds *now*, its game
-    /// folder, its home and its profile, but not its entries or runs.
-    ///
-    /// ```
-    /// # use yard_twin::*;
-    /// # let place = tempfile::tempdir()?;
-    /// # let installed = place.path().join("installed");
-    /// # std::fs::create_dir_all(installed.join("cabin"))?;
-    /// # std::fs::write(installed.join("board.txt"), "a board")?;
-    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
-    /// # options.build = Some("1.4".parse()?);
-    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
-    /// let (source, name) = ("wexcombe@1.4".parse()?, TwinName::new("night turn")?);
-    /// let plan = yard.plan_clone(&source, &name, CloneOptions::default(), &ctx)?;
-    /// println!("{} files, {} bytes on disk at most", plan.totals.files, plan.room.needs);
-    /// let twin = yard.apply_clone(&plan, &ctx)?;
-    /// assert!(twin.folder.join("game/board.txt").is_file());
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    ///
-    /// # Errors
-    /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::NotTaken`] if the source holds what can't be copied.
-    pub fn plan_clone(&self, source: &Source, name: &TwinName, options: CloneOptions, ctx: &Ctx) -> Result<ClonePlan> {
-        self.check_free(name)?;
-        let taking = options.folder.as_ref().map(|folder| self.take_folder(source, folder, ctx)).transpose()?;
-        let mut start = match source {
-            Source::Stock(build) => {
-                let row = self.stock_row(build, false)?;
-                let sheet = self.sheet_of(&row.build)?;
-                let (listing, markers) = with_markers(self.store.listing(row.listing)?, sheet.as_ref())?;
-                Start {
-                    listing,
-                    laid: None,
-                    markers,
-                    build: row.build,
-                    profile: profile::NEW.into(),
-                    edits: Vec::new(),
-                    names_source: Vec::new(),
-                    sharing: self.default_sharing(),
-                    from_removed: false,
-                    leaks: Leaks::default(),
-                }
-            }
-            Source::Twin(twin) => self.start_from_twin(twin, ctx)?,
-        };
-        let sheet = self.sheet_of(&start.build)?;
-        let mut laid_anew = None;
-        let renamed = renamed(&start, source, name, sheet.as_ref())?;
-        if let Some(renamed) = &renamed {
-            // What was laid is laid under the old names: what has a new one is the player's own.
-            let before = std::mem::replace(&mut start.listing, renamed.draft.base.clone());
-            laid_anew = start.laid.is_none().then_some(before);
-        }
-        let (moved, changed, derived) =
-            renamed.map_or_else(Default::default, |renamed| (renamed.moved, renamed.changed, renamed.draft.derived));
-        let sharing = options.sharing.unwrap_or(start.sharing);
-        let ways = {
-            let (nothing, op) = (PathSet::default(), self.begin(ctx)?);
-            let (written, facts) = (sheet.as_ref().map_or(&nothing, Sheet::written), Facts::probe(op.path())?);
-            (facts, Policy::new(sharing, facts, &start.listing, written).ways(&start.listing, ctx.threads()))
-        };
-        let entries = start.listing.entries().iter();
-        let room = self.room(self.taken_by(entries.zip(ways.1.iter().copied())))?;
-        Ok(ClonePlan {
-            room,
-            renamed: moved,
-            changed,
-            derived,
-            source: source.clone(),
-            name: name.clone(),
-            build: start.build,
-            sharing,
-            from_removed: start.from_removed,
-            totals: taking.as_ref().map_or_else(|| start.listing.totals(), SourceTree::totals),
-            folder: options.folder,
-            taking,
-            leaks: start.leaks,
-            markers: start.markers,
-            names_source: start.names_source,
-            listing: Arc::new(start.listing),
-            ways,
-            laid: start.laid,
-            laid_anew,
-            profile: start.profile,
-            edits: start.edits,
-        })
-    }
-
-    /// Lists a folder that was changed by hand.
-    fn take_folder(&self, source: &Source, folder: &Path, ctx: &Ctx) -> Result<SourceTree> {
-        let Source::Stock(build) = source else {
-            let why = "a folder can be compared with a stock build only, and this is a twin";
-            return Err(Error::Name { what: "source for a folder", name: source.to_string(), why });
-        };
-        let prefix = RelPath::new("game")?;
-        let parts = vec![Part { folder: self.check_source(folder)?, named: folder.into(), prefix }];
-        let seen = list(&parts, ctx)?;
-        SourceTree::new(parts, seen, Out { sheet: self.sheet_of(build)?, groups: Vec::new() })
-    }
-
-    fn start_from_twin(&self, name: &TwinName, ctx: &Ctx) -> Result<Start> {
-        let row = self.twin_row(name, true)?;
-        if row.removed_at.is_some() {
-            let state = self.store.state(row.state)?;
-            let listing = self.store.listing(state.disk)?;
-            let folder = self.twins_folder().join(row.folder_before_removal());
-            let listing = portable(&listing, &folder, self.root())?;
-            let laid = own_laid(&state);
-            let names_source = self.names_origin(&listing, laid, &folder)?;
-            let (build, profile, edits, sharing) = (state.build, state.profile, state.edits, state.sharing);
-            return Ok(Start {
-                build,
+/// Looks at what a clone would do. A source twin is settled first: the clone takes what it holds *now*, its game
+/// folder, its home and its profile, but not its entries or runs.
+///
+/// ```
+/// # use yard_twin::*;
+/// # let place = tempfile::tempdir()?;
+/// # let installed = place.path().join("installed");
+/// # std::fs::create_dir_all(installed.join("cabin"))?;
+/// # std::fs::write(installed.join("board.txt"), "a board")?;
+/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
+/// # options.build = Some("1.4".parse()?);
+/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
+/// let (source, name) = ("wexcombe@1.4".parse()?, TwinName::new("night turn")?);
+/// let plan = plan(yard, &source, &name, Options::default(), &ctx)?;
+/// println!("{} files, {} bytes on disk at most", plan.totals.files, plan.room.needs);
+/// let twin = apply(yard, &plan, &ctx)?;
+/// assert!(twin.folder.join("game/board.txt").is_file());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
+/// # Errors
+/// [`Error::NotFound`], [`Error::Exists`], [`TwinError::NotTaken`] if the source holds what can't be copied.
+pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx: &Ctx) -> Result<Plan> {
+    check_free(yard, name)?;
+    let taking = options.folder.as_ref().map(|folder| take_folder(yard, source, folder, ctx)).transpose()?;
+    let mut start = match source {
+        Source::Stock(build) => {
+            let row = yard.stock_row(build, false)?;
+            let sheet = yard.sheet_of(&row.build)?;
+            let (listing, markers) = with_markers(yard.store.listing(row.listing)?, sheet.as_ref())?;
+            Start {
                 listing,
-                laid,
-                profile,
-                edits,
-                names_source,
-                sharing,
-                from_removed: true,
+                laid: None,
+                markers,
+                build: row.build,
+                profile: profile::NEW.into(),
+                edits: Vec::new(),
+                names_source: Vec::new(),
+                sharing: yard.default_sharing(),
+                from_removed: false,
                 leaks: Leaks::default(),
-                markers: Vec::new(),
-            });
+            }
         }
-        let settled = self.settle(&row, ctx)?;
-        if !settled.not_taken.is_empty() {
-            return Err(TwinError::NotTaken { name: name.to_string(), paths: settled.not_taken }.into());
-        }
-        let listing = portable(&settled.listing, &self.folder_of(&row), self.root())?;
-        let laid = own_laid(&settled.state);
-        let names_source = self.names_origin(&listing, laid, &self.folder_of(&row))?;
-        let State { build, sharing, profile, edits, .. } = settled.state;
-        let (from_removed, leaks, markers) = (false, settled.leaks, Vec::new());
-        Ok(Start { build, listing, laid, profile, edits, names_source, sharing, from_removed, leaks, markers })
+        Source::Twin(twin) => start_from_twin(yard, twin, ctx)?,
+    };
+    let sheet = yard.sheet_of(&start.build)?;
+    let mut laid_anew = None;
+    let renamed = renamed(&start, source, name, sheet.as_ref())?;
+    if let Some(renamed) = &renamed {
+        // What was laid is laid under the old names: what has a new one is the player's own.
+        let before = std::mem::replace(&mut start.listing, renamed.draft.base.clone());
+        laid_anew = start.laid.is_none().then_some(before);
     }
+    let (moved, changed, derived) =
+        renamed.map_or_else(Default::default, |renamed| (renamed.moved, renamed.changed, renamed.draft.derived));
+    let sharing = options.sharing.unwrap_or(start.sharing);
+    let ways = {
+        let (nothing, op) = (PathSet::default(), yard.begin(ctx)?);
+        let (written, facts) = (sheet.as_ref().map_or(&nothing, Sheet::written), Facts::probe(op.path())?);
+        (facts, Policy::new(sharing, facts, &start.listing, written).ways(&start.listing, ctx.threads()))
+    };
+    let entries = start.listing.entries().iter();
+    let room = room::room(yard, room::taken_by(yard, entries.zip(ways.1.iter().copied())))?;
+    Ok(Plan {
+        room,
+        renamed: moved,
+        changed,
+        derived,
+        source: source.clone(),
+        name: name.clone(),
+        build: start.build,
+        sharing,
+        from_removed: start.from_removed,
+        totals: taking.as_ref().map_or_else(|| start.listing.totals(), SourceTree::totals),
+        folder: options.folder,
+        taking,
+        leaks: start.leaks,
+        markers: start.markers,
+        names_source: start.names_source,
+        listing: Arc::new(start.listing),
+        ways,
+        laid: start.laid,
+        laid_anew,
+        profile: start.profile,
+        edits: start.edits,
+    })
+}
 
-    /// Makes the new twin: staged whole, then renamed into place.
-    ///
-    /// A crash leaves no half twin: the next opening of the yard either finds it whole or deletes the stage. Its contents
-    /// are durable in the pool; its folder may have to be made again after a power loss.
-    ///
-    /// # Errors
-    /// As [`Yard::plan_clone`]; [`Error::ContentMissing`] if the pool was damaged; [`Error::Io`], on a full disk among
-    /// others. Nothing is changed then.
-    pub fn apply_clone(&self, plan: &ClonePlan, ctx: &Ctx) -> Result<CloneOutcome> {
-        let began = Instant::now();
-        let sheet = self.sheet_of(&plan.build)?;
-        let nothing = PathSet::default();
-        let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
-        let op = self.begin(ctx)?;
-        if !plan.markers.is_empty() || plan.taking.is_some() {
-            self.keep_nothing(&op, ctx)?;
-        }
-        let folder =
-            plan.taking.as_ref().map(|taking| self.read_folder(taking, sheet.as_ref(), &op, ctx)).transpose()?;
-        let made = self.make_contents(plan, &op, ctx)?;
-        let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
-        let facts = Facts::probe(op.path())?;
-        let policy = Policy::new(plan.sharing, facts, listing, written);
-        let as_planned = facts == plan.ways.0 && std::ptr::eq(listing, &*plan.listing);
-        let ways = (!as_planned).then(|| policy.ways(listing, ctx.threads()));
-        let ways = ways.as_ref().unwrap_or(&plan.ways.1);
-        self.check_room(listing.entries().iter().zip(ways.iter().copied()))?;
-        let clock = FsClock::new(op.path())?;
-        let stage = op.path().join("twin");
-        let row = TwinRow {
-            id: TwinId::random()?,
-            name: plan.name.clone(),
-            folder: plan.name.to_string(),
-            state: self.put_first_state(plan, listing, &op)?,
-            origin: plan.source.to_string(),
-            made_at: Timestamp::now(),
-            removed_at: None,
-            protected: None,
-            unsynced: disk::boot_id(),
-        };
-        // What is synced is, before there is much else that the system would have to write with it.
-        self.furnish(&stage, &row, plan)?;
-        let asked = Arc::new(folders_and_ledger(listing, &stage, &self.store.pool, ctx)?);
-        let layout = Layout { pool: &self.store.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
-        let needed: Vec<&Entry> = listing.entries().iter().collect();
-        // The others are asked as they are laid.
-        let is_program = |entry: &&Entry| matches!(entry.node, Node::File { executable: true, .. });
-        let programs: Vec<&Entry> = needed.iter().copied().filter(is_program).collect();
-        let executables = self.vouch(&programs, &layout)?;
-        let mut laid = match layout.lay(listing, ways, &stage) {
-            Err(Error::ContentMissing { .. } | Error::Damaged { .. }) => {
-                self.vouch(&needed, &layout)?;
-                disk::remove_tree(&stage)?;
-                self.furnish(&stage, &row, plan)?;
-                make_folders(listing, &stage, ctx)?;
-                layout.lay(listing, ways, &stage)?
-            }
-            laid => laid?,
-        };
-        let looked_at = clock.wait_past(laid.latest)?;
-        ctx.check()?;
-        // Copying keeps nobody from the yard. Links, and the rename that makes the twin, are done alone.
-        let (alone, ledger) = self.link_new(&layout, (listing, ways), &stage, &mut laid, (executables, &needed))?;
-        let (shares, rows) = (ShareTotals::new(listing, &laid.rows), laid.rows);
-        let published = std::thread::scope(|scope| {
-            let saved = scope.spawn(|| ledger.save(op.path()));
-            let published = ctx.check().and_then(|()| {
-                let index = Index { listing: listing.id(), pool: self.store.pool.inode()?, looked_at, rows };
-                index.save(&index_path(&stage), &stage.join("index.new"))?;
-                self.publish_twin(row, &stage)
-            });
-            if let Err(error) = saved.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)) {
-                tracing::warn!(%error, "the next look at the pool will read more than it had to");
-            }
-            published
+/// Lists a folder that was changed by hand.
+fn take_folder(yard: &Yard, source: &Source, folder: &Path, ctx: &Ctx) -> Result<SourceTree> {
+    let Source::Stock(build) = source else {
+        let why = "a folder can be compared with a stock build only, and this is a twin";
+        return Err(Error::Name { what: "source for a folder", name: source.to_string(), why });
+    };
+    let prefix = RelPath::new("game")?;
+    let parts = vec![Part { folder: intake::check_source(yard, folder)?, named: folder.into(), prefix }];
+    let seen = list(&parts, ctx)?;
+    SourceTree::new(parts, seen, Out { sheet: yard.sheet_of(build)?, groups: Vec::new() })
+}
+
+fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
+    let row = yard.twin_row(name, true)?;
+    if row.removed_at.is_some() {
+        let state = yard.store.state(row.state)?;
+        let listing = yard.store.listing(state.disk)?;
+        let folder = yard.twins_folder().join(row.folder_before_removal());
+        let listing = portable(&listing, &folder, yard.root())?;
+        let laid = own_laid(&state);
+        let names_source = repath::names_origin(yard, &listing, laid, &folder)?;
+        let (build, profile, edits, sharing) = (state.build, state.profile, state.edits, state.sharing);
+        return Ok(Start {
+            build,
+            listing,
+            laid,
+            profile,
+            edits,
+            names_source,
+            sharing,
+            from_removed: true,
+            leaks: Leaks::default(),
+            markers: Vec::new(),
         });
-        let row = match published {
-            Ok(row) => row,
+    }
+    let settled = settle::settle(yard, &row, ctx)?;
+    if !settled.not_taken.is_empty() {
+        return Err(TwinError::NotTaken { name: name.to_string(), paths: settled.not_taken }.into());
+    }
+    let listing = portable(&settled.listing, &yard.folder_of(&row), yard.root())?;
+    let laid = own_laid(&settled.state);
+    let names_source = repath::names_origin(yard, &listing, laid, &yard.folder_of(&row))?;
+    let State { build, sharing, profile, edits, .. } = settled.state;
+    let (from_removed, leaks, markers) = (false, settled.leaks, Vec::new());
+    Ok(Start { build, listing, laid, profile, edits, names_source, sharing, from_removed, leaks, markers })
+}
+
+/// Makes the new twin: staged whole, then renamed into place.
+///
+/// A crash leaves no half twin: the next opening of the yard either finds it whole or deletes the stage. Its contents
+/// are durable in the pool; its folder may have to be made again after a power loss.
+///
+/// # Errors
+/// As [`plan`]; [`Error::ContentMissing`] if the pool was damaged; [`Error::Io`], on a full disk among
+/// others. Nothing is changed then.
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    let began = Instant::now();
+    let sheet = yard.sheet_of(&plan.build)?;
+    let nothing = PathSet::default();
+    let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
+    let op = yard.begin(ctx)?;
+    if !plan.markers.is_empty() || plan.taking.is_some() {
+        markers::keep_nothing(yard, &op, ctx)?;
+    }
+    let folder = plan.taking.as_ref().map(|taking| read_folder(yard, taking, sheet.as_ref(), &op, ctx)).transpose()?;
+    let made = make_contents(yard, plan, &op, ctx)?;
+    let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
+    let facts = Facts::probe(op.path())?;
+    let policy = Policy::new(plan.sharing, facts, listing, written);
+    let as_planned = facts == plan.ways.0 && std::ptr::eq(listing, &*plan.listing);
+    let ways = (!as_planned).then(|| policy.ways(listing, ctx.threads()));
+    let ways = ways.as_ref().unwrap_or(&plan.ways.1);
+    room::check_room(yard, listing.entries().iter().zip(ways.iter().copied()))?;
+    let clock = FsClock::new(op.path())?;
+    let stage = op.path().join("twin");
+    let row = TwinRow {
+        id: TwinId::random()?,
+        name: plan.name.clone(),
+        folder: plan.name.to_string(),
+        state: put_first_state(yard, plan, listing, &op)?,
+        origin: plan.source.to_string(),
+        made_at: Timestamp::now(),
+        removed_at: None,
+        protected: None,
+        unsynced: disk::boot_id(),
+    };
+    // What is synced is, before there is much else that the system would have to write with it.
+    furnish(&stage, &row, plan)?;
+    let asked = Arc::new(folders_and_ledger(listing, &stage, &yard.store.pool, ctx)?);
+    let layout = Layout { pool: &yard.store.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
+    let needed: Vec<&Entry> = listing.entries().iter().collect();
+    // The others are asked as they are laid.
+    let is_program = |entry: &&Entry| matches!(entry.node, Node::File { executable: true, .. });
+    let programs: Vec<&Entry> = needed.iter().copied().filter(is_program).collect();
+    let executables = vouch::vouch(yard, &programs, &layout)?;
+    let mut laid = match layout.lay(listing, ways, &stage) {
+        Err(Error::ContentMissing { .. } | Error::Damaged { .. }) => {
+            vouch::vouch(yard, &needed, &layout)?;
+            disk::remove_tree(&stage)?;
+            furnish(&stage, &row, plan)?;
+            make_folders(listing, &stage, ctx)?;
+            layout.lay(listing, ways, &stage)?
+        }
+        laid => laid?,
+    };
+    let looked_at = clock.wait_past(laid.latest)?;
+    ctx.check()?;
+    // Copying keeps nobody from the yard. Links, and the rename that makes the twin, are done alone.
+    let (alone, ledger) = link_new(yard, &layout, (listing, ways), &stage, &mut laid, (executables, &needed))?;
+    let (shares, rows) = (ShareTotals::new(listing, &laid.rows), laid.rows);
+    let published = std::thread::scope(|scope| {
+        let saved = scope.spawn(|| ledger.save(op.path()));
+        let published = ctx.check().and_then(|()| {
+            let index = Index { listing: listing.id(), pool: yard.store.pool.inode()?, looked_at, rows };
+            index.save(&index_path(&stage), &stage.join("index.new"))?;
+            publish_twin(yard, row, &stage)
+        });
+        if let Err(error) = saved.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)) {
+            tracing::warn!(%error, "the next look at the pool will read more than it had to");
+        }
+        published
+    });
+    let row = match published {
+        Ok(row) => row,
+        Err(error) => {
+            take_links_back(&stage, &ledger, op.path());
+            return Err(error);
+        }
+    };
+    drop(alone);
+    Ok(Outcome {
+        name: plan.name.clone(),
+        id: row.id,
+        folder: yard.folder_of(&row),
+        totals: listing.totals(),
+        differs: folder.as_ref().map(|folder| Counts::between(&plan.listing, folder)),
+        shares,
+        unshared: policy.unshared(),
+        took: began.elapsed(),
+    })
+}
+
+/// Takes the yard alone and adds the links of a new twin.
+fn link_new(
+    yard: &Yard,
+    layout: &Layout<'_>,
+    listing: (&Listing, &[Share]),
+    stage: &Path,
+    laid: &mut Laid,
+    (mut executables, needed): (Vec<ContentId>, &[&Entry]),
+) -> Result<(Held, Arc<Ledger>)> {
+    for _ in 0..VOUCHES {
+        let alone = yard.alone(layout.ctx)?;
+        let current = layout.ledger.renewed(&yard.store.pool)?;
+        layout.store_executables(&current, &executables)?;
+        let doubtful = match layout.lay_links(&current, listing, stage, laid) {
+            Ok(doubtful) => doubtful,
             Err(error) => {
-                self.take_links_back(&stage, &ledger, op.path());
+                take_links_back(stage, &current, layout.op);
                 return Err(error);
             }
         };
+        if doubtful.is_empty() {
+            return Ok((alone, current));
+        }
+        current.save(layout.op)?;
         drop(alone);
-        Ok(CloneOutcome {
-            name: plan.name.clone(),
-            id: row.id,
-            folder: self.folder_of(&row),
-            totals: listing.totals(),
-            differs: folder.as_ref().map(|folder| Counts::between(&plan.listing, folder)),
-            shares,
-            unshared: policy.unshared(),
-            took: began.elapsed(),
-        })
+        // Something came in between; nothing is read while the yard is held alone.
+        let again = Arc::new(Ledger::load(&yard.store.pool)?);
+        executables = vouch::vouch(yard, needed, &Layout { ledger: &again, ..*layout })?;
+        layout.ledger.learn(&again);
     }
+    Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
+}
 
-    /// Takes the yard alone and adds the links of a new twin.
-    fn link_new(
-        &self,
-        layout: &Layout<'_>,
-        listing: (&Listing, &[Share]),
-        stage: &Path,
-        laid: &mut Laid,
-        (mut executables, needed): (Vec<ContentId>, &[&Entry]),
-    ) -> Result<(Held, Arc<Ledger>)> {
-        for _ in 0..VOUCHES {
-            let alone = self.alone(layout.ctx)?;
-            let current = layout.ledger.renewed(&self.store.pool)?;
-            layout.store_executables(&current, &executables)?;
-            let doubtful = match layout.lay_links(&current, listing, stage, laid) {
-                Ok(doubtful) => doubtful,
-                Err(error) => {
-                    self.take_links_back(stage, &current, layout.op);
-                    return Err(error);
-                }
-            };
-            if doubtful.is_empty() {
-                return Ok((alone, current));
-            }
-            current.save(layout.op)?;
-            drop(alone);
-            // Something came in between; nothing is read while the yard is held alone.
-            let again = Arc::new(Ledger::load(&self.store.pool)?);
-            executables = self.vouch(needed, &Layout { ledger: &again, ..*layout })?;
-            layout.ledger.learn(&again);
-        }
-        Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
+/// Takes back the links of a twin that comes to nothing, so that they needn't be read again.
+fn take_links_back(stage: &Path, ledger: &Ledger, op: &Path) {
+    let taken = disk::remove_tree_telling(stage, &|before, after| ledger.moved(before, after));
+    if let Err(error) = taken.and_then(|()| ledger.save(op)) {
+        tracing::warn!(%error, "what was staged is left for the next command");
     }
+}
 
-    /// Takes back the links of a twin that comes to nothing, so that they needn't be read again.
-    fn take_links_back(&self, stage: &Path, ledger: &Ledger, op: &Path) {
-        let taken = disk::remove_tree_telling(stage, &|before, after| ledger.moved(before, after));
-        if let Err(error) = taken.and_then(|()| ledger.save(op)) {
-            tracing::warn!(%error, "what was staged is left for the next command");
-        }
-    }
+fn put_first_state(yard: &Yard, plan: &Plan, listing: &Listing, op: &OpFolder) -> Result<crate::StateId> {
+    let anew = plan.laid_anew.as_ref().or_else(|| plan.taking.is_some().then_some(&*plan.listing));
+    let laid = match (plan.laid, anew) {
+        (Some(laid), _) => Some(laid),
+        (None, Some(anew)) => Some(yard.store.put_listing(anew, None, op)?),
+        (None, None) => None,
+    };
+    let listing = yard.store.put_listing(listing, None, op)?;
+    let laid = laid.unwrap_or(listing);
+    let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
+    let state = State { edits: plan.edits.clone(), ..state };
+    yard.store.put_state(&state, op)
+}
 
-    fn put_first_state(&self, plan: &ClonePlan, listing: &Listing, op: &OpFolder) -> Result<crate::StateId> {
-        let anew = plan.laid_anew.as_ref().or_else(|| plan.taking.is_some().then_some(&*plan.listing));
-        let laid = match (plan.laid, anew) {
-            (Some(laid), _) => Some(laid),
-            (None, Some(anew)) => Some(self.store.put_listing(anew, None, op)?),
-            (None, None) => None,
-        };
-        let listing = self.store.put_listing(listing, None, op)?;
-        let laid = laid.unwrap_or(listing);
-        let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
-        let state = State { edits: plan.edits.clone(), ..state };
-        self.store.put_state(&state, op)
+/// Makes what rename rules change, if they change anything.
+fn make_contents(yard: &Yard, plan: &Plan, op: &OpFolder, ctx: &Ctx) -> Result<Option<Listing>> {
+    if plan.derived.is_empty() {
+        return Ok(None);
     }
+    let below = OpFolder::below(op, "renaming")?;
+    let deriver = Deriver::new(yard, &below, false)?;
+    let draft = Draft { base: Listing::clone(&plan.listing), derived: plan.derived.clone() };
+    let listing = realise(draft, &deriver, ctx)?;
+    deriver.keep(ctx)?;
+    Ok(Some(listing))
+}
 
-    /// Makes what rename rules change, if they change anything.
-    fn make_contents(&self, plan: &ClonePlan, op: &OpFolder, ctx: &Ctx) -> Result<Option<Listing>> {
-        if plan.derived.is_empty() {
-            return Ok(None);
-        }
-        let below = OpFolder::below(op, "renaming")?;
-        let deriver = Deriver::new(self, &below, false)?;
-        let draft = Draft { base: Listing::clone(&plan.listing), derived: plan.derived.clone() };
-        let listing = realise(draft, &deriver, ctx)?;
-        deriver.keep(ctx)?;
-        Ok(Some(listing))
-    }
+/// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold.
+fn read_folder(yard: &Yard, taking: &SourceTree, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
+    let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
+    let taken = taking.read(&putter, yard.root(), ctx)?;
+    change::publish(yard, putter, op, None, ctx)?;
+    with_markers(taken.listing, sheet).map(|(listing, _)| listing)
+}
 
-    /// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold.
-    fn read_folder(&self, taking: &SourceTree, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
-        let putter = Putter::new(&self.store.pool, op.path(), self.known_sizes()?)?;
-        let taken = taking.read(&putter, self.root(), ctx)?;
-        self.publish(putter, op, None, ctx)?;
-        with_markers(taken.listing, sheet).map(|(listing, _)| listing)
-    }
+/// Puts what belongs beside `game` and `home` into the stage of a new twin.
+fn furnish(stage: &Path, row: &TwinRow, plan: &Plan) -> Result<()> {
+    disk::make_folder(stage)?;
+    // The game's files may reach the disk later, since the pool has them; nothing else has these.
+    disk::write_synced(&stage.join("id"), format!("{}\n", row.id).as_bytes())?;
+    disk::write_synced(&stage.join("profile.toml"), plan.profile.as_bytes())?;
+    disk::make_folder(&stage.join("runs"))
+}
 
-    /// Puts what belongs beside `game` and `home` into the stage of a new twin.
-    fn furnish(&self, stage: &Path, row: &TwinRow, plan: &ClonePlan) -> Result<()> {
-        disk::make_folder(stage)?;
-        // The game's files may reach the disk later, since the pool has them; nothing else has these.
-        disk::write_synced(&stage.join("id"), format!("{}\n", row.id).as_bytes())?;
-        disk::write_synced(&stage.join("profile.toml"), plan.profile.as_bytes())?;
-        disk::make_folder(&stage.join("runs"))
+/// Renames a staged twin into place and records it: the instant at which it exists. The caller holds the yard alone.
+fn publish_twin(yard: &Yard, mut row: TwinRow, stage: &Path) -> Result<TwinRow> {
+    check_free(yard, &row.name)?;
+    row.folder = free_folder(yard, &row.name)?;
+    let folder = yard.twins_folder().join(&row.folder);
+    let intent = yard.catalog.intend(&Intent::Clone { twin: row.clone() })?;
+    if let Err(error) = disk::rename_new(stage, &folder) {
+        yard.catalog.intent_done(intent)?;
+        return Err(Error::io("put the new twin in place at", folder, error));
     }
+    disk::sync_rename(stage, &folder)?;
+    yard.catalog.together(|| {
+        yard.catalog.add_twin(&row)?;
+        yard.catalog.intent_done(intent)
+    })?;
+    Ok(row)
+}
 
-    /// Renames a staged twin into place and records it: the instant at which it exists. The caller holds the yard alone.
-    fn publish_twin(&self, mut row: TwinRow, stage: &Path) -> Result<TwinRow> {
-        self.check_free(&row.name)?;
-        row.folder = self.free_folder(&row.name)?;
-        let folder = self.twins_folder().join(&row.folder);
-        let intent = self.catalog.intend(&Intent::Clone { twin: row.clone() })?;
-        if let Err(error) = disk::rename_new(stage, &folder) {
-            self.catalog.intent_done(intent)?;
-            return Err(Error::io("put the new twin in place at", folder, error));
-        }
-        disk::sync_rename(stage, &folder)?;
-        self.catalog.together(|| {
-            self.catalog.add_twin(&row)?;
-            self.catalog.intent_done(intent)
-        })?;
-        Ok(row)
+/// Whether a twin can get this name.
+pub(crate) fn check_free(yard: &Yard, name: &TwinName) -> Result<()> {
+    let key = name.key();
+    let twins = yard.catalog.twins()?;
+    match twins.iter().find(|row| row.removed_at.is_none() && row.name.key() == key) {
+        None => Ok(()),
+        Some(row) => Err(Error::Exists { what: "twin", name: name.to_string(), existing: row.name.to_string() }),
     }
+}
 
-    /// Whether a twin can get this name.
-    pub(crate) fn check_free(&self, name: &TwinName) -> Result<()> {
-        let key = name.key();
-        let twins = self.catalog.twins()?;
-        match twins.iter().find(|row| row.removed_at.is_none() && row.name.key() == key) {
-            None => Ok(()),
-            Some(row) => Err(Error::Exists { what: "twin", name: name.to_string(), existing: row.name.to_string() }),
-        }
-    }
-
-    /// A folder name for a twin: its name, unless a renamed twin still has that folder.
-    pub(crate) fn free_folder(&self, name: &TwinName) -> Result<String> {
-        let taken: Vec<_> = self
-            .catalog
-            .twins()?
-            .iter()
-            .filter(|row| row.removed_at.is_none())
-            .map(|row| crate::path::fold_key(&row.folder))
-            .collect();
-        let numbered = (2..).map(|number| format!("{name} {number}"));
-        let free = std::iter::once(name.to_string())
-            .chain(numbered)
-            .find(|folder| !taken.contains(&crate::path::fold_key(folder)))
-            .unwrap_or_default();
-        let path = self.twins_folder().join(&free);
-        if disk::exists(&path) { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(free) }
-    }
+/// A folder name for a twin: its name, unless a renamed twin still has that folder.
+pub(crate) fn free_folder(yard: &Yard, name: &TwinName) -> Result<String> {
+    let taken: Vec<_> = yard
+        .catalog
+        .twins()?
+        .iter()
+        .filter(|row| row.removed_at.is_none())
+        .map(|row| crate::path::fold_key(&row.folder))
+        .collect();
+    let numbered = (2..).map(|number| format!("{name} {number}"));
+    let free = std::iter::once(name.to_string())
+        .chain(numbered)
+        .find(|folder| !taken.contains(&crate::path::fold_key(folder)))
+        .unwrap_or_default();
+    let path = yard.twins_folder().join(&free);
+    if disk::exists(&path) { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(free) }
 }
 
 /// What rename rules make of what a new twin starts as: the id is the twin's name, or what the stock build comes with.

@@ -10,13 +10,14 @@ use crate::ident::TwinName;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::RenameRule;
+use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
 
 /// What cloning a folder inside a twin will do.
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct InsidePlan {
+pub struct Plan {
     /// The twin.
     pub name: TwinName,
     /// The folder that is cloned.
@@ -32,7 +33,7 @@ pub struct InsidePlan {
 /// What cloning a folder inside a twin did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct InsideOutcome {
+pub struct Outcome {
     /// The twin.
     pub name: TwinName,
     /// How many files were copied.
@@ -43,57 +44,55 @@ pub struct InsideOutcome {
     pub before: u32,
 }
 
-impl Yard {
-    /// Looks at what cloning a folder inside a twin under a new name would do: the folder is copied, files and folders in it
-    /// whose names hold its name get the new one, and so do the places that the title sheet's rename rules name. The twin is
-    /// settled first.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`] for the twin or the folder, [`Error::Exists`] if there is something of that name,
-    /// [`crate::TwinError::Protected`], [`Error::Busy`] while it runs.
-    pub fn plan_clone_inside(&self, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) -> Result<InsidePlan> {
-        let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
-        let listing = &settled.listing;
-        let whole = if folder.starts_with("game/") || folder.starts_with("home/") {
-            folder.trim_end_matches('/').to_owned()
-        } else {
-            format!("game/{}", folder.trim_end_matches('/'))
-        };
-        let folder = RelPath::new(&whole)?;
-        let (Some(parent), old) = (folder.parent(), folder.name()) else {
-            return Err(Error::Path { path: whole, why: "it is no folder below game/ or home/" });
-        };
-        if !listing.has(folder.as_str()) || !parent.contains('/') {
-            return Err(Error::NotFound { what: "folder in the twin", name: whole, known: Vec::new() });
-        }
-        let to = RelPath::new(parent)?.join(new)?;
-        if listing.has(to.as_str()) {
-            return Err(Error::Exists { what: "folder", name: to.to_string(), existing: to.to_string() });
-        }
-        let sheet = self.sheet_of(&settled.state.build)?;
-        let rules = sheet.map(|sheet| sheet.rename).unwrap_or_default();
-        let own = RenameRule { within: parent.into(), ..RenameRule::default() };
-        let mut rules: Vec<RenameRule> =
-            rules.into_iter().filter(|rule| folder.as_str().starts_with(&rule.within)).collect();
-        // The folder's own name is one in any case; what else holds it, only a rule can know.
-        rules.push(own);
-        let renamed = rename(listing, &rules, (old, new), (true, Some(&folder)))?;
-        self.check_protected(&row, listing, &renamed.draft, &settled.state)?;
-        let state = settled.state.clone();
-        let (copied, changed) = (renamed.moved, renamed.changed);
-        let planned =
-            PlannedChange::new(row, settled, state, renamed.draft, What::ClonedInside { folder: folder.to_string() });
-        Ok(InsidePlan { name: name.clone(), folder, copied, changed, planned })
+/// Looks at what cloning a folder inside a twin under a new name would do: the folder is copied, files and folders in it
+/// whose names hold its name get the new one, and so do the places that the title sheet's rename rules name. The twin is
+/// settled first.
+///
+/// # Errors
+/// [`Error::NotFound`] for the twin or the folder, [`Error::Exists`] if there is something of that name,
+/// [`crate::TwinError::Protected`], [`Error::Busy`] while it runs.
+pub fn plan(yard: &Yard, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) -> Result<Plan> {
+    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let listing = &settled.listing;
+    let whole = if folder.starts_with("game/") || folder.starts_with("home/") {
+        folder.trim_end_matches('/').to_owned()
+    } else {
+        format!("game/{}", folder.trim_end_matches('/'))
+    };
+    let folder = RelPath::new(&whole)?;
+    let (Some(parent), old) = (folder.parent(), folder.name()) else {
+        return Err(Error::Path { path: whole, why: "it is no folder below game/ or home/" });
+    };
+    if !listing.has(folder.as_str()) || !parent.contains('/') {
+        return Err(Error::NotFound { what: "folder in the twin", name: whole, known: Vec::new() });
     }
+    let to = RelPath::new(parent)?.join(new)?;
+    if listing.has(to.as_str()) {
+        return Err(Error::Exists { what: "folder", name: to.to_string(), existing: to.to_string() });
+    }
+    let sheet = yard.sheet_of(&settled.state.build)?;
+    let rules = sheet.map(|sheet| sheet.rename).unwrap_or_default();
+    let own = RenameRule { within: parent.into(), ..RenameRule::default() };
+    let mut rules: Vec<RenameRule> =
+        rules.into_iter().filter(|rule| folder.as_str().starts_with(&rule.within)).collect();
+    // The folder's own name is one in any case; what else holds it, only a rule can know.
+    rules.push(own);
+    let renamed = rename(listing, &rules, (old, new), (true, Some(&folder)))?;
+    planned::check_protected(yard, &row, listing, &renamed.draft, &settled.state)?;
+    let state = settled.state.clone();
+    let (copied, changed) = (renamed.moved, renamed.changed);
+    let planned =
+        PlannedChange::new(row, settled, state, renamed.draft, What::ClonedInside { folder: folder.to_string() });
+    Ok(Plan { name: name.clone(), folder, copied, changed, planned })
+}
 
-    /// Clones the folder: staged as a whole, then put in place.
-    ///
-    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard.
-    ///
-    /// # Errors
-    /// As [`Yard::apply_restore`].
-    pub fn apply_clone_inside(&self, plan: &InsidePlan, ctx: &Ctx) -> Result<InsideOutcome> {
-        let AppliedChange { number, before, .. } = self.apply_planned(&plan.planned, ctx)?;
-        Ok(InsideOutcome { name: plan.name.clone(), copied: plan.copied.len() as u64, number, before })
-    }
+/// Clones the folder: staged as a whole, then put in place.
+///
+/// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard.
+///
+/// # Errors
+/// As [`restore::apply`](crate::restore::apply).
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    let AppliedChange { number, before, .. } = planned::apply_planned(yard, &plan.planned, ctx)?;
+    Ok(Outcome { name: plan.name.clone(), copied: plan.copied.len() as u64, number, before })
 }

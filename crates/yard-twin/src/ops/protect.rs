@@ -7,12 +7,13 @@ use crate::catalog::{Counts, TwinRow};
 use crate::error::Result;
 use crate::ident::TwinName;
 use crate::progress::Ctx;
+use crate::twin::settle;
 use crate::twin::settle::PlayersOwn;
 
 /// What protecting a twin did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct ProtectOutcome {
+pub struct Outcome {
     /// The twin.
     pub name: TwinName,
     /// Whether it is protected now.
@@ -28,52 +29,50 @@ pub struct ProtectOutcome {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct ProtectPlan {
+pub struct Plan {
     /// What comes of it.
     #[serde(flatten)]
-    pub would: ProtectOutcome,
+    pub would: Outcome,
 }
 
-impl Yard {
-    /// Looks at what protecting a twin means, or taking the protection off: as long as it is on, every operation that would
-    /// change game files outside belongings, live paths and the home is refused. What changes them in other ways is shown by
-    /// [`Yard::twin_details`].
-    ///
-    /// # Errors
-    /// [`crate::Error::NotFound`].
-    pub fn plan_protect(&self, name: &TwinName, on: bool) -> Result<ProtectPlan> {
-        let row = self.twin_row(name, false)?;
-        let changed = row.protected.is_some() != on;
-        let nothing_own = on && self.knows_nothing_own(&self.store.state(row.state)?.build)?;
-        Ok(ProtectPlan { would: ProtectOutcome { name: row.name, protected: on, changed, nothing_own } })
-    }
+/// Looks at what protecting a twin means, or taking the protection off: as long as it is on, every operation that would
+/// change game files outside belongings, live paths and the home is refused. What changes them in other ways is shown by
+/// [`show::twin`](crate::show::twin).
+///
+/// # Errors
+/// [`crate::Error::NotFound`].
+pub fn plan(yard: &Yard, name: &TwinName, on: bool) -> Result<Plan> {
+    let row = yard.twin_row(name, false)?;
+    let changed = row.protected.is_some() != on;
+    let nothing_own = on && knows_nothing_own(yard, &yard.store.state(row.state)?.build)?;
+    Ok(Plan { would: Outcome { name: row.name, protected: on, changed, nothing_own } })
+}
 
-    /// Protects a twin as it is now, or takes the protection off.
-    ///
-    /// # Errors
-    /// As [`Yard::plan_protect`], and [`crate::Error::Busy`] while it runs.
-    pub fn apply_protect(&self, plan: &ProtectPlan, ctx: &Ctx) -> Result<ProtectOutcome> {
-        let ProtectPlan { would } = self.plan_protect(&plan.would.name, plan.would.protected)?;
-        if would.changed {
-            let row = self.twin_row(&would.name, false)?;
-            self.settle(&row, ctx)?;
-            let state = self.twin_row(&would.name, false)?.state;
-            self.catalog.protect_twin(row.id, would.protected.then_some(state))?;
-        }
-        Ok(would)
+/// Protects a twin as it is now, or takes the protection off.
+///
+/// # Errors
+/// As [`plan`], and [`crate::Error::Busy`] while it runs.
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    let Plan { would } = self::plan(yard, &plan.would.name, plan.would.protected)?;
+    if would.changed {
+        let row = yard.twin_row(&would.name, false)?;
+        settle::settle(yard, &row, ctx)?;
+        let state = yard.twin_row(&would.name, false)?.state;
+        yard.catalog.protect_twin(row.id, would.protected.then_some(state))?;
     }
+    Ok(would)
+}
 
-    /// Whether the sheet of a build's title says of nothing in the game folder that it is the player's own.
-    pub(crate) fn knows_nothing_own(&self, build: &crate::BuildRef) -> Result<bool> {
-        let sheet = self.sheet_of(build)?;
-        Ok(sheet.is_none_or(|sheet| sheet.belongings.is_empty() && sheet.written().is_empty()))
-    }
+/// Whether the sheet of a build's title says of nothing in the game folder that it is the player's own.
+pub(crate) fn knows_nothing_own(yard: &Yard, build: &crate::BuildRef) -> Result<bool> {
+    let sheet = yard.sheet_of(build)?;
+    Ok(sheet.is_none_or(|sheet| sheet.belongings.is_empty() && sheet.written().is_empty()))
+}
 
-    /// What changed in the game files of a protected twin since it was protected.
-    pub(crate) fn changed_though_protected(&self, row: &TwinRow, now: &crate::Listing) -> Result<Option<Counts>> {
-        let Some(since) = row.protected else { return Ok(None) };
-        let then = self.store.state(since)?;
-        let sheet = self.sheet_of(&then.build)?;
-        Ok(Some(PlayersOwn(sheet.as_ref()).counts(&self.store.listing(then.disk)?, now).0))
-    }
+/// What changed in the game files of a protected twin since it was protected.
+pub(crate) fn changed_though_protected(yard: &Yard, row: &TwinRow, now: &crate::Listing) -> Result<Option<Counts>> {
+    let Some(since) = row.protected else { return Ok(None) };
+    let then = yard.store.state(since)?;
+    let sheet = yard.sheet_of(&then.build)?;
+    Ok(Some(PlayersOwn(sheet.as_ref()).counts(&yard.store.listing(then.disk)?, now).0))
 }

@@ -9,13 +9,19 @@ use crate::catalog::{Intent, Mend, TwinRow, What};
 use crate::combine::{Repather, realise, repathed};
 use crate::disk;
 use crate::disk::lock::HeldTwin;
+use crate::entry;
 use crate::error::{Error, Result, TwinError};
-use crate::ident::{TwinId, TwinName};
+use crate::ident::TwinName;
 use crate::listing::{Change, Layer, diff};
+use crate::ops::clone;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::store::state::State;
 use crate::twin::derive::Deriver;
+use crate::twin::finish;
+use crate::twin::planned;
+use crate::twin::settle;
+use crate::yard::intents::renamed;
 
 /// Larger files are no settings: they are not looked into for paths.
 pub(super) const TEXT_MAX: u64 = 1 << 20;
@@ -23,7 +29,7 @@ pub(super) const TEXT_MAX: u64 = 1 << 20;
 /// What renaming a twin did, or would do.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct RenameOutcome {
+pub struct Outcome {
     /// The name before.
     pub before: TwinName,
     /// The name now.
@@ -42,10 +48,10 @@ pub struct RenameOutcome {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct RenamePlan {
+pub struct Plan {
     /// What comes of it.
     #[serde(flatten)]
-    pub would: RenameOutcome,
+    pub would: Outcome,
     #[serde(skip)]
     move_folder: bool,
 }
@@ -56,156 +62,142 @@ struct PathMend {
     paths: Vec<RelPath>,
 }
 
-impl Yard {
-    /// Looks at what giving a twin another name would do. Its folder, its id and what its launch entries start stay; with
-    /// `move_folder` the folder gets the new name too, and text files up to 1 MiB, symlinks and the profile that name the old
-    /// folder by its absolute path are mended: those that differ from what was laid, since nothing else can name it. That is
-    /// a change in the twin's history.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::FolderInTheWay`], [`Error::Busy`] while it runs,
-    /// [`TwinError::Protected`] if game files of a protected twin would have to be mended.
-    pub fn plan_rename(&self, name: &TwinName, new: &TwinName, move_folder: bool, ctx: &Ctx) -> Result<RenamePlan> {
-        Ok(RenamePlan { would: self.rename(name, new, move_folder, true, ctx)?, move_folder })
-    }
+/// Looks at what giving a twin another name would do. Its folder, its id and what its launch entries start stay; with
+/// `move_folder` the folder gets the new name too, and text files up to 1 MiB, symlinks and the profile that name the old
+/// folder by its absolute path are mended: those that differ from what was laid, since nothing else can name it. That is
+/// a change in the twin's history.
+///
+/// # Errors
+/// [`Error::NotFound`], [`Error::Exists`], [`TwinError::FolderInTheWay`], [`Error::Busy`] while it runs,
+/// [`TwinError::Protected`] if game files of a protected twin would have to be mended.
+pub fn plan(yard: &Yard, name: &TwinName, new: &TwinName, move_folder: bool, ctx: &Ctx) -> Result<Plan> {
+    Ok(Plan { would: rename(yard, name, new, move_folder, true, ctx)?, move_folder })
+}
 
-    /// Gives a twin another name.
-    ///
-    /// A crash leaves the twin with the old name, or with the new one and all mended.
-    ///
-    /// # Errors
-    /// As [`Yard::plan_rename`].
-    pub fn apply_rename(&self, plan: &RenamePlan, ctx: &Ctx) -> Result<RenameOutcome> {
-        self.rename(&plan.would.before, &plan.would.name, plan.move_folder, false, ctx)
-    }
+/// Gives a twin another name.
+///
+/// A crash leaves the twin with the old name, or with the new one and all mended.
+///
+/// # Errors
+/// As [`plan`].
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    rename(yard, &plan.would.before, &plan.would.name, plan.move_folder, false, ctx)
+}
 
-    fn rename(
-        &self,
-        name: &TwinName,
-        new: &TwinName,
-        move_folder: bool,
-        dry_run: bool,
-        ctx: &Ctx,
-    ) -> Result<RenameOutcome> {
-        let row = self.twin_row(name, false)?;
-        let held = self.hold_twin(&row, ctx)?;
-        if name.key() != new.key() {
-            self.check_free(new)?;
-        }
-        let folder = self.present_folder(&row)?;
-        let new_folder = if move_folder { self.folder_for(new, &row)? } else { row.folder.clone() };
-        let to = self.twins_folder().join(&new_folder);
-        let moves = to != folder;
-        let path_mend = if moves {
-            self.path_mend(&row, &held, [&folder, &to], dry_run, ctx)?
-        } else {
-            PathMend { states: None, paths: Vec::new() }
-        };
-        if !dry_run {
-            self.rename_now(&row, new, &new_folder, path_mend.states, ctx)?;
-            if let Some(row) = self.catalog.twin(row.id)?.filter(|_| path_mend.states.is_some()) {
-                self.finish_change(&row, &held, ctx)?;
-            }
-        }
-        Ok(RenameOutcome {
-            before: row.name.clone(),
-            name: new.clone(),
-            folder: to,
-            moved_from: moves.then_some(folder),
-            mended: path_mend.paths,
-            entries: self.rename_entries(&row, new, dry_run)?,
-        })
+fn rename(
+    yard: &Yard,
+    name: &TwinName,
+    new: &TwinName,
+    move_folder: bool,
+    dry_run: bool,
+    ctx: &Ctx,
+) -> Result<Outcome> {
+    let row = yard.twin_row(name, false)?;
+    let held = yard.hold_twin(&row, ctx)?;
+    if name.key() != new.key() {
+        clone::check_free(yard, new)?;
     }
+    let folder = settle::present_folder(yard, &row)?;
+    let new_folder = if move_folder { folder_for(yard, new, &row)? } else { row.folder.clone() };
+    let to = yard.twins_folder().join(&new_folder);
+    let moves = to != folder;
+    let path_mend = if moves {
+        path_mend(yard, &row, &held, [&folder, &to], dry_run, ctx)?
+    } else {
+        PathMend { states: None, paths: Vec::new() }
+    };
+    if !dry_run {
+        rename_now(yard, &row, new, &new_folder, path_mend.states, ctx)?;
+        if let Some(row) = yard.catalog.twin(row.id)?.filter(|_| path_mend.states.is_some()) {
+            finish::finish_change(yard, &row, &held, ctx)?;
+        }
+    }
+    Ok(Outcome {
+        before: row.name.clone(),
+        name: new.clone(),
+        folder: to,
+        moved_from: moves.then_some(folder),
+        mended: path_mend.paths,
+        entries: entry::rename_entries(yard, &row, new, dry_run)?,
+    })
+}
 
-    fn rename_now(&self, row: &TwinRow, new: &TwinName, new_folder: &str, mend: Option<Mend>, ctx: &Ctx) -> Result<()> {
-        let _alone = self.alone(ctx)?;
-        if row.name.key() != new.key() {
-            self.check_free(new)?;
-        }
-        let intent = self.catalog.intend(&Intent::Rename {
-            twin: row.id,
-            name: new.clone(),
-            folder: row.folder.clone(),
-            new_folder: new_folder.to_owned(),
-            mend,
-        })?;
-        let (from, to) = (self.folder_of(row), self.twins_folder().join(new_folder));
-        if from != to {
-            if let Err(error) = disk::rename_new(&from, &to) {
-                self.catalog.intent_done(intent)?;
-                return Err(Error::io("rename", from, error));
-            }
-            disk::sync_rename(&from, &to)?;
-        }
-        self.catalog.together(|| self.renamed(intent, row.id, new, new_folder, mend.as_ref()))
+fn rename_now(
+    yard: &Yard,
+    row: &TwinRow,
+    new: &TwinName,
+    new_folder: &str,
+    mend: Option<Mend>,
+    ctx: &Ctx,
+) -> Result<()> {
+    let _alone = yard.alone(ctx)?;
+    if row.name.key() != new.key() {
+        clone::check_free(yard, new)?;
     }
+    let intent = yard.catalog.intend(&Intent::Rename {
+        twin: row.id,
+        name: new.clone(),
+        folder: row.folder.clone(),
+        new_folder: new_folder.to_owned(),
+        mend,
+    })?;
+    let (from, to) = (yard.folder_of(row), yard.twins_folder().join(new_folder));
+    if from != to {
+        if let Err(error) = disk::rename_new(&from, &to) {
+            yard.catalog.intent_done(intent)?;
+            return Err(Error::io("rename", from, error));
+        }
+        disk::sync_rename(&from, &to)?;
+    }
+    yard.catalog.together(|| renamed(yard, intent, row.id, new, new_folder, mend.as_ref()))
+}
 
-    /// Records a rename that is done; mending, if there is any, is intended in the same instant.
-    pub(crate) fn renamed(
-        &self,
-        intent: i64,
-        twin: TwinId,
-        name: &TwinName,
-        folder: &str,
-        mend: Option<&Mend>,
-    ) -> Result<()> {
-        if let Some(row) = self.catalog.twin(twin)?.filter(|row| row.folder != folder) {
-            self.catalog.add_former_folder(twin, &row.folder)?;
-        }
-        self.catalog.rename_twin(twin, name, folder)?;
-        let Some(&Mend { from, to }) = mend else { return self.catalog.intent_done(intent) };
-        // Nothing is staged: whoever finishes it does that.
-        let change = Intent::Change { twin, from, to, stage: "none".into(), what: Some(What::Mended) };
-        self.catalog.replace_intent(intent, &change)
+/// The folder that a twin gets with a new name: its own where that folds to the same.
+fn folder_for(yard: &Yard, new: &TwinName, row: &TwinRow) -> Result<String> {
+    if new.key() == crate::path::fold_key(&row.folder) {
+        let path = yard.twins_folder().join(new.as_str());
+        let taken = disk::exists(&path) && crate::yard::folder_id(&path)? != Some(row.id);
+        return if taken { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(new.to_string()) };
     }
+    clone::free_folder(yard, new)
+}
 
-    /// The folder that a twin gets with a new name: its own where that folds to the same.
-    fn folder_for(&self, new: &TwinName, row: &TwinRow) -> Result<String> {
-        if new.key() == crate::path::fold_key(&row.folder) {
-            let path = self.twins_folder().join(new.as_str());
-            let taken = disk::exists(&path) && crate::yard::folder_id(&path)? != Some(row.id);
-            return if taken { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(new.to_string()) };
-        }
-        self.free_folder(new)
+/// What names the old folder, and the state in which it names the new one. Kept unless this is a dry run.
+fn path_mend(
+    yard: &Yard,
+    row: &TwinRow,
+    held: &HeldTwin,
+    [from, to]: [&Path; 2],
+    dry_run: bool,
+    ctx: &Ctx,
+) -> Result<PathMend> {
+    let settled = settle::settle_held(yard, row, held, What::Outside, ctx)?;
+    // Where a path is no text, no text can name it.
+    let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {
+        return Ok(PathMend { states: None, paths: Vec::new() });
+    };
+    let pairs = [(from.to_owned(), to.to_owned())];
+    let laid = yard.store.listing(settled.state.laid)?;
+    let own = diff(&laid, &settled.listing).filter_map(|change| match change {
+        Change::New(own) | Change::Changed { after: own, .. } => Some(own),
+        Change::Gone(_) => None,
+    });
+    let draft = repathed(&settled.listing, own.filter(|own| own.node.size() <= TEXT_MAX), &pairs)?;
+    drop(laid);
+    let op = yard.begin(ctx)?;
+    let deriver = Deriver::new(yard, &op, dry_run)?;
+    let next = realise(draft, &deriver, ctx)?;
+    let paths: Vec<RelPath> = diff(&settled.listing, &next).map(|change| change.path().clone()).collect();
+    planned::check_protected(yard, row, &settled.listing, &next.clone().into(), &settled.state)?;
+    let profile = Repather::of_pairs(&pairs).replaced_text(&settled.state.profile);
+    let profile = profile.unwrap_or_else(|| settled.state.profile.clone());
+    if dry_run || (paths.is_empty() && profile == settled.state.profile) {
+        return Ok(PathMend { states: None, paths });
     }
-
-    /// What names the old folder, and the state in which it names the new one. Kept unless this is a dry run.
-    fn path_mend(
-        &self,
-        row: &TwinRow,
-        held: &HeldTwin,
-        [from, to]: [&Path; 2],
-        dry_run: bool,
-        ctx: &Ctx,
-    ) -> Result<PathMend> {
-        let settled = self.settle_held(row, held, What::Outside, ctx)?;
-        // Where a path is no text, no text can name it.
-        let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {
-            return Ok(PathMend { states: None, paths: Vec::new() });
-        };
-        let pairs = [(from.to_owned(), to.to_owned())];
-        let laid = self.store.listing(settled.state.laid)?;
-        let own = diff(&laid, &settled.listing).filter_map(|change| match change {
-            Change::New(own) | Change::Changed { after: own, .. } => Some(own),
-            Change::Gone(_) => None,
-        });
-        let draft = repathed(&settled.listing, own.filter(|own| own.node.size() <= TEXT_MAX), &pairs)?;
-        drop(laid);
-        let op = self.begin(ctx)?;
-        let deriver = Deriver::new(self, &op, dry_run)?;
-        let next = realise(draft, &deriver, ctx)?;
-        let paths: Vec<RelPath> = diff(&settled.listing, &next).map(|change| change.path().clone()).collect();
-        self.check_protected(row, &settled.listing, &next.clone().into(), &settled.state)?;
-        let profile = Repather::of_pairs(&pairs).replaced_text(&settled.state.profile);
-        let profile = profile.unwrap_or_else(|| settled.state.profile.clone());
-        if dry_run || (paths.is_empty() && profile == settled.state.profile) {
-            return Ok(PathMend { states: None, paths });
-        }
-        deriver.keep(ctx)?;
-        let layer = Layer::between(&settled.listing, &next);
-        let disk = self.store.put_listing(&next, Some((settled.state.disk, &layer)), &op)?;
-        let from = self.store.put_state(&settled.state, &op)?;
-        let to = self.store.put_state(&State { disk, profile, ..settled.state }, &op)?;
-        Ok(PathMend { states: Some(Mend { from, to }), paths })
-    }
+    deriver.keep(ctx)?;
+    let layer = Layer::between(&settled.listing, &next);
+    let disk = yard.store.put_listing(&next, Some((settled.state.disk, &layer)), &op)?;
+    let from = yard.store.put_state(&settled.state, &op)?;
+    let to = yard.store.put_state(&State { disk, profile, ..settled.state }, &op)?;
+    Ok(PathMend { states: Some(Mend { from, to }), paths })
 }

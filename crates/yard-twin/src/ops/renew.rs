@@ -11,7 +11,8 @@ use crate::error::{Result, TwinError};
 use crate::ident::{BuildRef, TwinName};
 use crate::launch::Changes;
 use crate::listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Totals, diff, overlay, rebase};
-use crate::ops::edits::{Again, EditView, Synced};
+use crate::ops::edits;
+use crate::ops::edits::{Again, Synced};
 use crate::path::RelPath;
 use crate::profile::Profile;
 use crate::progress::Ctx;
@@ -21,7 +22,9 @@ use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::derive::Deriver;
 use crate::twin::markers::with_markers;
+use crate::twin::planned;
 use crate::twin::planned::PlannedChange;
+use crate::twin::room;
 use crate::twin::settle::{PlayersOwn, Settled};
 
 /// What is done with game files that the player added or changed, and no group of belongings explains.
@@ -36,7 +39,7 @@ pub enum Rest {
 
 /// What a renew may be told. By default the twin goes back on its own build, and unexplained files make it refuse.
 #[derive(Clone, Debug, Default)]
-pub struct RenewOptions {
+pub struct Options {
     /// The stock build to put it on, of the same title.
     pub stock: Option<BuildRef>,
     /// What is done with files that nobody can explain.
@@ -47,7 +50,7 @@ pub struct RenewOptions {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct RenewPlan {
+pub struct Plan {
     /// The twin.
     pub name: TwinName,
     /// The stock build that it is on.
@@ -67,7 +70,7 @@ pub struct RenewPlan {
     /// What the player has and the build has in another form: the player's stays.
     pub clashes: Vec<RelPath>,
     /// The profile's config edits, and what becomes of them.
-    pub edits: Vec<EditView>,
+    pub edits: Vec<edits::View>,
     /// Files that are written, changed or taken away to get there.
     pub game: crate::catalog::Counts,
     /// What it will hold.
@@ -80,7 +83,7 @@ pub struct RenewPlan {
     planned: PlannedChange,
 }
 
-impl RenewPlan {
+impl Plan {
     /// Whether it waits for a word about files that nobody can explain.
     #[must_use]
     pub fn undecided(&self) -> bool {
@@ -91,7 +94,7 @@ impl RenewPlan {
 /// What a renew did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct RenewOutcome {
+pub struct Outcome {
     /// The twin.
     pub name: TwinName,
     /// The stock build that it is on.
@@ -111,152 +114,149 @@ pub struct RenewOutcome {
     pub took: Duration,
 }
 
-impl Yard {
-    /// Looks at what a renew would do. The twin is settled first, so that what is there now can be gone back to.
-    ///
-    /// ```
-    /// # use yard_twin::*;
-    /// # let place = tempfile::tempdir()?;
-    /// # let installed = place.path().join("installed");
-    /// # std::fs::create_dir_all(installed.join("cabin"))?;
-    /// # std::fs::write(installed.join("board.txt"), "a board")?;
-    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
-    /// # options.build = Some("1.4".parse()?);
-    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
-    /// # for name in ["main"] {
-    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
-    /// #     yard.apply_clone(&plan, &ctx)?;
-    /// # }
-    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-    /// std::fs::write(game("main").join("board.txt"), "spoiled")?;
-    /// std::fs::write(game("main").join("cabin/one.wjs"), "a shift")?;
-    /// let options = RenewOptions { rest: Some(Rest::Leave), ..RenewOptions::default() };
-    /// let plan = yard.plan_renew(&"main".parse()?, &options, &ctx)?;
-    /// yard.apply_renew(&plan, &ctx)?;
-    /// assert_eq!(std::fs::read_to_string(game("main").join("board.txt"))?, "a board");
-    /// assert!(game("main").join("cabin/one.wjs").is_file(), "what is the player's stays");
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    ///
-    /// # Errors
-    /// [`crate::Error::NotFound`] for the twin or the stock build, [`TwinError::OtherTitle`], [`TwinError::Protected`] if game files
-    /// would change, [`crate::Error::Obstructed`] where a file of the one would stand where the other has a folder,
-    /// [`crate::Error::Busy`] while the twin runs.
-    pub fn plan_renew(&self, name: &TwinName, options: &RenewOptions, ctx: &Ctx) -> Result<RenewPlan> {
-        let (row, mut settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
-        let from = settled.state.build.clone();
-        let to = options.stock.clone().unwrap_or_else(|| from.clone());
-        if to.title != from.title {
-            let (name, build) = (row.name.to_string(), to.to_string());
-            return Err(TwinError::OtherTitle { name, title: from.title.to_string(), build }.into());
-        }
-        // Its own build may have been taken off the list meanwhile; another one must be on it.
-        let stock = self.stock_row(&to, to == from)?;
-        let (sheet, next_sheet) = (self.sheet_of(&from)?, self.sheet_of(&stock.build)?);
-        let laid = self.store.listing(settled.state.laid)?.sharing_paths(&settled.listing);
-        let (next, _) =
-            with_markers(self.store.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
-        let next = with_prepared(next, &laid)?;
-        let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
-        // Edits are the last step: without them is seen whether a file is as it was laid.
-        let (plain, edited) = self.without_edits(&settled)?;
-        let rest = own.rest(&laid, &plain, &next);
-        let keep_rest = options.rest == Some(Rest::Keep);
-        // A file that is gone is nothing of the player's: it comes back.
-        let there = |path: &RelPath| plain.get(path.as_str()).is_some();
-        let rebased = rebase(&laid, &plain, &next, |path| there(path) && (keep_rest || own.holds(path)))?;
-        let named = |reason: Reason| -> Vec<RelPath> {
-            // A folder that is there with something in it is no loss and no gain.
-            let folder = |path: &RelPath| {
-                [&plain, &next]
-                    .iter()
-                    .any(|listing| listing.get(path.as_str()).is_some_and(|entry| entry.node == Node::EmptyFolder))
-            };
-            let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason && !folder(&named.path));
-            of.map(|named| named.path.clone()).collect()
+/// Looks at what a renew would do. The twin is settled first, so that what is there now can be gone back to.
+///
+/// ```
+/// # use yard_twin::*;
+/// # let place = tempfile::tempdir()?;
+/// # let installed = place.path().join("installed");
+/// # std::fs::create_dir_all(installed.join("cabin"))?;
+/// # std::fs::write(installed.join("board.txt"), "a board")?;
+/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
+/// # options.build = Some("1.4".parse()?);
+/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
+/// # for name in ["main"] {
+/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+/// #     clone::apply(yard, &plan, &ctx)?;
+/// # }
+/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+/// std::fs::write(game("main").join("board.txt"), "spoiled")?;
+/// std::fs::write(game("main").join("cabin/one.wjs"), "a shift")?;
+/// let options = Options { rest: Some(Rest::Leave), ..Options::default() };
+/// let plan = plan(yard, &"main".parse()?, &options, &ctx)?;
+/// apply(yard, &plan, &ctx)?;
+/// assert_eq!(std::fs::read_to_string(game("main").join("board.txt"))?, "a board");
+/// assert!(game("main").join("cabin/one.wjs").is_file(), "what is the player's stays");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
+/// # Errors
+/// [`crate::Error::NotFound`] for the twin or the stock build, [`TwinError::OtherTitle`], [`TwinError::Protected`] if game files
+/// would change, [`crate::Error::Obstructed`] where a file of the one would stand where the other has a folder,
+/// [`crate::Error::Busy`] while the twin runs.
+pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
+    let (row, mut settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let from = settled.state.build.clone();
+    let to = options.stock.clone().unwrap_or_else(|| from.clone());
+    if to.title != from.title {
+        let (name, build) = (row.name.to_string(), to.to_string());
+        return Err(TwinError::OtherTitle { name, title: from.title.to_string(), build }.into());
+    }
+    // Its own build may have been taken off the list meanwhile; another one must be on it.
+    let stock = yard.stock_row(&to, to == from)?;
+    let (sheet, next_sheet) = (yard.sheet_of(&from)?, yard.sheet_of(&stock.build)?);
+    let laid = yard.store.listing(settled.state.laid)?.sharing_paths(&settled.listing);
+    let (next, _) =
+        with_markers(yard.store.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
+    let next = with_prepared(next, &laid)?;
+    let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
+    // Edits are the last step: without them is seen whether a file is as it was laid.
+    let (plain, edited) = without_edits(yard, &settled)?;
+    let rest = own.rest(&laid, &plain, &next);
+    let keep_rest = options.rest == Some(Rest::Keep);
+    // A file that is gone is nothing of the player's: it comes back.
+    let there = |path: &RelPath| plain.get(path.as_str()).is_some();
+    let rebased = rebase(&laid, &plain, &next, |path| there(path) && (keep_rest || own.holds(path)))?;
+    let named = |reason: Reason| -> Vec<RelPath> {
+        // A folder that is there with something in it is no loss and no gain.
+        let folder = |path: &RelPath| {
+            [&plain, &next]
+                .iter()
+                .any(|listing| listing.get(path.as_str()).is_some_and(|entry| entry.node == Node::EmptyFolder))
         };
-        let listing = with_edits(&rebased.listing, &plain, &settled.listing, &edited)?;
-        let synced = self.edits_after(&listing, &settled, &row)?;
-        let state =
-            State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..settled.state.clone() };
-        let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&settled.listing, &listing);
-        let draft = Draft { base: listing.clone(), derived: synced.derived };
-        self.check_protected(&row, &settled.listing, &draft, &state)?;
-        let room = self.room_between(&settled.listing, &listing, (state.sharing, &state.build), ctx)?;
-        Ok(RenewPlan {
-            room,
-            name: row.name.clone(),
-            from,
-            to: stock.build,
-            kept: kept(&next, &listing, next_sheet.as_ref()),
-            edits: synced.views,
-            rest,
-            what_of_the_rest: options.rest,
-            left: named(Reason::Replaced),
-            back: named(Reason::Back),
-            clashes: named(Reason::Clash),
-            game,
-            totals: listing.totals(),
-            leaks: std::mem::take(&mut settled.leaks),
-            planned: PlannedChange::new(row, settled, state, draft, What::Renewed).with_laid(next),
-        })
-    }
+        let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason && !folder(&named.path));
+        of.map(|named| named.path.clone()).collect()
+    };
+    let listing = with_edits(&rebased.listing, &plain, &settled.listing, &edited)?;
+    let synced = edits_after(yard, &listing, &settled, &row)?;
+    let state = State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..settled.state.clone() };
+    let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&settled.listing, &listing);
+    let draft = Draft { base: listing.clone(), derived: synced.derived };
+    planned::check_protected(yard, &row, &settled.listing, &draft, &state)?;
+    let room = room::room_between(yard, &settled.listing, &listing, (state.sharing, &state.build), ctx)?;
+    Ok(Plan {
+        room,
+        name: row.name.clone(),
+        from,
+        to: stock.build,
+        kept: kept(&next, &listing, next_sheet.as_ref()),
+        edits: synced.views,
+        rest,
+        what_of_the_rest: options.rest,
+        left: named(Reason::Replaced),
+        back: named(Reason::Back),
+        clashes: named(Reason::Clash),
+        game,
+        totals: listing.totals(),
+        leaks: std::mem::take(&mut settled.leaks),
+        planned: PlannedChange::new(row, settled, state, draft, What::Renewed).with_laid(next),
+    })
+}
 
-    /// Renews a twin: what differs is staged as a whole, then published entry by entry. Belongings and the profile are not
-    /// touched; what gives way stays in the history.
-    ///
-    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard; an error
-    /// or a wish to stop undoes what was done.
-    ///
-    /// # Errors
-    /// [`TwinError::NotVerified`] if something else wrote to the player's files at once;
-    /// [`TwinError::Unexplained`] if the plan waits for a word about the rest; then as [`Yard::apply_restore`].
-    pub fn apply_renew(&self, plan: &RenewPlan, ctx: &Ctx) -> Result<RenewOutcome> {
-        let began = Instant::now();
-        if plan.undecided() {
-            return Err(TwinError::Unexplained { name: plan.name.to_string(), paths: plan.rest.clone() }.into());
-        }
-        let applied = self.apply_planned(&plan.planned, ctx)?;
-        let kept = plan.kept.groups.iter().flat_map(|group| group.new.iter().chain(&group.changed));
-        let made = |path: &String| plan.planned.draft.derived.iter().any(|derive| derive.of.path.as_str() == path);
-        let kept = kept.filter(|path| !made(path)).filter_map(|path| plan.planned.draft.base.get(path));
-        let (verified, _) = self.verify(&plan.planned.row, kept, ctx)?;
-        Ok(RenewOutcome {
-            name: plan.name.clone(),
-            build: plan.to.clone(),
-            number: applied.number,
-            before: applied.before,
-            verified,
-            late: applied.late,
-            set_aside: applied.set_aside,
-            took: began.elapsed(),
-        })
+/// Renews a twin: what differs is staged as a whole, then published entry by entry. Belongings and the profile are not
+/// touched; what gives way stays in the history.
+///
+/// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard; an error
+/// or a wish to stop undoes what was done.
+///
+/// # Errors
+/// [`TwinError::NotVerified`] if something else wrote to the player's files at once;
+/// [`TwinError::Unexplained`] if the plan waits for a word about the rest; then as [`restore::apply`](crate::restore::apply).
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    let began = Instant::now();
+    if plan.undecided() {
+        return Err(TwinError::Unexplained { name: plan.name.to_string(), paths: plan.rest.clone() }.into());
     }
+    let applied = planned::apply_planned(yard, &plan.planned, ctx)?;
+    let kept = plan.kept.groups.iter().flat_map(|group| group.new.iter().chain(&group.changed));
+    let made = |path: &String| plan.planned.draft.derived.iter().any(|derive| derive.of.path.as_str() == path);
+    let kept = kept.filter(|path| !made(path)).filter_map(|path| plan.planned.draft.base.get(path));
+    let (verified, _) = planned::verify(yard, &plan.planned.row, kept, ctx)?;
+    Ok(Outcome {
+        name: plan.name.clone(),
+        build: plan.to.clone(),
+        number: applied.number,
+        before: applied.before,
+        verified,
+        late: applied.late,
+        set_aside: applied.set_aside,
+        took: began.elapsed(),
+    })
+}
 
-    /// A twin's listing as it would be without its config edits, and the files that have some.
-    fn without_edits(&self, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
-        let synced = self.sync_edits(&settled.listing, &settled.state.edits, &[], Again::None)?;
-        let edited = synced.derived.iter().map(|derive| derive.of.path.clone()).collect();
-        let op = self.begin(&Ctx::default())?;
-        let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
-        Ok((realise(draft, &Deriver::new(self, &op, true)?, &Ctx::default())?, edited))
-    }
+/// A twin's listing as it would be without its config edits, and the files that have some.
+fn without_edits(yard: &Yard, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
+    let synced = edits::sync_edits(yard, &settled.listing, &settled.state.edits, &[], Again::None)?;
+    let edited = synced.derived.iter().map(|derive| derive.of.path.clone()).collect();
+    let op = yard.begin(&Ctx::default())?;
+    let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
+    Ok((realise(draft, &Deriver::new(yard, &op, true)?, &Ctx::default())?, edited))
+}
 
-    /// The profile's edits in what will be there: those whose file the new build brings are made in that one.
-    fn edits_after(&self, next: &Listing, settled: &Settled, row: &TwinRow) -> Result<Synced> {
-        let path = self.folder_of(row).join("profile.toml");
-        let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
-        let same = |edit: &&Applied| {
-            let node = |listing: &Listing| listing.get(edit.file.as_str()).map(|entry| entry.node.clone());
-            node(next) == node(&settled.listing)
-        };
-        let applied: Vec<Applied> = settled.state.edits.iter().filter(same).cloned().collect();
-        self.sync_edits(next, &applied, &profile.edits, Again::None)
-    }
+/// The profile's edits in what will be there: those whose file the new build brings are made in that one.
+fn edits_after(yard: &Yard, next: &Listing, settled: &Settled, row: &TwinRow) -> Result<Synced> {
+    let path = yard.folder_of(row).join("profile.toml");
+    let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
+    let same = |edit: &&Applied| {
+        let node = |listing: &Listing| listing.get(edit.file.as_str()).map(|entry| entry.node.clone());
+        node(next) == node(&settled.listing)
+    };
+    let applied: Vec<Applied> = settled.state.edits.iter().filter(same).cloned().collect();
+    edits::sync_edits(yard, next, &applied, &profile.edits, Again::None)
 }
 
 /// What is to be there, with the files that stay as they are in their edited form.

@@ -11,7 +11,10 @@ use crate::error::{Error, Result};
 use crate::ident::{BuildRef, TwinName};
 use crate::listing::{Entry, Listing, Node};
 use crate::progress::Ctx;
+use crate::report::show;
 use crate::sheet::{OnClash, PathSet, Sheet};
+use crate::twin::planned;
+use crate::twin::settle;
 use crate::twin::settle::Settled;
 
 /// A group of belongings in a twin.
@@ -39,7 +42,7 @@ pub struct GroupDetails {
 /// A twin's belongings.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct BelongingsView {
+pub struct View {
     /// The twin.
     pub name: TwinName,
     /// The stock build that it is on.
@@ -109,84 +112,82 @@ impl Held {
     }
 }
 
-impl Yard {
-    /// A twin's belongings by group. The twin is settled first, unless it is in use.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`] for a twin that isn't there, and for a title without a sheet.
-    pub fn belongings(&self, name: &TwinName, ctx: &Ctx) -> Result<BelongingsView> {
-        let held = self.held_by(name, ctx)?;
-        let mut groups: BTreeMap<&str, GroupDetails> = BTreeMap::new();
-        for (name, group) in &held.sheet.belongings {
-            let details = GroupDetails {
-                group: name.clone(),
-                note: group.note.clone(),
-                on_clash: group.on_clash,
-                files: 0,
-                bytes: 0,
-                newest: None,
-                as_shipped: 0,
-                folders: Vec::new(),
-            };
-            groups.insert(name, details);
-        }
-        for (entry, shipped) in held.files() {
-            let Some(group) = held.sheet.group_of(&entry.path).and_then(|group| groups.get_mut(group)) else {
-                continue;
-            };
-            if shipped {
-                group.as_shipped += 1;
-                continue;
-            }
-            group.files += 1;
-            group.bytes += entry.node.size();
-            group.newest = group.newest.max(Some(time(entry.mtime)));
-            let folder = entry.path.parent().unwrap_or_default();
-            // Entries are sorted: a folder that was seen before is most often the last one.
-            if !group.folders.iter().rev().any(|there| there == folder) {
-                group.folders.push(folder.into());
-            }
-        }
-        let groups = groups.into_values().collect();
-        Ok(BelongingsView { name: name.clone(), build: held.build, in_use: held.in_use, groups })
-    }
-
-    /// What each pattern of the title's sheet catches in a twin. The twin is settled first, unless it is in use.
-    ///
-    /// # Errors
-    /// As [`Yard::belongings`].
-    pub fn explain_sheet(&self, name: &TwinName, ctx: &Ctx) -> Result<SheetView> {
-        let held = self.held_by(name, ctx)?;
-        let mut catches = Vec::new();
-        for (part, pattern) in held.sheet.patterns() {
-            let set = PathSet::new([pattern.as_str()], held.sheet.ignores_case()).unwrap_or_default();
-            let (files, bytes, as_shipped) = (0, 0, 0);
-            let mut catch = Catch { part, pattern, files, bytes, as_shipped, examples: Vec::new() };
-            for (entry, shipped) in held.files().filter(|(entry, _)| set.contains(entry.path.as_str())) {
-                catch.files += 1;
-                catch.bytes += entry.node.size();
-                catch.as_shipped += u64::from(shipped);
-                if catch.examples.len() < 3 {
-                    catch.examples.push(entry.path.to_string());
-                }
-            }
-            catches.push(catch);
-        }
-        Ok(SheetView { name: name.clone(), overlaps: overlaps(&held), build: held.build, catches })
-    }
-
-    fn held_by(&self, name: &TwinName, ctx: &Ctx) -> Result<Held> {
-        let row = self.twin_row(name, false)?;
-        let (settled, in_use) = match self.settle(&row, ctx) {
-            Ok(settled) => (settled, false),
-            Err(Error::Busy { .. }) => (self.as_of_last(&row)?, true),
-            Err(error) => return Err(error),
+/// A twin's belongings by group. The twin is settled first, unless it is in use.
+///
+/// # Errors
+/// [`Error::NotFound`] for a twin that isn't there, and for a title without a sheet.
+pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<View> {
+    let held = held_by(yard, name, ctx)?;
+    let mut groups: BTreeMap<&str, GroupDetails> = BTreeMap::new();
+    for (name, group) in &held.sheet.belongings {
+        let details = GroupDetails {
+            group: name.clone(),
+            note: group.note.clone(),
+            on_clash: group.on_clash,
+            files: 0,
+            bytes: 0,
+            newest: None,
+            as_shipped: 0,
+            folders: Vec::new(),
         };
-        let laid = self.laid(&settled)?;
-        let Settled { state, listing, .. } = settled;
-        let sheet = self.sheet_needed(&state.build)?;
-        Ok(Held { listing, laid, build: state.build, sheet, in_use })
+        groups.insert(name, details);
     }
+    for (entry, shipped) in held.files() {
+        let Some(group) = held.sheet.group_of(&entry.path).and_then(|group| groups.get_mut(group)) else {
+            continue;
+        };
+        if shipped {
+            group.as_shipped += 1;
+            continue;
+        }
+        group.files += 1;
+        group.bytes += entry.node.size();
+        group.newest = group.newest.max(Some(time(entry.mtime)));
+        let folder = entry.path.parent().unwrap_or_default();
+        // Entries are sorted: a folder that was seen before is most often the last one.
+        if !group.folders.iter().rev().any(|there| there == folder) {
+            group.folders.push(folder.into());
+        }
+    }
+    let groups = groups.into_values().collect();
+    Ok(View { name: name.clone(), build: held.build, in_use: held.in_use, groups })
+}
+
+/// What each pattern of the title's sheet catches in a twin. The twin is settled first, unless it is in use.
+///
+/// # Errors
+/// As [`list`].
+pub fn explain_sheet(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<SheetView> {
+    let held = held_by(yard, name, ctx)?;
+    let mut catches = Vec::new();
+    for (part, pattern) in held.sheet.patterns() {
+        let set = PathSet::new([pattern.as_str()], held.sheet.ignores_case()).unwrap_or_default();
+        let (files, bytes, as_shipped) = (0, 0, 0);
+        let mut catch = Catch { part, pattern, files, bytes, as_shipped, examples: Vec::new() };
+        for (entry, shipped) in held.files().filter(|(entry, _)| set.contains(entry.path.as_str())) {
+            catch.files += 1;
+            catch.bytes += entry.node.size();
+            catch.as_shipped += u64::from(shipped);
+            if catch.examples.len() < 3 {
+                catch.examples.push(entry.path.to_string());
+            }
+        }
+        catches.push(catch);
+    }
+    Ok(SheetView { name: name.clone(), overlaps: overlaps(&held), build: held.build, catches })
+}
+
+fn held_by(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Held> {
+    let row = yard.twin_row(name, false)?;
+    let (settled, in_use) = match settle::settle(yard, &row, ctx) {
+        Ok(settled) => (settled, false),
+        Err(Error::Busy { .. }) => (show::as_of_last(yard, &row)?, true),
+        Err(error) => return Err(error),
+    };
+    let laid = planned::laid(yard, &settled)?;
+    let Settled { state, listing, .. } = settled;
+    let sheet = planned::sheet_needed(yard, &state.build)?;
+    Ok(Held { listing, laid, build: state.build, sheet, in_use })
 }
 
 /// What several groups catch, by the groups.

@@ -15,9 +15,12 @@ use crate::ident::{ContentId, Side, StateId, TwinName};
 use crate::listing::{Change, Entry, Listing, Node, diff_of_contents};
 use crate::path::RelPath;
 use crate::progress::Ctx;
+use crate::report::history;
 use crate::scan::Doubt;
 use crate::sheet::Sheet;
+use crate::twin::settle;
 use crate::twin::settle::keep_index;
+use crate::twin::vouch;
 
 /// Larger files are not compared line by line.
 const TEXT_MAX: u64 = 256 << 10;
@@ -223,187 +226,185 @@ struct Looked {
     not_taken: Vec<String>,
 }
 
-impl Yard {
-    /// Compares two sides. A twin is looked at as it is now, and nothing is taken in: asked again, the answer is the same.
-    /// One that is in use is compared as it was at the last look.
-    ///
-    /// ```
-    /// # use yard_twin::*;
-    /// # let place = tempfile::tempdir()?;
-    /// # let installed = place.path().join("installed");
-    /// # std::fs::create_dir_all(installed.join("cabin"))?;
-    /// # std::fs::write(installed.join("board.txt"), "a board")?;
-    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
-    /// # options.build = Some("1.4".parse()?);
-    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
-    /// # for name in ["main"] {
-    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
-    /// #     yard.apply_clone(&plan, &ctx)?;
-    /// # }
-    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-    /// std::fs::write(game("main").join("board.txt"), "painted")?;
-    /// let difference = yard.diff(&"wexcombe@1.4".parse()?, &"main".parse()?, &ctx)?;
-    /// let paths: Vec<String> = difference.paths.iter().map(|differing| differing.path.to_string()).collect();
-    /// assert_eq!(paths, ["game/board.txt"]);
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    ///
-    /// # Errors
-    /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Damaged`], [`Error::Io`].
-    pub fn diff(&self, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
-        let (from, to) = (self.side(from, ctx)?, self.side(to, ctx)?);
-        Ok(difference(from, to))
-    }
+/// Compares two sides. A twin is looked at as it is now, and nothing is taken in: asked again, the answer is the same.
+/// One that is in use is compared as it was at the last look.
+///
+/// ```
+/// # use yard_twin::*;
+/// # let place = tempfile::tempdir()?;
+/// # let installed = place.path().join("installed");
+/// # std::fs::create_dir_all(installed.join("cabin"))?;
+/// # std::fs::write(installed.join("board.txt"), "a board")?;
+/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
+/// # options.build = Some("1.4".parse()?);
+/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
+/// # for name in ["main"] {
+/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+/// #     clone::apply(yard, &plan, &ctx)?;
+/// # }
+/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+/// std::fs::write(game("main").join("board.txt"), "painted")?;
+/// let difference = sides(yard, &"wexcombe@1.4".parse()?, &"main".parse()?, &ctx)?;
+/// let paths: Vec<String> = difference.paths.iter().map(|differing| differing.path.to_string()).collect();
+/// assert_eq!(paths, ["game/board.txt"]);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
+/// # Errors
+/// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Damaged`], [`Error::Io`].
+pub fn sides(yard: &Yard, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
+    let (from, to) = (side(yard, from, ctx)?, side(yard, to, ctx)?);
+    Ok(difference(from, to))
+}
 
-    /// Compares the belongings of two twins, or of kept states: what the player added or changed on one side, as far as the
-    /// other lacks it or has another one. What is the same is not counted.
-    ///
-    /// # Errors
-    /// As [`Yard::diff`].
-    pub fn diff_belongings(&self, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
-        let (from_laid, to_laid) = (self.laid_at(from)?, self.laid_at(to)?);
-        let mut difference = self.diff(from, to, ctx)?;
-        let own = |laid: &Listing, path: &RelPath, node: &Option<Node>| {
-            node.is_some() && laid.get(path.as_str()).map(|entry| &entry.node) != node.as_ref()
-        };
-        difference.paths.retain(|Differing { path, how, before, after, group }| {
-            let was = if let Differs::Moved { from } = how { from } else { path };
-            group.is_some() && (own(&from_laid, was, before) || own(&to_laid, path, after))
-        });
-        difference.totals = Tallies::default();
-        difference.paths.iter().for_each(|differing| difference.totals.add(differing));
-        difference.same = Tally::default();
-        difference.folders = parts(&difference.paths, |differing| differing.path.parent());
-        difference.groups = parts(&difference.paths, |differing| differing.group.as_deref());
-        Ok(difference)
-    }
+/// Compares the belongings of two twins, or of kept states: what the player added or changed on one side, as far as the
+/// other lacks it or has another one. What is the same is not counted.
+///
+/// # Errors
+/// As [`sides`].
+pub fn belongings(yard: &Yard, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
+    let (from_laid, to_laid) = (laid_at(yard, from)?, laid_at(yard, to)?);
+    let mut difference = sides(yard, from, to, ctx)?;
+    let own = |laid: &Listing, path: &RelPath, node: &Option<Node>| {
+        node.is_some() && laid.get(path.as_str()).map(|entry| &entry.node) != node.as_ref()
+    };
+    difference.paths.retain(|Differing { path, how, before, after, group }| {
+        let was = if let Differs::Moved { from } = how { from } else { path };
+        group.is_some() && (own(&from_laid, was, before) || own(&to_laid, path, after))
+    });
+    difference.totals = Tallies::default();
+    difference.paths.iter().for_each(|differing| difference.totals.add(differing));
+    difference.same = Tally::default();
+    difference.folders = parts(&difference.paths, |differing| differing.path.parent());
+    difference.groups = parts(&difference.paths, |differing| differing.group.as_deref());
+    Ok(difference)
+}
 
-    /// What was laid on a side: what is so is nobody's own.
-    fn laid_at(&self, side: &Side) -> Result<Listing> {
-        match side {
-            Side::Stock(build) => self.store.listing(self.stock_row(build, true)?.listing),
-            Side::Twin(name) => self.store.listing(self.store.state(self.twin_row(name, true)?.state)?.laid),
-            Side::Kept(name, snapshot) => {
-                let entry = self.find_entry(&self.twin_row(name, true)?, snapshot)?;
-                self.store.listing(self.store.state(entry.state)?.laid)
+/// What was laid on a side: what is so is nobody's own.
+fn laid_at(yard: &Yard, side: &Side) -> Result<Listing> {
+    match side {
+        Side::Stock(build) => yard.store.listing(yard.stock_row(build, true)?.listing),
+        Side::Twin(name) => yard.store.listing(yard.store.state(yard.twin_row(name, true)?.state)?.laid),
+        Side::Kept(name, snapshot) => {
+            let entry = history::find_entry(yard, &yard.twin_row(name, true)?, snapshot)?;
+            yard.store.listing(yard.store.state(entry.state)?.laid)
+        }
+    }
+}
+
+/// Compares a twin as it is now with its last state: what changed since a command last took in what it found. Nothing
+/// is taken in by this.
+///
+/// # Errors
+/// As [`sides`], and [`Error::Busy`] while the twin is in use.
+pub fn since(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Difference> {
+    let row = yard.twin_row(name, true)?;
+    let history = yard.catalog.history(row.id)?;
+    let newest = history.first().map_or(0, |entry| entry.number);
+    let from = Compared {
+        name: format!("{}:{newest}", row.name),
+        at: history.first().map(|entry| entry.at),
+        in_use: false,
+        folder: None,
+    };
+    let Peeked { looked: to, state, before } = peek(yard, &row, ctx)?;
+    // Where a command that died had to be finished first, that is part of what changed.
+    let before = if state == row.state { before } else { yard.store.listing(yard.store.state(row.state)?.disk)? };
+    let from = Looked { compared: from, listing: before, sheet: None, not_taken: Vec::new() };
+    let mut history = history.into_iter().skip_while(|entry| entry.game.total() + entry.own.total() == 0);
+    let newest = history.next();
+    let before_newest = history.next().map(|entry| entry.number);
+    Ok(Difference { newest, before_newest, ..difference(from, to) })
+}
+
+/// The lines in which a file differs between the sides of a comparison; `None` where it is no file on both, is no text,
+/// or has more than 256 KiB. What is not UTF-8 in it comes as replacement characters.
+///
+/// # Errors
+/// [`Error::Io`].
+pub fn text(yard: &Yard, difference: &Difference, differing: &Differing) -> Result<Option<Vec<Hunk>>> {
+    let (Some(before), Some(after)) = (&differing.before, &differing.after) else { return Ok(None) };
+    let (Some(one), Some(other)) = (before.content(), after.content()) else { return Ok(None) };
+    if one == other || before.size().max(after.size()) > TEXT_MAX {
+        return Ok(None);
+    }
+    let one = bytes_at(yard, &difference.from, &differing.path, one)?;
+    let other = bytes_at(yard, &difference.to, &differing.path, other)?;
+    if one.contains(&0) || other.contains(&0) {
+        return Ok(None);
+    }
+    Ok(Some(hunks(&String::from_utf8_lossy(&one), &String::from_utf8_lossy(&other))))
+}
+
+fn bytes_at(yard: &Yard, side: &Compared, path: &RelPath, content: ContentId) -> Result<Vec<u8>> {
+    match (vouch::bytes_of(yard, content), &side.folder) {
+        // What a look found new is not in the pool.
+        (Err(_), Some(folder)) => {
+            let file = path.below(folder);
+            fs::read(&file).at("read", file)
+        }
+        (bytes, _) => bytes,
+    }
+}
+
+fn side(yard: &Yard, side: &Side, ctx: &Ctx) -> Result<Looked> {
+    match side {
+        Side::Stock(build) => {
+            let row = yard.stock_row(build, true)?;
+            let compared =
+                Compared { name: row.build.to_string(), at: Some(row.taken_at), in_use: false, folder: None };
+            let (listing, sheet) = (yard.store.listing(row.listing)?, yard.sheet_of(&row.build)?);
+            Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
+        }
+        Side::Kept(name, snapshot) => {
+            let row = yard.twin_row(name, true)?;
+            let entry = history::find_entry(yard, &row, snapshot)?;
+            let state = yard.store.state(entry.state)?;
+            let name = format!("{}:{snapshot}", row.name);
+            let compared = Compared { name, at: Some(entry.at), in_use: false, folder: None };
+            let (listing, sheet) = (yard.store.listing(state.disk)?, yard.sheet_of(&state.build)?);
+            Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
+        }
+        Side::Twin(name) => {
+            let row = yard.twin_row(name, true)?;
+            match peek(yard, &row, ctx) {
+                Err(Error::Busy { .. }) => as_recorded(yard, &row, true),
+                peeked => peeked.map(|peeked| peeked.looked),
             }
         }
     }
+}
 
-    /// Compares a twin as it is now with its last state: what changed since a command last took in what it found. Nothing
-    /// is taken in by this.
-    ///
-    /// # Errors
-    /// As [`Yard::diff`], and [`Error::Busy`] while the twin is in use.
-    pub fn diff_since(&self, name: &TwinName, ctx: &Ctx) -> Result<Difference> {
-        let row = self.twin_row(name, true)?;
-        let history = self.catalog.history(row.id)?;
-        let newest = history.first().map_or(0, |entry| entry.number);
-        let from = Compared {
-            name: format!("{}:{newest}", row.name),
-            at: history.first().map(|entry| entry.at),
-            in_use: false,
-            folder: None,
-        };
-        let Peeked { looked: to, state, before } = self.peek(&row, ctx)?;
-        // Where a command that died had to be finished first, that is part of what changed.
-        let before = if state == row.state { before } else { self.store.listing(self.store.state(row.state)?.disk)? };
-        let from = Looked { compared: from, listing: before, sheet: None, not_taken: Vec::new() };
-        let mut history = history.into_iter().skip_while(|entry| entry.game.total() + entry.own.total() == 0);
-        let newest = history.next();
-        let before_newest = history.next().map(|entry| entry.number);
-        Ok(Difference { newest, before_newest, ..difference(from, to) })
-    }
+/// A twin by its last state.
+fn as_recorded(yard: &Yard, row: &TwinRow, in_use: bool) -> Result<Looked> {
+    let state = yard.store.state(row.state)?;
+    let compared = Compared { name: row.name.to_string(), at: row.removed_at, in_use, folder: None };
+    let (listing, sheet) = (yard.store.listing(state.disk)?, yard.sheet_of(&state.build)?);
+    Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
+}
 
-    /// The lines in which a file differs between the sides of a comparison; `None` where it is no file on both, is no text,
-    /// or has more than 256 KiB. What is not UTF-8 in it comes as replacement characters.
-    ///
-    /// # Errors
-    /// [`Error::Io`].
-    pub fn text_difference(&self, difference: &Difference, differing: &Differing) -> Result<Option<Vec<Hunk>>> {
-        let (Some(before), Some(after)) = (&differing.before, &differing.after) else { return Ok(None) };
-        let (Some(one), Some(other)) = (before.content(), after.content()) else { return Ok(None) };
-        if one == other || before.size().max(after.size()) > TEXT_MAX {
-            return Ok(None);
-        }
-        let one = self.bytes_at(&difference.from, &differing.path, one)?;
-        let other = self.bytes_at(&difference.to, &differing.path, other)?;
-        if one.contains(&0) || other.contains(&0) {
-            return Ok(None);
-        }
-        Ok(Some(hunks(&String::from_utf8_lossy(&one), &String::from_utf8_lossy(&other))))
+/// Looks at a twin as it is now, and takes nothing in. Only what a command that died left half done is finished first.
+fn peek(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Peeked> {
+    if row.removed_at.is_some() {
+        let looked = as_recorded(yard, row, false)?;
+        return Ok(Peeked { state: row.state, before: looked.listing.clone(), looked });
     }
-
-    fn bytes_at(&self, side: &Compared, path: &RelPath, content: ContentId) -> Result<Vec<u8>> {
-        match (self.bytes_of(content), &side.folder) {
-            // What a look found new is not in the pool.
-            (Err(_), Some(folder)) => {
-                let file = path.below(folder);
-                fs::read(&file).at("read", file)
-            }
-            (bytes, _) => bytes,
-        }
-    }
-
-    fn side(&self, side: &Side, ctx: &Ctx) -> Result<Looked> {
-        match side {
-            Side::Stock(build) => {
-                let row = self.stock_row(build, true)?;
-                let compared =
-                    Compared { name: row.build.to_string(), at: Some(row.taken_at), in_use: false, folder: None };
-                let (listing, sheet) = (self.store.listing(row.listing)?, self.sheet_of(&row.build)?);
-                Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
-            }
-            Side::Kept(name, snapshot) => {
-                let row = self.twin_row(name, true)?;
-                let entry = self.find_entry(&row, snapshot)?;
-                let state = self.store.state(entry.state)?;
-                let name = format!("{}:{snapshot}", row.name);
-                let compared = Compared { name, at: Some(entry.at), in_use: false, folder: None };
-                let (listing, sheet) = (self.store.listing(state.disk)?, self.sheet_of(&state.build)?);
-                Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
-            }
-            Side::Twin(name) => {
-                let row = self.twin_row(name, true)?;
-                match self.peek(&row, ctx) {
-                    Err(Error::Busy { .. }) => self.as_recorded(&row, true),
-                    peeked => peeked.map(|peeked| peeked.looked),
-                }
-            }
-        }
-    }
-
-    /// A twin by its last state.
-    fn as_recorded(&self, row: &TwinRow, in_use: bool) -> Result<Looked> {
-        let state = self.store.state(row.state)?;
-        let compared = Compared { name: row.name.to_string(), at: row.removed_at, in_use, folder: None };
-        let (listing, sheet) = (self.store.listing(state.disk)?, self.sheet_of(&state.build)?);
-        Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
-    }
-
-    /// Looks at a twin as it is now, and takes nothing in. Only what a command that died left half done is finished first.
-    fn peek(&self, row: &TwinRow, ctx: &Ctx) -> Result<Peeked> {
-        if row.removed_at.is_some() {
-            let looked = self.as_recorded(row, false)?;
-            return Ok(Peeked { state: row.state, before: looked.listing.clone(), looked });
-        }
-        let held = self.hold_twin(row, ctx)?;
-        self.make_whole(row, &held, ctx)?;
-        let row = &self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        let folder = self.present_folder(row)?;
-        let op = self.begin(ctx)?;
-        let mut look = self.look_only(row, &folder, &op, None, Doubt::Nothing, ctx)?;
-        let rows = keep_index(&mut look, &folder, &op)?;
-        let not_taken = std::mem::take(&mut look.found.not_taken);
-        let before = look.before.clone();
-        let (listing, _) = look.found.merged(look.before, rows)?;
-        let compared = Compared { name: row.name.to_string(), at: None, in_use: false, folder: Some(folder) };
-        Ok(Peeked { looked: Looked { compared, listing, sheet: look.sheet, not_taken }, state: row.state, before })
-    }
+    let held = yard.hold_twin(row, ctx)?;
+    settle::make_whole(yard, row, &held, ctx)?;
+    let row = &yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+    let folder = settle::present_folder(yard, row)?;
+    let op = yard.begin(ctx)?;
+    let mut look = settle::look_only(yard, row, &folder, &op, None, Doubt::Nothing, ctx)?;
+    let rows = keep_index(&mut look, &folder, &op)?;
+    let not_taken = std::mem::take(&mut look.found.not_taken);
+    let before = look.before.clone();
+    let (listing, _) = look.found.merged(look.before, rows)?;
+    let compared = Compared { name: row.name.to_string(), at: None, in_use: false, folder: Some(folder) };
+    Ok(Peeked { looked: Looked { compared, listing, sheet: look.sheet, not_taken }, state: row.state, before })
 }
 
 fn difference(from: Looked, to: Looked) -> Difference {

@@ -11,6 +11,9 @@ use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Source, Title, TwinId, TwinName};
 use crate::launch::{Changes, Isolation, changes};
 use crate::listing::{Listing, Totals};
+use crate::ops::play::isolation;
+use crate::ops::play::stop;
+use crate::ops::protect;
 use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::scan::Row;
@@ -19,7 +22,10 @@ use crate::store::pool::{Facts, Share, Sharing};
 use crate::store::state::State;
 use crate::twin::Leaks;
 use crate::twin::Settled;
+use crate::twin::after_run;
 use crate::twin::leaks::Mends;
+use crate::twin::settle;
+use crate::upkeep::stock;
 use crate::{Belongings, Yard};
 
 /// Files and bytes that share storage in one way.
@@ -94,7 +100,7 @@ pub enum Guard {
 /// A twin in a list.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct TwinSummary {
+pub struct Summary {
     /// Its name.
     pub name: TwinName,
     /// Its id.
@@ -152,10 +158,10 @@ pub struct IsolationView {
 /// All about a twin.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct TwinDetails {
+pub struct Details {
     /// What is in a list.
     #[serde(flatten)]
-    pub summary: TwinSummary,
+    pub summary: Summary,
     /// Its folder.
     pub folder: PathBuf,
     /// Why the rest is as of the last settle instead of now.
@@ -187,201 +193,199 @@ pub struct TwinDetails {
     pub runs: Vec<RunRecord>,
 }
 
-impl Yard {
-    /// The twins by name; with `removed`, the removed ones instead. They are not settled: counts are those of the last
-    /// command that looked.
-    ///
-    /// # Errors
-    /// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
-    pub fn twins(&self, removed: bool) -> Result<Vec<TwinSummary>> {
-        let rows = self.catalog.twins()?;
-        rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| self.twin_summary(row, None)).collect()
-    }
+/// The twins by name; with `removed`, the removed ones instead. They are not settled: counts are those of the last
+/// command that looked.
+///
+/// # Errors
+/// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
+pub fn twins(yard: &Yard, removed: bool) -> Result<Vec<Summary>> {
+    let rows = yard.catalog.twins()?;
+    rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| twin_summary(yard, row, None)).collect()
+}
 
-    /// A twin in a list; `totals` where they are known already.
-    fn twin_summary(&self, row: &TwinRow, totals: Option<Totals>) -> Result<TwinSummary> {
-        let mut trouble = self.half_done(row);
-        let mut note = |error: Error| {
-            trouble.get_or_insert_with(|| error.with_causes());
-        };
-        let state = self.store.state(row.state).or_else(|error| {
+/// A twin in a list; `totals` where they are known already.
+fn twin_summary(yard: &Yard, row: &TwinRow, totals: Option<Totals>) -> Result<Summary> {
+    let mut trouble = half_done(yard, row);
+    let mut note = |error: Error| {
+        trouble.get_or_insert_with(|| error.with_causes());
+    };
+    let state = yard.store.state(row.state).or_else(|error| {
+        note(error);
+        newest_whole(yard, row)
+    })?;
+    let totals = totals.map_or_else(|| yard.totals(state.disk), Ok).unwrap_or_else(|error| {
+        note(error);
+        Totals::default()
+    });
+    let folder_missing = match settle::present_folder(yard, row) {
+        _ if row.removed_at.is_some() => false,
+        Ok(_) => false,
+        Err(Error::Twin(TwinError::FolderMissing { .. })) => true,
+        Err(error) => {
             note(error);
-            self.newest_whole(row)
-        })?;
-        let totals = totals.map_or_else(|| self.totals(state.disk), Ok).unwrap_or_else(|error| {
-            note(error);
-            Totals::default()
-        });
-        let folder_missing = match self.present_folder(row) {
-            _ if row.removed_at.is_some() => false,
-            Ok(_) => false,
-            Err(Error::Twin(TwinError::FolderMissing { .. })) => true,
-            Err(error) => {
-                note(error);
-                false
-            }
-        };
-        let profile = crate::profile::Profile::parse(&state.profile, &self.folder_of(row).join("profile.toml"));
-        let removed = row.removed_at.is_some();
-        if !removed && trouble.is_none() && self.has_wrong(row).unwrap_or_default() {
-            let wrong = "files that it shares were written to directly; its next command gives them their bytes again";
-            trouble = Some(wrong.into());
+            false
         }
-        let busy = !removed && self.is_held(row)?;
-        let runs = self.catalog.runs(row.id)?;
-        Ok(TwinSummary {
-            name: row.name.clone(),
-            id: row.id,
-            title_name: self.title_name(&state.build),
-            build: state.build,
-            origin: row.origin.clone(),
-            note: profile.ok().and_then(|profile| profile.note),
-            made_at: row.made_at,
-            removed_at: row.removed_at,
-            totals,
-            last_run: runs.first().map(|run| run.started_at),
-            running: busy && self.current_run(row)?.is_some(),
-            busy,
-            folder_missing,
-            protected: row.protected.is_some(),
-            trouble,
-        })
+    };
+    let profile = crate::profile::Profile::parse(&state.profile, &yard.folder_of(row).join("profile.toml"));
+    let removed = row.removed_at.is_some();
+    if !removed && trouble.is_none() && after_run::has_wrong(yard, row).unwrap_or_default() {
+        let wrong = "files that it shares were written to directly; its next command gives them their bytes again";
+        trouble = Some(wrong.into());
     }
+    let busy = !removed && yard.is_held(row)?;
+    let runs = yard.catalog.runs(row.id)?;
+    Ok(Summary {
+        name: row.name.clone(),
+        id: row.id,
+        title_name: stock::title_name(yard, &state.build),
+        build: state.build,
+        origin: row.origin.clone(),
+        note: profile.ok().and_then(|profile| profile.note),
+        made_at: row.made_at,
+        removed_at: row.removed_at,
+        totals,
+        last_run: runs.first().map(|run| run.started_at),
+        running: busy && stop::current_run(yard, row)?.is_some(),
+        busy,
+        folder_missing,
+        protected: row.protected.is_some(),
+        trouble,
+    })
+}
 
-    /// What is half done in a twin, and could not be finished.
-    fn half_done(&self, row: &TwinRow) -> Option<String> {
-        let left = self.recovered.left.iter().find(|left| left.twin == Some(row.id) && row.removed_at.is_none())?;
-        Some(format!("{} is half done: {}", left.what, left.why))
+/// What is half done in a twin, and could not be finished.
+fn half_done(yard: &Yard, row: &TwinRow) -> Option<String> {
+    let left = yard.recovered.left.iter().find(|left| left.twin == Some(row.id) && row.removed_at.is_none())?;
+    Some(format!("{} is half done: {}", left.what, left.why))
+}
+
+/// The state that a twin has, or else the newest one that can be read; where none can, what is known of where it comes
+/// from.
+pub(crate) fn newest_whole(yard: &Yard, row: &TwinRow) -> Result<State> {
+    if let Some(state) = Error::pass_over(yard.store.state(row.state))? {
+        return Ok(state);
     }
-
-    /// The state that a twin has, or else the newest one that can be read; where none can, what is known of where it comes
-    /// from.
-    pub(crate) fn newest_whole(&self, row: &TwinRow) -> Result<State> {
-        if let Some(state) = Error::pass_over(self.store.state(row.state))? {
+    for entry in yard.catalog.history(row.id)? {
+        if let Some(state) = Error::pass_over(yard.store.state(entry.state))? {
             return Ok(state);
         }
-        for entry in self.catalog.history(row.id)? {
-            if let Some(state) = Error::pass_over(self.store.state(entry.state))? {
-                return Ok(state);
-            }
+    }
+    let build = match row.origin.parse() {
+        Ok(Source::Stock(build)) => build,
+        _ => BuildRef { title: Title::new("unknown")?, build: BuildLabel::new("unknown")? },
+    };
+    let nothing = ListingId::from_bytes([0; 32]);
+    Ok(State::new(build, yard.default_sharing(), nothing, nothing, String::new()))
+}
+
+/// All about a twin. It is settled first, unless its program is running or it is removed.
+///
+/// # Errors
+/// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Io`].
+pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
+    let row = yard.twin_row(name, true)?;
+    let (mut unsettled, mut settled) = (row.removed_at.map(|_| Unsettled::Removed), None);
+    if unsettled.is_none() {
+        match settle::settle(yard, &row, ctx) {
+            Ok(now) => settled = Some(now),
+            Err(Error::Busy { .. }) => unsettled = Some(Unsettled::Busy),
+            Err(error) => return Err(error),
         }
-        let build = match row.origin.parse() {
-            Ok(Source::Stock(build)) => build,
-            _ => BuildRef { title: Title::new("unknown")?, build: BuildLabel::new("unknown")? },
-        };
-        let nothing = ListingId::from_bytes([0; 32]);
-        Ok(State::new(build, self.default_sharing(), nothing, nothing, String::new()))
     }
+    let row = yard.catalog.twin(row.id)?.unwrap_or(row);
+    let settled = settled.map_or_else(|| as_of_last(yard, &row), Ok)?;
+    let totals = settled.listing.totals();
+    let changed = settled.state.laid != settled.state.disk;
+    let laid = changed.then(|| yard.store.listing(settled.state.laid)).transpose()?;
+    let sheet = yard.sheet_of(&settled.state.build)?;
+    let belongings = match (&sheet, &laid) {
+        // What is as it was laid is nobody's own.
+        (Some(sheet), Some(laid)) => sheet.belongings_beside(&settled.listing, laid),
+        _ => Vec::new(),
+    };
+    let shares = ShareTotals::new(&settled.listing, &settled.rows);
+    Ok(Details {
+        summary: Summary { busy: unsettled == Some(Unsettled::Busy), ..twin_summary(yard, &row, Some(totals))? },
+        folder: yard.folder_of(&row),
+        unsettled,
+        sharing: settled.state.sharing,
+        guard: guard(yard, &shares, ctx)?,
+        shares,
+        changes: laid.map(|laid| changes(&laid, &settled.listing, sheet.as_ref())).unwrap_or_default(),
+        changed_though_protected: protect::changed_though_protected(yard, &row, &settled.listing)?,
+        states: yard.catalog.history(row.id)?.len() as u64,
+        belongings,
+        not_taken: settled.not_taken,
+        leaks: settled.leaks,
+        played: yard.catalog.runs(row.id)?.iter().filter_map(RunRecord::ran).sum(),
+        entries: yard.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
+        runs: yard.catalog.runs(row.id)?,
+    })
+}
 
-    /// All about a twin. It is settled first, unless its program is running or it is removed.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Io`].
-    pub fn twin_details(&self, name: &TwinName, ctx: &Ctx) -> Result<TwinDetails> {
-        let row = self.twin_row(name, true)?;
-        let (mut unsettled, mut settled) = (row.removed_at.map(|_| Unsettled::Removed), None);
-        if unsettled.is_none() {
-            match self.settle(&row, ctx) {
-                Ok(now) => settled = Some(now),
-                Err(Error::Busy { .. }) => unsettled = Some(Unsettled::Busy),
-                Err(error) => return Err(error),
-            }
-        }
-        let row = self.catalog.twin(row.id)?.unwrap_or(row);
-        let settled = settled.map_or_else(|| self.as_of_last(&row), Ok)?;
-        let totals = settled.listing.totals();
-        let changed = settled.state.laid != settled.state.disk;
-        let laid = changed.then(|| self.store.listing(settled.state.laid)).transpose()?;
-        let sheet = self.sheet_of(&settled.state.build)?;
-        let belongings = match (&sheet, &laid) {
-            // What is as it was laid is nobody's own.
-            (Some(sheet), Some(laid)) => sheet.belongings_beside(&settled.listing, laid),
-            _ => Vec::new(),
-        };
-        let shares = ShareTotals::new(&settled.listing, &settled.rows);
-        Ok(TwinDetails {
-            summary: TwinSummary { busy: unsettled == Some(Unsettled::Busy), ..self.twin_summary(&row, Some(totals))? },
-            folder: self.folder_of(&row),
-            unsettled,
-            sharing: settled.state.sharing,
-            guard: self.guard(&shares, ctx)?,
-            shares,
-            changes: laid.map(|laid| changes(&laid, &settled.listing, sheet.as_ref())).unwrap_or_default(),
-            changed_though_protected: self.changed_though_protected(&row, &settled.listing)?,
-            states: self.catalog.history(row.id)?.len() as u64,
-            belongings,
-            not_taken: settled.not_taken,
-            leaks: settled.leaks,
-            played: self.catalog.runs(row.id)?.iter().filter_map(RunRecord::ran).sum(),
-            entries: self.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
-            runs: self.catalog.runs(row.id)?,
-        })
+/// A twin as it was at its last settle.
+pub(crate) fn as_of_last(yard: &Yard, row: &TwinRow) -> Result<Settled> {
+    let state = yard.store.state(row.state)?;
+    let listing = yard.store.listing(state.disk)?;
+    let index = yard.index(&yard.folder_of(row), &state, listing.entries().len())?;
+    Ok(Settled {
+        looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
+        rows: index.map(|index| index.rows).unwrap_or_default(),
+        listing,
+        state,
+        not_taken: Vec::new(),
+        leaks: Leaks::default(),
+        mends: Mends::default(),
+        dropped: Vec::new(),
+    })
+}
+
+/// How far a twin's program is kept inside at a launch. What is possible is found out by a trial, once for each boot.
+///
+/// # Errors
+/// [`Error::NotFound`], [`Error::Io`] if the trial could not be prepared.
+pub fn isolation(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<IsolationView> {
+    let row = yard.twin_row(name, true)?;
+    let path = yard.folder_of(&row).join("profile.toml");
+    // A profile that can't be read is said to be so by a launch.
+    let asked = Profile::load(&path).ok().and_then(|(profile, _)| profile.isolation);
+    let possible = isolation::possible_isolation(yard, ctx)?;
+    let (gets, why) = match asked {
+        None => (Some(possible.best()), possible.why_not_better(possible.best())),
+        Some(asked) => match possible.why_not(asked) {
+            None => (Some(asked), None),
+            Some(why) => (None, Some(why.to_owned())),
+        },
+    };
+    Ok(IsolationView { asked, gets, why })
+}
+
+pub(crate) fn guard(yard: &Yard, shares: &ShareTotals, ctx: &Ctx) -> Result<Guard> {
+    if shares.linked.files == 0 {
+        return Ok(Guard::Separate);
     }
+    let op = yard.begin(ctx)?;
+    Ok(if Facts::probe(op.path())?.guard { Guard::GuardedLinks } else { Guard::WeakLinks })
+}
 
-    /// A twin as it was at its last settle.
-    pub(crate) fn as_of_last(&self, row: &TwinRow) -> Result<Settled> {
-        let state = self.store.state(row.state)?;
-        let listing = self.store.listing(state.disk)?;
-        let index = self.index(&self.folder_of(row), &state, listing.entries().len())?;
-        Ok(Settled {
-            looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
-            rows: index.map(|index| index.rows).unwrap_or_default(),
-            listing,
-            state,
-            not_taken: Vec::new(),
-            leaks: Leaks::default(),
-            mends: Mends::default(),
-            dropped: Vec::new(),
-        })
-    }
-
-    /// How far a twin's program is kept inside at a launch. What is possible is found out by a trial, once for each boot.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`], [`Error::Io`] if the trial could not be prepared.
-    pub fn isolation(&self, name: &TwinName, ctx: &Ctx) -> Result<IsolationView> {
-        let row = self.twin_row(name, true)?;
-        let path = self.folder_of(&row).join("profile.toml");
-        // A profile that can't be read is said to be so by a launch.
-        let asked = Profile::load(&path).ok().and_then(|(profile, _)| profile.isolation);
-        let possible = self.possible_isolation(ctx)?;
-        let (gets, why) = match asked {
-            None => (Some(possible.best()), possible.why_not_better(possible.best())),
-            Some(asked) => match possible.why_not(asked) {
-                None => (Some(asked), None),
-                Some(why) => (None, Some(why.to_owned())),
-            },
-        };
-        Ok(IsolationView { asked, gets, why })
-    }
-
-    pub(crate) fn guard(&self, shares: &ShareTotals, ctx: &Ctx) -> Result<Guard> {
-        if shares.linked.files == 0 {
-            return Ok(Guard::Separate);
-        }
-        let op = self.begin(ctx)?;
-        Ok(if Facts::probe(op.path())?.guard { Guard::GuardedLinks } else { Guard::WeakLinks })
-    }
-
-    /// The folder of a twin; with `group`, the folder that holds the belongings of that group.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`] for a twin or group that doesn't exist, [`crate::TwinError::FolderMissing`].
-    pub fn twin_folder(&self, name: &TwinName, place: Option<&str>) -> Result<PathBuf> {
-        let row = self.twin_row(name, false)?;
-        let folder = self.present_folder(&row)?;
-        match place {
-            None => Ok(folder.join("game")),
-            Some("home") => Ok(folder.join("home")),
-            Some(group) => {
-                let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
-                let groups = sheet.map(|sheet| sheet.belongings).unwrap_or_default();
-                let Some(found) = groups.get(group) else {
-                    let known = std::iter::once("home".to_owned()).chain(groups.into_keys()).collect();
-                    return Err(Error::NotFound { what: "group of belongings", name: group.into(), known });
-                };
-                Ok(folder.join(found.patterns.first().map(|pattern| pattern::base(pattern)).unwrap_or_default()))
-            }
+/// The folder of a twin; with `group`, the folder that holds the belongings of that group.
+///
+/// # Errors
+/// [`Error::NotFound`] for a twin or group that doesn't exist, [`crate::TwinError::FolderMissing`].
+pub fn folder(yard: &Yard, name: &TwinName, place: Option<&str>) -> Result<PathBuf> {
+    let row = yard.twin_row(name, false)?;
+    let folder = settle::present_folder(yard, &row)?;
+    match place {
+        None => Ok(folder.join("game")),
+        Some("home") => Ok(folder.join("home")),
+        Some(group) => {
+            let sheet = yard.sheet_of(&yard.store.state(row.state)?.build)?;
+            let groups = sheet.map(|sheet| sheet.belongings).unwrap_or_default();
+            let Some(found) = groups.get(group) else {
+                let known = std::iter::once("home".to_owned()).chain(groups.into_keys()).collect();
+                return Err(Error::NotFound { what: "group of belongings", name: group.into(), known });
+            };
+            Ok(folder.join(found.patterns.first().map(|pattern| pattern::base(pattern)).unwrap_or_default()))
         }
     }
 }

@@ -15,6 +15,7 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::usage;
 use crate::store::pool::{Facts, Pool, Share};
+use crate::upkeep::remove;
 
 /// Bytes that are shared with something else of the yard.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -88,169 +89,166 @@ struct Measured {
     estimated: bool,
 }
 
-impl Yard {
-    /// What one twin takes on disk. It is not settled: what is not known yet counts as its own.
-    ///
-    /// # Errors
-    /// [`crate::Error::NotFound`], [`crate::Error::Io`].
-    pub fn space(&self, name: &TwinName, ctx: &Ctx) -> Result<Space> {
-        let row = self.twin_row(name, true)?;
-        let measured = self.measure(&row, ctx)?;
-        let mut others = self.stock_parties()?;
-        for other in self.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id)
-        {
-            // One that can't tell what it shares is not named.
-            let Some(sharing) = Error::pass_over(self.sharing(&other))? else { continue };
-            let shared = sharing.into_values().filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
-            let contents = shared.map(|sharing| sharing.content).collect();
-            others.push((other.name.to_string(), contents));
-        }
-        self.to_space(&row, &measured, &others)
+/// What one twin takes on disk. It is not settled: what is not known yet counts as its own.
+///
+/// # Errors
+/// [`crate::Error::NotFound`], [`crate::Error::Io`].
+pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
+    let row = yard.twin_row(name, true)?;
+    let measured = measure(yard, &row, ctx)?;
+    let mut others = stock_parties(yard)?;
+    for other in yard.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id) {
+        // One that can't tell what it shares is not named.
+        let Some(sharing) = Error::pass_over(sharing(yard, &other))? else { continue };
+        let shared = sharing.into_values().filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
+        let contents = shared.map(|sharing| sharing.content).collect();
+        others.push((other.name.to_string(), contents));
     }
+    to_space(yard, &row, &measured, &others)
+}
 
-    /// What the yard and its twins take on disk.
-    ///
-    /// # Errors
-    /// [`crate::Error::Damaged`], [`crate::Error::Io`].
-    pub fn yard_space(&self, ctx: &Ctx) -> Result<YardSpace> {
-        let (mut rows, mut measured) = (Vec::new(), Vec::new());
-        for row in self.catalog.twins()? {
-            match self.measure(&row, ctx) {
-                Ok(twin) => {
-                    rows.push(row);
-                    measured.push(twin);
+/// What the yard and its twins take on disk.
+///
+/// # Errors
+/// [`crate::Error::Damaged`], [`crate::Error::Io`].
+pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
+    let (mut rows, mut measured) = (Vec::new(), Vec::new());
+    for row in yard.catalog.twins()? {
+        match measure(yard, &row, ctx) {
+            Ok(twin) => {
+                rows.push(row);
+                measured.push(twin);
+            }
+            Err(error @ Error::Cancelled) => return Err(error),
+            // One that goes meanwhile, or is sick, keeps the others from nothing; a check says what is wrong.
+            Err(error) => tracing::info!(twin = %row.name, %error, "could not be measured"),
+        }
+    }
+    let mut parties = stock_parties(yard)?;
+    let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
+    parties.extend(there().map(|(row, twin)| (row.name.to_string(), twin.shared.keys().copied().collect())));
+    let twins = there().map(|(row, twin)| to_space(yard, row, twin, &parties)).collect::<Result<Vec<_>>>()?;
+    let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
+    let by_blocks: u64 = measured.iter().map(|twin| twin.by_blocks).sum();
+    Ok(YardSpace {
+        removed: removed.map(|(_, twin)| twin.own).sum(),
+        on_disk: each_block(yard.root(), ctx)?.saturating_sub(by_blocks),
+        pool: each_block(yard.store.pool.root(), ctx)?,
+        copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + stock_by_hand(yard)?,
+        twins,
+    })
+}
+
+/// The stock builds with their contents.
+fn stock_parties(yard: &Yard) -> Result<Vec<Party>> {
+    let mut parties = Vec::new();
+    for row in yard.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
+        let listing = Error::pass_over(yard.store.listing(row.listing))?;
+        parties.extend(listing.map(|listing| (row.build.to_string(), listing.contents())));
+    }
+    Ok(parties)
+}
+
+/// All that is below a folder, each inode once.
+fn each_block(folder: &Path, ctx: &Ctx) -> Result<u64> {
+    let all = usage(folder, ctx)?;
+    let mut counted = HashSet::new();
+    let files = all.files.iter().filter(|stat| stat.nlink < 2 || counted.insert((stat.dev, stat.ino)));
+    Ok(all.folders + files.map(|stat| stat.allocated).sum::<u64>())
+}
+
+/// What the stock builds would take as folders, by the blocks of their contents.
+fn stock_by_hand(yard: &Yard) -> Result<u64> {
+    let (mut sum, mut known) = (0, HashMap::new());
+    for stock in yard.catalog.stock_builds()?.iter().filter(|row| row.removed_at.is_none()) {
+        let Some(listing) = Error::pass_over(yard.store.listing(stock.listing))? else { continue };
+        for content in listing.entries().iter().filter_map(|entry| entry.node.content()) {
+            sum += *known.entry(content).or_insert_with(|| pooled(yard, content));
+        }
+    }
+    Ok(sum)
+}
+
+/// Bytes on disk of a content in the pool, with its second file for executables.
+fn pooled(yard: &Yard, content: ContentId) -> u64 {
+    let files = [false, true].map(|executable| yard.store.pool.root().join(Pool::name(content, executable)));
+    files.iter().filter_map(|path| disk::lstat(path).ok()).map(|stat| stat.allocated).sum()
+}
+
+/// The files of a twin that may share storage, by inode.
+fn sharing(yard: &Yard, row: &TwinRow) -> Result<HashMap<u64, Indexed>> {
+    let state = yard.store.state(row.state)?;
+    let (listing, folder) = (yard.store.listing(state.disk)?, yard.folder_of(row));
+    let index = yard.index(&folder, &state, listing.entries().len())?;
+    let rows = index.map(|index| index.rows).unwrap_or_default();
+    let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {
+        let (content, share) = (entry.node.content()?, row.share?);
+        Some((row.ino, Indexed { content, share, path: entry.path.clone() }))
+    });
+    Ok(sharing.collect())
+}
+
+fn measure(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Measured> {
+    let folder = yard.folder_of(row);
+    let mut measured = Measured::default();
+    if !folder.is_dir() {
+        return Ok(measured);
+    }
+    let sharing = sharing(yard, row)?;
+    let reflink = Facts::probe(yard.begin(ctx)?.path())?.reflink;
+    let all = usage(&folder, ctx)?;
+    let mut links: HashMap<u64, u64> = HashMap::new();
+    all.files.iter().filter(|stat| stat.nlink > 1).for_each(|stat| *links.entry(stat.ino).or_default() += 1);
+    (measured.copied_by_hand, measured.own) = (all.folders, all.folders);
+    let mut counted = HashSet::new();
+    for stat in &all.files {
+        measured.seen += stat.size;
+        measured.copied_by_hand += stat.allocated;
+        if !counted.insert(stat.ino) {
+            continue;
+        }
+        let elsewhere = stat.nlink > links.get(&stat.ino).copied().unwrap_or(1);
+        match sharing.get(&stat.ino) {
+            Some(sharing) if elsewhere => drop(measured.shared.insert(sharing.content, stat.allocated)),
+            None if elsewhere => measured.unknown += stat.allocated,
+            // What was written in the twin shares its blocks with the pool, which has taken it in.
+            Some(sharing) if reflink && sharing.share != Share::Copy => {
+                let told = in_shared_blocks(&sharing.path.below(&folder));
+                measured.estimated |= told.is_none();
+                let all = if sharing.share == Share::Reflink { stat.allocated } else { 0 };
+                let shared = told.unwrap_or(all).min(stat.allocated);
+                measured.own += stat.allocated - shared;
+                measured.by_blocks += shared;
+                if shared > 0 {
+                    *measured.shared.entry(sharing.content).or_default() += shared;
                 }
-                Err(error @ Error::Cancelled) => return Err(error),
-                // One that goes meanwhile, or is sick, keeps the others from nothing; a check says what is wrong.
-                Err(error) => tracing::info!(twin = %row.name, %error, "could not be measured"),
             }
+            _ => measured.own += stat.allocated,
         }
-        let mut parties = self.stock_parties()?;
-        let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
-        parties.extend(there().map(|(row, twin)| (row.name.to_string(), twin.shared.keys().copied().collect())));
-        let twins = there().map(|(row, twin)| self.to_space(row, twin, &parties)).collect::<Result<Vec<_>>>()?;
-        let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
-        let by_blocks: u64 = measured.iter().map(|twin| twin.by_blocks).sum();
-        Ok(YardSpace {
-            removed: removed.map(|(_, twin)| twin.own).sum(),
-            on_disk: self.each_block(self.root(), ctx)?.saturating_sub(by_blocks),
-            pool: self.each_block(self.store.pool.root(), ctx)?,
-            copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + self.stock_by_hand()?,
-            twins,
-        })
     }
+    Ok(measured)
+}
 
-    /// The stock builds with their contents.
-    fn stock_parties(&self) -> Result<Vec<Party>> {
-        let mut parties = Vec::new();
-        for row in self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
-            let listing = Error::pass_over(self.store.listing(row.listing))?;
-            parties.extend(listing.map(|listing| (row.build.to_string(), listing.contents())));
-        }
-        Ok(parties)
-    }
-
-    /// All that is below a folder, each inode once.
-    fn each_block(&self, folder: &Path, ctx: &Ctx) -> Result<u64> {
-        let all = usage(folder, ctx)?;
-        let mut counted = HashSet::new();
-        let files = all.files.iter().filter(|stat| stat.nlink < 2 || counted.insert((stat.dev, stat.ino)));
-        Ok(all.folders + files.map(|stat| stat.allocated).sum::<u64>())
-    }
-
-    /// What the stock builds would take as folders, by the blocks of their contents.
-    fn stock_by_hand(&self) -> Result<u64> {
-        let (mut sum, mut known) = (0, HashMap::new());
-        for stock in self.catalog.stock_builds()?.iter().filter(|row| row.removed_at.is_none()) {
-            let Some(listing) = Error::pass_over(self.store.listing(stock.listing))? else { continue };
-            for content in listing.entries().iter().filter_map(|entry| entry.node.content()) {
-                sum += *known.entry(content).or_insert_with(|| self.pooled(content));
-            }
-        }
-        Ok(sum)
-    }
-
-    /// Bytes on disk of a content in the pool, with its second file for executables.
-    fn pooled(&self, content: ContentId) -> u64 {
-        let files = [false, true].map(|executable| self.store.pool.root().join(Pool::name(content, executable)));
-        files.iter().filter_map(|path| disk::lstat(path).ok()).map(|stat| stat.allocated).sum()
-    }
-
-    /// The files of a twin that may share storage, by inode.
-    fn sharing(&self, row: &TwinRow) -> Result<HashMap<u64, Indexed>> {
-        let state = self.store.state(row.state)?;
-        let (listing, folder) = (self.store.listing(state.disk)?, self.folder_of(row));
-        let index = self.index(&folder, &state, listing.entries().len())?;
-        let rows = index.map(|index| index.rows).unwrap_or_default();
-        let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {
-            let (content, share) = (entry.node.content()?, row.share?);
-            Some((row.ino, Indexed { content, share, path: entry.path.clone() }))
-        });
-        Ok(sharing.collect())
-    }
-
-    fn measure(&self, row: &TwinRow, ctx: &Ctx) -> Result<Measured> {
-        let folder = self.folder_of(row);
-        let mut measured = Measured::default();
-        if !folder.is_dir() {
-            return Ok(measured);
-        }
-        let sharing = self.sharing(row)?;
-        let reflink = Facts::probe(self.begin(ctx)?.path())?.reflink;
-        let all = usage(&folder, ctx)?;
-        let mut links: HashMap<u64, u64> = HashMap::new();
-        all.files.iter().filter(|stat| stat.nlink > 1).for_each(|stat| *links.entry(stat.ino).or_default() += 1);
-        (measured.copied_by_hand, measured.own) = (all.folders, all.folders);
-        let mut counted = HashSet::new();
-        for stat in &all.files {
-            measured.seen += stat.size;
-            measured.copied_by_hand += stat.allocated;
-            if !counted.insert(stat.ino) {
-                continue;
-            }
-            let elsewhere = stat.nlink > links.get(&stat.ino).copied().unwrap_or(1);
-            match sharing.get(&stat.ino) {
-                Some(sharing) if elsewhere => drop(measured.shared.insert(sharing.content, stat.allocated)),
-                None if elsewhere => measured.unknown += stat.allocated,
-                // What was written in the twin shares its blocks with the pool, which has taken it in.
-                Some(sharing) if reflink && sharing.share != Share::Copy => {
-                    let told = in_shared_blocks(&sharing.path.below(&folder));
-                    measured.estimated |= told.is_none();
-                    let all = if sharing.share == Share::Reflink { stat.allocated } else { 0 };
-                    let shared = told.unwrap_or(all).min(stat.allocated);
-                    measured.own += stat.allocated - shared;
-                    measured.by_blocks += shared;
-                    if shared > 0 {
-                        *measured.shared.entry(sharing.content).or_default() += shared;
-                    }
-                }
-                _ => measured.own += stat.allocated,
-            }
-        }
-        Ok(measured)
-    }
-
-    /// What was measured of a twin, beside whatever else is there; among that may be the twin itself.
-    fn to_space(&self, row: &TwinRow, measured: &Measured, parties: &[Party]) -> Result<Space> {
-        let with = |(name, contents): &Party| {
-            let both = measured.shared.iter().filter(|(content, _)| contents.contains(content));
-            SharedWith { name: name.clone(), bytes: both.map(|(_, bytes)| bytes).sum() }
-        };
-        let others = parties.iter().filter(|(name, _)| name != row.name.as_str());
-        let mut shared_with: Vec<_> = others.map(with).filter(|with| with.bytes > 0).collect();
-        shared_with.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
-        let only = self.contents_only_of(row)?;
-        Ok(Space {
-            name: row.name.clone(),
-            seen: measured.seen,
-            copied_by_hand: measured.copied_by_hand,
-            own: measured.own,
-            shared: measured.shared.values().sum::<u64>() + measured.unknown,
-            shared_with,
-            frees: measured.own + only.into_iter().map(|content| self.pooled(content)).sum::<u64>(),
-            estimated: measured.estimated,
-        })
-    }
+/// What was measured of a twin, beside whatever else is there; among that may be the twin itself.
+fn to_space(yard: &Yard, row: &TwinRow, measured: &Measured, parties: &[Party]) -> Result<Space> {
+    let with = |(name, contents): &Party| {
+        let both = measured.shared.iter().filter(|(content, _)| contents.contains(content));
+        SharedWith { name: name.clone(), bytes: both.map(|(_, bytes)| bytes).sum() }
+    };
+    let others = parties.iter().filter(|(name, _)| name != row.name.as_str());
+    let mut shared_with: Vec<_> = others.map(with).filter(|with| with.bytes > 0).collect();
+    shared_with.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
+    let only = remove::contents_only_of(yard, row)?;
+    Ok(Space {
+        name: row.name.clone(),
+        seen: measured.seen,
+        copied_by_hand: measured.copied_by_hand,
+        own: measured.own,
+        shared: measured.shared.values().sum::<u64>() + measured.unknown,
+        shared_with,
+        frees: measured.own + only.into_iter().map(|content| pooled(yard, content)).sum::<u64>(),
+        estimated: measured.estimated,
+    })
 }
 
 /// Bytes of a file that lie in shared blocks; `None` where that isn't told.

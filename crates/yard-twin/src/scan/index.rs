@@ -5,7 +5,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use crate::disk::{self, Stat};
 use crate::error::{Error, Result};
@@ -241,4 +241,9 @@ mod tests {
         assert!(!row(0, 900).racy(1000, 10) && !row(5000, 900).racy(1000, 10));
         assert!(row(1001, 900).racy(1000, 10));
     }
+}
+
+/// Where a twin's index is.
+pub(crate) fn index_path(folder: &Path) -> PathBuf {
+    folder.join("index")
 }

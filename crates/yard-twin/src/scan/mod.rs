@@ -7,7 +7,7 @@ mod usage;
 mod walk;
 mod without;
 
-pub(crate) use index::{Index, Row};
+pub(crate) use index::{Index, Row, index_path};
 pub(crate) use quick::{Doubt, Found, Lifted, Now, Observer, settle_folder};
 pub(crate) use usage::usage;
 pub(crate) use walk::{Kind, Manner, Seen, Sum, walk, walk_sum};

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use rustix::fs::CWD;
@@ -18,11 +18,15 @@ use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
 use crate::materialise::{Discard, Doubtful, FolderChange, GivenUp, Layout, Published, Staged, steps};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::{Index, Row};
+use crate::scan::{Index, Row, index_path};
 use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
 use crate::store::state::State;
-use crate::twin::settle::{PlayersOwn, Settled, index_path};
+use crate::twin::room;
+use crate::twin::settle;
+use crate::twin::settle::{PlayersOwn, Settled};
+use crate::twin::vouch;
+use crate::yard::forget;
 
 /// A twin as it is on disk, from which a change sets out.
 pub(crate) struct Start<'a> {
@@ -89,362 +93,349 @@ struct Committed {
     next: Listing,
 }
 
-impl Yard {
-    /// Changes a twin that the caller holds: checks everything, stages everything, writes the intent, publishes entry by
-    /// entry, moves the pointer, deletes the stage.
-    ///
-    /// A crash after the intent is finished by whoever opens the yard next. An error, or a wish to stop, undoes what was
-    /// done.
-    pub(crate) fn change_twin(&self, start: &Start<'_>, mut goal: Goal, ctx: &Ctx) -> Result<Changed> {
-        let folder = self.present_folder(start.row)?;
-        let sheet = self.sheet_of(&goal.state.build)?;
-        let nothing = PathSet::default();
-        let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
-        let mut op = self.begin(ctx)?;
-        let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
-        let clock = FsClock::new(op.path())?;
-        let asked = Arc::new(Ledger::load(&self.store.pool)?);
-        let op_path = op.path().to_path_buf();
-        let layout = Layout { pool: &self.store.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
-        let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
-        let none = Listing::default();
-        let about = FolderChange {
-            layout: &layout,
-            twin: start.row.name.as_str(),
-            folder: &folder,
-            there: start.there,
-            rows: start.rows,
-            next: &none,
-            is_scratch: &is_scratch,
-        };
-        let mut planned = steps(start.there, &goal.next);
-        let stay = FolderChange { next: &goal.next, ..about }.check(&planned)?;
-        if !stay.is_empty() {
-            goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
-            planned = steps(start.there, &goal.next);
-        }
-        let folder_change = FolderChange { next: &goal.next, ..about };
-        let coming: Vec<&Entry> =
-            planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
-        self.check_room(coming.iter().map(|entry| (*entry, policy.way(entry))))?;
-        let executables = self.vouch(&coming, &layout)?;
-        let mut staged = folder_change.stage(planned)?;
-        let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
-        // Whoever links, or takes links out, holds the yard alone: from here on.
-        let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
-        let alone =
-            if links { Some(self.link_staged(&folder_change, &mut staged, executables, &coming)?) } else { None };
-        let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
-        let done = ctx.check().and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
-            let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
-            self.carry_out(&intended, &folder_change, &staged, &mut op, ledger, ctx)
-        });
-        let (published, committed) = match done {
-            Ok(done) => done,
-            Err(error) => {
-                // What was staged as a link goes again: the ledger is told.
-                if let Some((_, ledger)) = &alone
-                    && !op.is_left()
-                {
-                    let discarded = self.discard(&op_path, &staged, start.row, Some(ledger));
-                    if let Err(error) = discarded.and_then(|_| ledger.save(&op_path)) {
-                        tracing::warn!(%error, "what was staged is left for the next command");
-                    }
+/// Changes a twin that the caller holds: checks everything, stages everything, writes the intent, publishes entry by
+/// entry, moves the pointer, deletes the stage.
+///
+/// A crash after the intent is finished by whoever opens the yard next. An error, or a wish to stop, undoes what was
+/// done.
+pub(crate) fn change_twin(yard: &Yard, start: &Start<'_>, mut goal: Goal, ctx: &Ctx) -> Result<Changed> {
+    let folder = settle::present_folder(yard, start.row)?;
+    let sheet = yard.sheet_of(&goal.state.build)?;
+    let nothing = PathSet::default();
+    let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
+    let mut op = yard.begin(ctx)?;
+    let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
+    let clock = FsClock::new(op.path())?;
+    let asked = Arc::new(Ledger::load(&yard.store.pool)?);
+    let op_path = op.path().to_path_buf();
+    let layout = Layout { pool: &yard.store.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
+    let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
+    let none = Listing::default();
+    let about = FolderChange {
+        layout: &layout,
+        twin: start.row.name.as_str(),
+        folder: &folder,
+        there: start.there,
+        rows: start.rows,
+        next: &none,
+        is_scratch: &is_scratch,
+    };
+    let mut planned = steps(start.there, &goal.next);
+    let stay = FolderChange { next: &goal.next, ..about }.check(&planned)?;
+    if !stay.is_empty() {
+        goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
+        planned = steps(start.there, &goal.next);
+    }
+    let folder_change = FolderChange { next: &goal.next, ..about };
+    let coming: Vec<&Entry> =
+        planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
+    room::check_room(yard, coming.iter().map(|entry| (*entry, policy.way(entry))))?;
+    let executables = vouch::vouch(yard, &coming, &layout)?;
+    let mut staged = folder_change.stage(planned)?;
+    let to = put_goal(yard, start, &goal.state, &goal.next, &op)?;
+    // Whoever links, or takes links out, holds the yard alone: from here on.
+    let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
+    let alone = if links { Some(link_staged(yard, &folder_change, &mut staged, executables, &coming)?) } else { None };
+    let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
+    let done = ctx.check().and_then(|()| intend_change(yard, start, to, &goal, &op)).and_then(|intent| {
+        let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
+        carry_out(yard, &intended, &folder_change, &staged, &mut op, ledger, ctx)
+    });
+    let (published, committed) = match done {
+        Ok(done) => done,
+        Err(error) => {
+            // What was staged as a link goes again: the ledger is told.
+            if let Some((_, ledger)) = &alone
+                && !op.is_left()
+            {
+                let discarded = discard(yard, &op_path, &staged, start.row, Some(ledger));
+                if let Err(error) = discarded.and_then(|_| ledger.save(&op_path)) {
+                    tracing::warn!(%error, "what was staged is left for the next command");
                 }
-                return Err(error);
             }
-        };
-        let Committed { number, late, next } = committed;
-        let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
-        let own = staged.rows(&published).filter(|(_, row)| row.share != Some(Share::Link));
-        let latest = own.map(|(_, row)| row.ctime).max().unwrap_or_default();
-        let mut set_aside = published.set_aside.clone();
-        // What follows is advisory: a change that is committed has not failed any more.
-        let tidied = self.discard(&op_path, &staged, start.row, ledger).and_then(|kept| {
-            set_aside.extend(kept);
-            ledger.map_or(Ok(()), |ledger| ledger.save(&op_path))
-        });
+            return Err(error);
+        }
+    };
+    let Committed { number, late, next } = committed;
+    let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
+    let own = staged.rows(&published).filter(|(_, row)| row.share != Some(Share::Link));
+    let latest = own.map(|(_, row)| row.ctime).max().unwrap_or_default();
+    let mut set_aside = published.set_aside.clone();
+    // What follows is advisory: a change that is committed has not failed any more.
+    let tidied = discard(yard, &op_path, &staged, start.row, ledger).and_then(|kept| {
+        set_aside.extend(kept);
+        ledger.map_or(Ok(()), |ledger| ledger.save(&op_path))
+    });
+    drop(alone);
+    let mut looked_at = 0;
+    let tidied = tidied.and_then(|()| {
+        looked_at = clock.wait_past(latest)?;
+        let index = Index { listing: next.id(), pool: yard.store.pool.inode()?, looked_at, rows: rows.clone() };
+        index.save(&index_path(&folder), &op_path.join("index"))
+    });
+    if let Err(error) = tidied {
+        tracing::warn!(%error, "the next look at the twin will read more than it had to");
+    }
+    Ok(Changed { number, late, set_aside, next, rows, looked_at })
+}
+
+/// Takes the yard alone and stages the links of a change.
+fn link_staged(
+    yard: &Yard,
+    folder_change: &FolderChange<'_>,
+    staged: &mut Staged,
+    mut executables: Vec<ContentId>,
+    coming: &[&Entry],
+) -> Result<(Held, Arc<Ledger>)> {
+    let layout = folder_change.layout;
+    for _ in 0..VOUCHES {
+        let alone = yard.alone(layout.ctx)?;
+        let current = layout.ledger.renewed(&yard.store.pool)?;
+        layout.store_executables(&current, &executables)?;
+        if folder_change.stage_links(staged, &current)?.is_empty() {
+            return Ok((alone, current));
+        }
+        current.save(layout.op)?;
         drop(alone);
-        let mut looked_at = 0;
-        let tidied = tidied.and_then(|()| {
-            looked_at = clock.wait_past(latest)?;
-            let index = Index { listing: next.id(), pool: self.store.pool.inode()?, looked_at, rows: rows.clone() };
-            index.save(&index_path(&folder), &op_path.join("index"))
-        });
-        if let Err(error) = tidied {
-            tracing::warn!(%error, "the next look at the twin will read more than it had to");
-        }
-        Ok(Changed { number, late, set_aside, next, rows, looked_at })
+        // Something came in between; nothing is read while the yard is held alone.
+        let again = Arc::new(Ledger::load(&yard.store.pool)?);
+        executables = vouch::vouch(yard, coming, &Layout { ledger: &again, ..*layout })?;
+        layout.ledger.learn(&again);
     }
+    Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
+}
 
-    /// Takes the yard alone and stages the links of a change.
-    fn link_staged(
-        &self,
-        folder_change: &FolderChange<'_>,
-        staged: &mut Staged,
-        mut executables: Vec<ContentId>,
-        coming: &[&Entry],
-    ) -> Result<(Held, Arc<Ledger>)> {
-        let layout = folder_change.layout;
-        for _ in 0..VOUCHES {
-            let alone = self.alone(layout.ctx)?;
-            let current = layout.ledger.renewed(&self.store.pool)?;
-            layout.store_executables(&current, &executables)?;
-            if folder_change.stage_links(staged, &current)?.is_empty() {
-                return Ok((alone, current));
-            }
-            current.save(layout.op)?;
-            drop(alone);
-            // Something came in between; nothing is read while the yard is held alone.
-            let again = Arc::new(Ledger::load(&self.store.pool)?);
-            executables = self.vouch(coming, &Layout { ledger: &again, ..*layout })?;
-            layout.ledger.learn(&again);
-        }
-        Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
-    }
+/// Deletes what a change has staged or taken out; what somebody has open is kept, and named.
+fn discard(yard: &Yard, op: &Path, staged: &Staged, row: &TwinRow, ledger: Option<&Ledger>) -> Result<Vec<String>> {
+    let paths: Vec<&RelPath> = staged.paths().collect();
+    discard_paths(yard, op, &paths, row, ledger)
+}
 
-    /// Deletes what a change has staged or taken out; what somebody has open is kept, and named.
-    fn discard(&self, op: &Path, staged: &Staged, row: &TwinRow, ledger: Option<&Ledger>) -> Result<Vec<String>> {
-        let paths: Vec<&RelPath> = staged.paths().collect();
-        self.discard_paths(op, &paths, row, ledger)
-    }
-
-    /// The same, of what lies in the areas of an operation's folder, by the paths that it is of.
-    pub(crate) fn discard_paths(
-        &self,
-        op: &Path,
-        paths: &[&RelPath],
-        row: &TwinRow,
-        ledger: Option<&Ledger>,
-    ) -> Result<Vec<String>> {
-        let moved = |before: &Stat, after: &Stat| {
-            if let Some(ledger) = ledger {
-                ledger.moved(before, after);
-            }
-        };
-        Discard { op, kept: &self.kept_folder(row)?, moved: &moved }.areas(paths)
-    }
-
-    /// A folder below `kept/` that isn't there yet, for what is kept of a twin.
-    pub(crate) fn kept_folder(&self, row: &TwinRow) -> Result<PathBuf> {
-        let kept = self.root().join("kept");
-        let free = (1..).map(|number| kept.join(format!("{} {number}", row.name))).find(|path| !disk::exists(path));
-        Ok(free.unwrap_or(kept))
-    }
-
-    /// Publishes what is staged, and moves the pointer. If either fails, what was done is undone.
-    fn carry_out(
-        &self,
-        intended: &Intended<'_>,
-        folder_change: &FolderChange<'_>,
-        staged: &Staged,
-        op: &mut OpFolder,
-        ledger: Option<&Ledger>,
-        ctx: &Ctx,
-    ) -> Result<(Published, Committed)> {
-        let &Intended { start, goal, folder, .. } = intended;
-        let (before, after) = (&start.state.profile, &goal.state.profile);
-        let published = match folder_change.publish(staged, ledger) {
-            Ok(published) => published,
-            Err(GivenUp { error, undone }) => return Err(self.given_up(intended, error, undone, op, ledger, ctx)),
-        };
-        let committed = self
-            .shift_profile(folder, before, after, op)
-            .and_then(|()| self.commit(intended, &published, op, ledger, ctx));
-        let error = match committed {
-            Ok(committed) => return Ok((published, committed)),
-            Err(error) => error,
-        };
-        let undone = self
-            .shift_profile(folder, after, before, op)
-            .and_then(|()| folder_change.undo(staged, &published, ledger))
-            .inspect_err(
-                |failed| tracing::warn!(%failed, "a change that could not be committed could not be undone either"),
-            );
-        Err(self.given_up(intended, error, undone.ok(), op, ledger, ctx))
-    }
-
-    /// The error of a change that was undone, once what others wrote into it meanwhile is kept; of one that was not, since
-    /// half of it is done, and `op` holds the rest.
-    fn given_up(
-        &self,
-        intended: &Intended<'_>,
-        error: Error,
-        undone: Option<Vec<Doubtful>>,
-        op: &mut OpFolder,
-        ledger: Option<&Ledger>,
-        ctx: &Ctx,
-    ) -> Error {
-        let &Intended { start, goal, intent, .. } = intended;
-        let Some(late) = undone else { return half_done(start.row, &error, op) };
-        let ctx = ctx.without_cancel();
-        let known = |path: &RelPath| goal.next.get(path.as_str());
-        let kept = self
-            .take_late(&late, known, op, ledger, &ctx)
-            .and_then(|late| self.keep_meanwhile(start, &late, op))
-            .and_then(|()| self.give_up(goal, intent));
-        match kept {
-            Ok(()) => error,
-            Err(why) => {
-                tracing::warn!(%why, "what was written meanwhile is not kept yet");
-                half_done(start.row, &error, op)
-            }
-        }
-    }
-
-    /// A change that is undone is not intended any more; one that only had to be finished still is.
-    fn give_up(&self, goal: &Goal, intent: i64) -> Result<()> {
-        if goal.intent.is_some() { Ok(()) } else { self.catalog.intent_done(intent) }
-    }
-
-    /// Gives the profile the text that it has in another state, unless someone has written another one meanwhile.
-    fn shift_profile(&self, folder: &Path, from: &str, to: &str, op: &OpFolder) -> Result<()> {
-        let path = folder.join("profile.toml");
-        if from == to || crate::profile::text(&path)? != from {
-            return Ok(());
-        }
-        disk::write_whole(&path, &op.path().join("profile"), to.as_bytes())
-    }
-
-    /// Keeps the listing and the state that a change leads to.
-    fn put_goal(&self, start: &Start<'_>, state: &State, next: &Listing, op: &OpFolder) -> Result<StateId> {
-        // Where a change is finished, what it sets out from is not kept; and much that differs is no difference to keep.
-        let few = |before: &Listing| diff(before, next).nth(before.entries().len() / 10).is_none();
-        let before = start.there.id();
-        let layer = (before == start.state.disk && few(start.there)).then(|| Layer::between(start.there, next));
-        let disk = self.store.put_listing(next, layer.as_ref().map(|layer| (before, layer)), op)?;
-        self.store.put_state(&State { disk, ..state.clone() }, op)
-    }
-
-    fn intend_change(&self, start: &Start<'_>, to: StateId, goal: &Goal, op: &OpFolder) -> Result<i64> {
-        let (from, _) = start.state.encode();
-        let stage = op.name();
-        let intent = Intent::Change { twin: start.row.id, from, to, stage, what: goal.what.clone() };
-        match goal.intent {
-            None => self.catalog.intend(&intent),
-            Some(id) => self.catalog.replace_intent(id, &intent).map(|()| id),
-        }
-    }
-
-    /// Keeps what others wrote meanwhile, then moves the pointer.
-    fn commit(
-        &self,
-        intended: &Intended<'_>,
-        published: &Published,
-        op: &OpFolder,
-        ledger: Option<&Ledger>,
-        ctx: &Ctx,
-    ) -> Result<Committed> {
-        let &Intended { start, goal, to, intent, .. } = intended;
-        let late = self.take_late(&published.doubtful, |path| start.there.get(path.as_str()), op, ledger, ctx)?;
-        let next = with_folders(goal.next.clone(), published.left.clone())?;
-        let to = if published.left.is_empty() { to } else { self.put_goal(start, &goal.state, &next, op)? };
-        let meanwhile = self.put_meanwhile(start, &late, op)?;
-        let sheet = self.sheet_of(&goal.state.build)?;
-        let (game, own) = PlayersOwn(sheet.as_ref()).counts(start.there, &next);
-        let mut number = None;
-        self.catalog.together(|| {
-            if let Some(state) = meanwhile {
-                self.add_meanwhile(start, &late, state, sheet.as_ref())?;
-            }
-            if let Some(what) = goal.what.clone() {
-                let change = NewChange { what, game, own, label: None, state: to };
-                number = Some(self.catalog.add_change(start.row.id, &change)?);
-            }
-            self.catalog.intent_done(intent)
-        })?;
-        Ok(Committed { number, late: late.into_iter().map(|(path, _)| path).collect(), next })
-    }
-
-    /// The state with what others wrote meanwhile, if anybody did.
-    fn put_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<Option<StateId>> {
-        if late.is_empty() {
-            return Ok(None);
-        }
-        let layer = Layer::new(late.iter().map(|(path, entry)| (path.clone(), Some(entry.clone()))).collect())?;
-        let listing = overlay(start.there, &layer)?;
-        let disk = self.store.put_listing(&listing, None, op)?;
-        self.store.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
-    }
-
-    /// Keeps what others wrote in the history, and leaves the twin's state as it is.
-    pub(crate) fn keep_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<()> {
-        let Some(state) = self.put_meanwhile(start, late, op)? else { return Ok(()) };
-        let sheet = self.sheet_of(&start.state.build)?;
-        self.catalog.together(|| self.add_meanwhile(start, late, state, sheet.as_ref()))
-    }
-
-    fn add_meanwhile(
-        &self,
-        start: &Start<'_>,
-        late: &[(RelPath, Entry)],
-        state: StateId,
-        sheet: Option<&Sheet>,
-    ) -> Result<()> {
-        let (game, own) =
-            PlayersOwn(sheet).counts_at(start.there, late.iter().map(|(path, entry)| (path, Some(&entry.node))));
-        let what = What::Meanwhile;
-        self.catalog.add_change(start.row.id, &NewChange { what, game, own, label: None, state })?;
-        self.catalog.set_state(start.row.id, start.row.state)
-    }
-
-    /// Reads what came out of a folder and may be something new; what is goes into the pool. Whoever holds the yard alone
-    /// has its ledger.
-    pub(crate) fn take_late<'a>(
-        &self,
-        doubtful: &[Doubtful],
-        known: impl Fn(&RelPath) -> Option<&'a Entry>,
-        op: &OpFolder,
-        ledger: Option<&Ledger>,
-        ctx: &Ctx,
-    ) -> Result<Vec<(RelPath, Entry)>> {
-        if doubtful.is_empty() {
-            return Ok(Vec::new());
-        }
-        let putter = Putter::new(&self.store.pool, op.path(), HashSet::new())?;
-        let keeps_modes = disk::keeps_modes(op.path())?;
-        let mut buffer = vec![0; disk::BUFFER];
-        let mut late = Vec::new();
-        for Doubtful { path, out } in doubtful {
-            let stat = disk::lstat(out).at("look at", out)?;
-            let node = match fs::read_link(out) {
-                Ok(target) => Node::Symlink { target: target.to_string_lossy().into() },
-                Err(_) => {
-                    let file = disk::open_file(CWD, out).at("read", out)?;
-                    let content = putter.put(&file, &stat, out, &mut buffer, ctx)?;
-                    let executable = match known(path).map(|entry| &entry.node) {
-                        Some(Node::File { executable, .. }) if !keeps_modes => *executable,
-                        _ => stat.executable(),
-                    };
-                    Node::File { content, size: stat.size, executable }
-                }
-            };
-            if known(path).is_none_or(|entry| entry.node != node) {
-                late.push((path.clone(), Entry { path: path.clone(), node, mtime: stat.mtime }));
-            }
-        }
-        self.publish(putter, op, ledger, ctx)?;
-        Ok(late)
-    }
-
-    /// Publishes what a putter has staged: with the ledger of one who holds the yard alone, else it is taken for that.
-    pub(crate) fn publish(
-        &self,
-        putter: Putter<'_>,
-        op: &OpFolder,
-        ledger: Option<&Ledger>,
-        ctx: &Ctx,
-    ) -> Result<PutTotals> {
+/// The same, of what lies in the areas of an operation's folder, by the paths that it is of.
+pub(crate) fn discard_paths(
+    yard: &Yard,
+    op: &Path,
+    paths: &[&RelPath],
+    row: &TwinRow,
+    ledger: Option<&Ledger>,
+) -> Result<Vec<String>> {
+    let moved = |before: &Stat, after: &Stat| {
         if let Some(ledger) = ledger {
-            return putter.publish(ledger, ctx);
+            ledger.moved(before, after);
         }
-        putter.sync()?;
-        let _alone = self.alone(ctx)?;
-        let ledger = Ledger::load(&self.store.pool)?;
-        let published = putter.publish(&ledger, ctx)?;
-        ledger.save(op.path())?;
-        Ok(published)
+    };
+    Discard { op, kept: &forget::kept_folder(yard, row)?, moved: &moved }.areas(paths)
+}
+
+/// Publishes what is staged, and moves the pointer. If either fails, what was done is undone.
+fn carry_out(
+    yard: &Yard,
+    intended: &Intended<'_>,
+    folder_change: &FolderChange<'_>,
+    staged: &Staged,
+    op: &mut OpFolder,
+    ledger: Option<&Ledger>,
+    ctx: &Ctx,
+) -> Result<(Published, Committed)> {
+    let &Intended { start, goal, folder, .. } = intended;
+    let (before, after) = (&start.state.profile, &goal.state.profile);
+    let published = match folder_change.publish(staged, ledger) {
+        Ok(published) => published,
+        Err(GivenUp { error, undone }) => return Err(given_up(yard, intended, error, undone, op, ledger, ctx)),
+    };
+    let committed =
+        shift_profile(folder, before, after, op).and_then(|()| commit(yard, intended, &published, op, ledger, ctx));
+    let error = match committed {
+        Ok(committed) => return Ok((published, committed)),
+        Err(error) => error,
+    };
+    let undone = shift_profile(folder, after, before, op)
+        .and_then(|()| folder_change.undo(staged, &published, ledger))
+        .inspect_err(
+            |failed| tracing::warn!(%failed, "a change that could not be committed could not be undone either"),
+        );
+    Err(given_up(yard, intended, error, undone.ok(), op, ledger, ctx))
+}
+
+/// The error of a change that was undone, once what others wrote into it meanwhile is kept; of one that was not, since
+/// half of it is done, and `op` holds the rest.
+fn given_up(
+    yard: &Yard,
+    intended: &Intended<'_>,
+    error: Error,
+    undone: Option<Vec<Doubtful>>,
+    op: &mut OpFolder,
+    ledger: Option<&Ledger>,
+    ctx: &Ctx,
+) -> Error {
+    let &Intended { start, goal, intent, .. } = intended;
+    let Some(late) = undone else { return half_done(start.row, &error, op) };
+    let ctx = ctx.without_cancel();
+    let known = |path: &RelPath| goal.next.get(path.as_str());
+    let kept = take_late(yard, &late, known, op, ledger, &ctx)
+        .and_then(|late| keep_meanwhile(yard, start, &late, op))
+        .and_then(|()| give_up(yard, goal, intent));
+    match kept {
+        Ok(()) => error,
+        Err(why) => {
+            tracing::warn!(%why, "what was written meanwhile is not kept yet");
+            half_done(start.row, &error, op)
+        }
     }
+}
+
+/// A change that is undone is not intended any more; one that only had to be finished still is.
+fn give_up(yard: &Yard, goal: &Goal, intent: i64) -> Result<()> {
+    if goal.intent.is_some() { Ok(()) } else { yard.catalog.intent_done(intent) }
+}
+
+/// Gives the profile the text that it has in another state, unless someone has written another one meanwhile.
+fn shift_profile(folder: &Path, from: &str, to: &str, op: &OpFolder) -> Result<()> {
+    let path = folder.join("profile.toml");
+    if from == to || crate::profile::text(&path)? != from {
+        return Ok(());
+    }
+    disk::write_whole(&path, &op.path().join("profile"), to.as_bytes())
+}
+
+/// Keeps the listing and the state that a change leads to.
+fn put_goal(yard: &Yard, start: &Start<'_>, state: &State, next: &Listing, op: &OpFolder) -> Result<StateId> {
+    // Where a change is finished, what it sets out from is not kept; and much that differs is no difference to keep.
+    let few = |before: &Listing| diff(before, next).nth(before.entries().len() / 10).is_none();
+    let before = start.there.id();
+    let layer = (before == start.state.disk && few(start.there)).then(|| Layer::between(start.there, next));
+    let disk = yard.store.put_listing(next, layer.as_ref().map(|layer| (before, layer)), op)?;
+    yard.store.put_state(&State { disk, ..state.clone() }, op)
+}
+
+fn intend_change(yard: &Yard, start: &Start<'_>, to: StateId, goal: &Goal, op: &OpFolder) -> Result<i64> {
+    let (from, _) = start.state.encode();
+    let stage = op.name();
+    let intent = Intent::Change { twin: start.row.id, from, to, stage, what: goal.what.clone() };
+    match goal.intent {
+        None => yard.catalog.intend(&intent),
+        Some(id) => yard.catalog.replace_intent(id, &intent).map(|()| id),
+    }
+}
+
+/// Keeps what others wrote meanwhile, then moves the pointer.
+fn commit(
+    yard: &Yard,
+    intended: &Intended<'_>,
+    published: &Published,
+    op: &OpFolder,
+    ledger: Option<&Ledger>,
+    ctx: &Ctx,
+) -> Result<Committed> {
+    let &Intended { start, goal, to, intent, .. } = intended;
+    let late = take_late(yard, &published.doubtful, |path| start.there.get(path.as_str()), op, ledger, ctx)?;
+    let next = with_folders(goal.next.clone(), published.left.clone())?;
+    let to = if published.left.is_empty() { to } else { put_goal(yard, start, &goal.state, &next, op)? };
+    let meanwhile = put_meanwhile(yard, start, &late, op)?;
+    let sheet = yard.sheet_of(&goal.state.build)?;
+    let (game, own) = PlayersOwn(sheet.as_ref()).counts(start.there, &next);
+    let mut number = None;
+    yard.catalog.together(|| {
+        if let Some(state) = meanwhile {
+            add_meanwhile(yard, start, &late, state, sheet.as_ref())?;
+        }
+        if let Some(what) = goal.what.clone() {
+            let change = NewChange { what, game, own, label: None, state: to };
+            number = Some(yard.catalog.add_change(start.row.id, &change)?);
+        }
+        yard.catalog.intent_done(intent)
+    })?;
+    Ok(Committed { number, late: late.into_iter().map(|(path, _)| path).collect(), next })
+}
+
+/// The state with what others wrote meanwhile, if anybody did.
+fn put_meanwhile(yard: &Yard, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<Option<StateId>> {
+    if late.is_empty() {
+        return Ok(None);
+    }
+    let layer = Layer::new(late.iter().map(|(path, entry)| (path.clone(), Some(entry.clone()))).collect())?;
+    let listing = overlay(start.there, &layer)?;
+    let disk = yard.store.put_listing(&listing, None, op)?;
+    yard.store.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
+}
+
+/// Keeps what others wrote in the history, and leaves the twin's state as it is.
+pub(crate) fn keep_meanwhile(yard: &Yard, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<()> {
+    let Some(state) = put_meanwhile(yard, start, late, op)? else { return Ok(()) };
+    let sheet = yard.sheet_of(&start.state.build)?;
+    yard.catalog.together(|| add_meanwhile(yard, start, late, state, sheet.as_ref()))
+}
+
+fn add_meanwhile(
+    yard: &Yard,
+    start: &Start<'_>,
+    late: &[(RelPath, Entry)],
+    state: StateId,
+    sheet: Option<&Sheet>,
+) -> Result<()> {
+    let (game, own) =
+        PlayersOwn(sheet).counts_at(start.there, late.iter().map(|(path, entry)| (path, Some(&entry.node))));
+    let what = What::Meanwhile;
+    yard.catalog.add_change(start.row.id, &NewChange { what, game, own, label: None, state })?;
+    yard.catalog.set_state(start.row.id, start.row.state)
+}
+
+/// Reads what came out of a folder and may be something new; what is goes into the pool. Whoever holds the yard alone
+/// has its ledger.
+pub(crate) fn take_late<'a>(
+    yard: &Yard,
+    doubtful: &[Doubtful],
+    known: impl Fn(&RelPath) -> Option<&'a Entry>,
+    op: &OpFolder,
+    ledger: Option<&Ledger>,
+    ctx: &Ctx,
+) -> Result<Vec<(RelPath, Entry)>> {
+    if doubtful.is_empty() {
+        return Ok(Vec::new());
+    }
+    let putter = Putter::new(&yard.store.pool, op.path(), HashSet::new())?;
+    let keeps_modes = disk::keeps_modes(op.path())?;
+    let mut buffer = vec![0; disk::BUFFER];
+    let mut late = Vec::new();
+    for Doubtful { path, out } in doubtful {
+        let stat = disk::lstat(out).at("look at", out)?;
+        let node = match fs::read_link(out) {
+            Ok(target) => Node::Symlink { target: target.to_string_lossy().into() },
+            Err(_) => {
+                let file = disk::open_file(CWD, out).at("read", out)?;
+                let content = putter.put(&file, &stat, out, &mut buffer, ctx)?;
+                let executable = match known(path).map(|entry| &entry.node) {
+                    Some(Node::File { executable, .. }) if !keeps_modes => *executable,
+                    _ => stat.executable(),
+                };
+                Node::File { content, size: stat.size, executable }
+            }
+        };
+        if known(path).is_none_or(|entry| entry.node != node) {
+            late.push((path.clone(), Entry { path: path.clone(), node, mtime: stat.mtime }));
+        }
+    }
+    publish(yard, putter, op, ledger, ctx)?;
+    Ok(late)
+}
+
+/// Publishes what a putter has staged: with the ledger of one who holds the yard alone, else it is taken for that.
+pub(crate) fn publish(
+    yard: &Yard,
+    putter: Putter<'_>,
+    op: &OpFolder,
+    ledger: Option<&Ledger>,
+    ctx: &Ctx,
+) -> Result<PutTotals> {
+    if let Some(ledger) = ledger {
+        return putter.publish(ledger, ctx);
+    }
+    putter.sync()?;
+    let _alone = yard.alone(ctx)?;
+    let ledger = Ledger::load(&yard.store.pool)?;
+    let published = putter.publish(&ledger, ctx)?;
+    ledger.save(op.path())?;
+    Ok(published)
 }
 
 /// Half of it is done, and `op` holds the rest.

@@ -12,6 +12,8 @@ use crate::error::{PathContext, Result};
 use crate::ident::ContentId;
 use crate::progress::Ctx;
 use crate::store::pool::Putter;
+use crate::twin::change;
+use crate::twin::vouch;
 
 /// Contents that are made for the pool, or, where it is only asked what would be made, for nothing.
 pub(crate) struct Deriver<'a> {
@@ -31,7 +33,7 @@ impl<'a> Deriver<'a> {
 
     /// Moves what was made into the pool, and remembers how it was made.
     pub(crate) fn keep(self, ctx: &Ctx) -> Result<()> {
-        self.yard.publish(self.putter, self.op, None, ctx)?;
+        change::publish(self.yard, self.putter, self.op, None, ctx)?;
         let catalog = &self.yard.catalog;
         let made = self.made.into_inner();
         catalog.together(|| {
@@ -42,7 +44,7 @@ impl<'a> Deriver<'a> {
 
 impl Contents for Deriver<'_> {
     fn read(&self, content: ContentId) -> Result<Vec<u8>> {
-        self.yard.bytes_of(content)
+        vouch::bytes_of(self.yard, content)
     }
 
     fn put(&self, bytes: &[u8]) -> Result<ContentId> {

@@ -13,10 +13,13 @@ use crate::ident::{ContentId, TwinId};
 use crate::listing::{Entry, Layer, Node, overlay};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::Index;
+use crate::scan::{Index, index_path};
 use crate::store::pool::Share;
+use crate::twin::change;
 use crate::twin::change::{Goal, Start};
-use crate::twin::settle::{Look, Settled, index_path};
+use crate::twin::settle;
+use crate::twin::settle::{Look, Settled};
+use crate::twin::vouch;
 
 /// Shared files that were found to be written to directly, and what became of them.
 #[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -109,189 +112,186 @@ impl Mends {
     }
 }
 
-impl Yard {
-    /// Judges what a look found wrong with shared files. What is the twin's alone becomes its own.
-    pub(crate) fn judge(&self, row: &TwinRow, look: &mut Look, ctx: &Ctx) -> Result<Mends> {
-        let mut mends = Mends::default();
-        for lifted in &look.found.lifted {
-            match lifted.asked {
-                Some(executable) => mends.modes.push((lifted.path.clone(), executable)),
-                None => mends.guarded.push(lifted.path.to_string()),
+/// Judges what a look found wrong with shared files. What is the twin's alone becomes its own.
+pub(crate) fn judge(yard: &Yard, row: &TwinRow, look: &mut Look, ctx: &Ctx) -> Result<Mends> {
+    let mut mends = Mends::default();
+    for lifted in &look.found.lifted {
+        match lifted.asked {
+            Some(executable) => mends.modes.push((lifted.path.clone(), executable)),
+            None => mends.guarded.push(lifted.path.to_string()),
+        }
+    }
+    if look.found.leaks.is_empty() {
+        return Ok(mends);
+    }
+    let inodes: HashSet<u64> = look.found.leaks.iter().map(|leak| leak.inode).collect();
+    let shared = shared_by_others(yard, row.id, &inodes, ctx)?;
+    let aside = yard.store.pool.aside()?;
+    for leak in &look.found.leaks {
+        let before = look.before.get(leak.path.as_str());
+        let before = before.filter(|before| before.node.content() == Some(leak.right)).cloned();
+        // One that is aside already was shared when it was put there: then nobody can say whose it is.
+        let alone = !shared.contains(&leak.inode) && !aside.contains_key(&leak.inode);
+        let (path, inode, right) = (leak.path.clone(), leak.inode, leak.right);
+        mends.leaks.push(Leaked { path, inode, right, before, alone });
+    }
+    for (path, now) in &mut look.found.changed {
+        let own = mends.leaks.iter().any(|leak| leak.alone && leak.path == *path);
+        if let (true, Some(now)) = (own, now) {
+            now.1.share = Some(Share::Own);
+        }
+    }
+    Ok(mends)
+}
+
+/// Those of the inodes that other twins share, or may share.
+fn shared_by_others(yard: &Yard, but: TwinId, inodes: &HashSet<u64>, ctx: &Ctx) -> Result<HashSet<u64>> {
+    let mut shared = HashSet::new();
+    for row in yard.catalog.twins()?.into_iter().filter(|row| row.id != but && row.removed_at.is_none()) {
+        ctx.check()?;
+        match linked_inodes(yard, &row) {
+            Some(linked) => shared.extend(linked.intersection(inodes)),
+            // One that can't tell may share any of them.
+            None => shared.extend(inodes),
+        }
+    }
+    Ok(shared)
+}
+
+/// The inodes of the files that a twin links, by its index; `None` where that can't be told.
+pub(crate) fn linked_inodes(yard: &Yard, row: &TwinRow) -> Option<HashSet<u64>> {
+    let state = yard.store.state(row.state).ok()?;
+    let index = Index::load(&index_path(&yard.folder_of(row)), state.disk, yard.store.pool.inode().ok()?).ok()??;
+    Some(index.rows.iter().filter(|row| row.share == Some(Share::Link)).map(|row| row.ino).collect())
+}
+
+/// Puts right in a twin what its settle found: what was there is in its history by now. The caller holds the twin.
+pub(crate) fn mend_settled(yard: &Yard, row: &TwinRow, mut settled: Settled, ctx: &Ctx) -> Result<Settled> {
+    let mends = std::mem::take(&mut settled.mends);
+    if mends.is_empty() {
+        return Ok(settled);
+    }
+    let bad: HashSet<u64> = mends.leaks.iter().map(|leak| leak.inode).collect();
+    let contents = mends.leaks.iter().map(|leak| leak.right).collect();
+    let lost: HashSet<ContentId> = vouch::heal(yard, &contents, &bad, &[], ctx)?.into_iter().collect();
+    settled.leaks.damaged.extend(stock_with(yard, &lost)?);
+    let mut layer = Vec::new();
+    for leak in mends.leaks.iter().filter(|leak| !leak.alone) {
+        if lost.contains(&leak.right) {
+            settled.leaks.damaged.push(format!("{} of the twin {}", leak.path, row.name));
+            settled.leaks.paths.retain(|path| *path != leak.path.as_str());
+            continue;
+        }
+        layer.push((leak.path.clone(), Some(right_entry(yard, leak)?)));
+    }
+    let what = if layer.is_empty() { What::Outside } else { What::Repaired };
+    for (path, asked) in mends.modes {
+        if let Some(entry) = settled.listing.get(path.as_str())
+            && let Node::File { content, size, .. } = entry.node
+        {
+            let node = Node::File { content, size, executable: asked };
+            layer.push((path, Some(Entry { node, ..entry.clone() })));
+        }
+    }
+    let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+    if !layer.is_empty() {
+        layer.sort_by(|a, b| a.0.cmp(&b.0));
+        layer.dedup_by(|a, b| a.0 == b.0);
+        let next = overlay(&settled.listing, &Layer::new(layer)?)?;
+        settled = change_to(yard, &row, settled, next, what, ctx)?;
+    }
+    tidy_aside(yard, ctx)?;
+    Ok(settled)
+}
+
+/// Changes a twin from how it was settled to another listing, and gives how it is then.
+pub(crate) fn change_to(
+    yard: &Yard,
+    row: &TwinRow,
+    settled: Settled,
+    next: crate::Listing,
+    what: What,
+    ctx: &Ctx,
+) -> Result<Settled> {
+    let start = Start::of(row, &settled);
+    let goal = Goal { state: settled.state.clone(), next, what: Some(what), intent: None };
+    let changed = change::change_twin(yard, &start, goal, ctx)?;
+    let state = crate::store::state::State { disk: changed.next.id(), ..settled.state.clone() };
+    let (listing, rows, looked_at) = (changed.next, changed.rows, changed.looked_at);
+    Ok(Settled { state, listing, rows, looked_at, ..settled })
+}
+
+/// What a twin should have at the path of a leak.
+fn right_entry(yard: &Yard, leak: &Leaked) -> Result<Entry> {
+    if let Some(before) = &leak.before {
+        return Ok(before.clone());
+    }
+    // It was taken down as it is in a settle that was cut off before this.
+    let path = yard.store.pool.path(leak.right);
+    let stat = disk::lstat(&path).at("look at", &path)?;
+    let executable = yard.store.pool.executable_aside(leak.right, leak.inode)?;
+    let node = Node::File { content: leak.right, size: stat.size, executable };
+    Ok(Entry { path: leak.path.clone(), node, mtime: stat.mtime })
+}
+
+/// Has every other twin mend itself that shares files which were written to directly, as far as nobody is at it.
+pub(crate) fn mend_sharers(yard: &Yard, but: Option<&TwinRow>, leaks: &mut Leaks, ctx: &Ctx) -> Result<()> {
+    let rows = yard.catalog.twins()?;
+    for row in rows.iter().filter(|row| row.removed_at.is_none() && but.is_none_or(|but| but.id != row.id)) {
+        if linked_inodes(yard, row).is_some_and(|linked| linked.is_disjoint(&leaks.inodes)) {
+            continue;
+        }
+        match mend_sharer(yard, row, ctx) {
+            Ok(mended) => {
+                leaks.repaired.extend(mended.paths.into_iter().map(|path| (row.name.to_string(), path)));
+                leaks.damaged.extend(mended.damaged);
+            }
+            Err(error @ Error::Cancelled) => return Err(error),
+            Err(error) => leaks.later.push(format!("{} ({error})", row.name)),
+        }
+    }
+    leaks.damaged.sort();
+    leaks.damaged.dedup();
+    tidy_aside(yard, ctx)
+}
+
+fn mend_sharer(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Leaks> {
+    let held = yard.try_hold_twin(row)?;
+    let held = held.ok_or_else(|| Error::Busy { what: "it".into(), holders: Vec::new() })?;
+    Ok(settle::settle_and_mend(yard, row, &held, What::Outside, ctx)?.leaks)
+}
+
+/// Lets files aside go that no twin shares any more.
+pub(crate) fn tidy_aside(yard: &Yard, ctx: &Ctx) -> Result<()> {
+    let aside = yard.store.pool.aside()?;
+    if aside.is_empty() {
+        return Ok(());
+    }
+    let mut needed = HashSet::new();
+    for row in yard.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
+        match linked_inodes(yard, &row) {
+            Some(linked) => needed.extend(linked),
+            None => needed.extend(aside.keys().copied()),
+        }
+    }
+    let _alone = yard.alone(ctx)?;
+    yard.store.pool.tidy_aside(|inode| !needed.contains(&inode))
+}
+
+/// What stock builds lack without those contents.
+fn stock_with(yard: &Yard, lost: &HashSet<ContentId>) -> Result<Vec<String>> {
+    let mut named = Vec::new();
+    if lost.is_empty() {
+        return Ok(named);
+    }
+    for stock in yard.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
+        // A damaged listing is said by a check.
+        let Ok(listing) = yard.store.listing(stock.listing) else { continue };
+        for entry in listing.entries() {
+            if entry.node.content().is_some_and(|content| lost.contains(&content)) {
+                named.push(format!("{} of the stock build {}", entry.path, stock.build));
             }
         }
-        if look.found.leaks.is_empty() {
-            return Ok(mends);
-        }
-        let inodes: HashSet<u64> = look.found.leaks.iter().map(|leak| leak.inode).collect();
-        let shared = self.shared_by_others(row.id, &inodes, ctx)?;
-        let aside = self.store.pool.aside()?;
-        for leak in &look.found.leaks {
-            let before = look.before.get(leak.path.as_str());
-            let before = before.filter(|before| before.node.content() == Some(leak.right)).cloned();
-            // One that is aside already was shared when it was put there: then nobody can say whose it is.
-            let alone = !shared.contains(&leak.inode) && !aside.contains_key(&leak.inode);
-            let (path, inode, right) = (leak.path.clone(), leak.inode, leak.right);
-            mends.leaks.push(Leaked { path, inode, right, before, alone });
-        }
-        for (path, now) in &mut look.found.changed {
-            let own = mends.leaks.iter().any(|leak| leak.alone && leak.path == *path);
-            if let (true, Some(now)) = (own, now) {
-                now.1.share = Some(Share::Own);
-            }
-        }
-        Ok(mends)
     }
-
-    /// Those of the inodes that other twins share, or may share.
-    fn shared_by_others(&self, but: TwinId, inodes: &HashSet<u64>, ctx: &Ctx) -> Result<HashSet<u64>> {
-        let mut shared = HashSet::new();
-        for row in self.catalog.twins()?.into_iter().filter(|row| row.id != but && row.removed_at.is_none()) {
-            ctx.check()?;
-            match self.linked_inodes(&row) {
-                Some(linked) => shared.extend(linked.intersection(inodes)),
-                // One that can't tell may share any of them.
-                None => shared.extend(inodes),
-            }
-        }
-        Ok(shared)
-    }
-
-    /// The inodes of the files that a twin links, by its index; `None` where that can't be told.
-    pub(crate) fn linked_inodes(&self, row: &TwinRow) -> Option<HashSet<u64>> {
-        let state = self.store.state(row.state).ok()?;
-        let index =
-            Index::load(&index_path(&self.folder_of(row)), state.disk, self.store.pool.inode().ok()?).ok()??;
-        Some(index.rows.iter().filter(|row| row.share == Some(Share::Link)).map(|row| row.ino).collect())
-    }
-
-    /// Puts right in a twin what its settle found: what was there is in its history by now. The caller holds the twin.
-    pub(crate) fn mend_settled(&self, row: &TwinRow, mut settled: Settled, ctx: &Ctx) -> Result<Settled> {
-        let mends = std::mem::take(&mut settled.mends);
-        if mends.is_empty() {
-            return Ok(settled);
-        }
-        let bad: HashSet<u64> = mends.leaks.iter().map(|leak| leak.inode).collect();
-        let contents = mends.leaks.iter().map(|leak| leak.right).collect();
-        let lost: HashSet<ContentId> = self.heal(&contents, &bad, &[], ctx)?.into_iter().collect();
-        settled.leaks.damaged.extend(self.stock_with(&lost)?);
-        let mut layer = Vec::new();
-        for leak in mends.leaks.iter().filter(|leak| !leak.alone) {
-            if lost.contains(&leak.right) {
-                settled.leaks.damaged.push(format!("{} of the twin {}", leak.path, row.name));
-                settled.leaks.paths.retain(|path| *path != leak.path.as_str());
-                continue;
-            }
-            layer.push((leak.path.clone(), Some(self.right_entry(leak)?)));
-        }
-        let what = if layer.is_empty() { What::Outside } else { What::Repaired };
-        for (path, asked) in mends.modes {
-            if let Some(entry) = settled.listing.get(path.as_str())
-                && let Node::File { content, size, .. } = entry.node
-            {
-                let node = Node::File { content, size, executable: asked };
-                layer.push((path, Some(Entry { node, ..entry.clone() })));
-            }
-        }
-        let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        if !layer.is_empty() {
-            layer.sort_by(|a, b| a.0.cmp(&b.0));
-            layer.dedup_by(|a, b| a.0 == b.0);
-            let next = overlay(&settled.listing, &Layer::new(layer)?)?;
-            settled = self.change_to(&row, settled, next, what, ctx)?;
-        }
-        self.tidy_aside(ctx)?;
-        Ok(settled)
-    }
-
-    /// Changes a twin from how it was settled to another listing, and gives how it is then.
-    pub(crate) fn change_to(
-        &self,
-        row: &TwinRow,
-        settled: Settled,
-        next: crate::Listing,
-        what: What,
-        ctx: &Ctx,
-    ) -> Result<Settled> {
-        let start = Start::of(row, &settled);
-        let goal = Goal { state: settled.state.clone(), next, what: Some(what), intent: None };
-        let changed = self.change_twin(&start, goal, ctx)?;
-        let state = crate::store::state::State { disk: changed.next.id(), ..settled.state.clone() };
-        let (listing, rows, looked_at) = (changed.next, changed.rows, changed.looked_at);
-        Ok(Settled { state, listing, rows, looked_at, ..settled })
-    }
-
-    /// What a twin should have at the path of a leak.
-    fn right_entry(&self, leak: &Leaked) -> Result<Entry> {
-        if let Some(before) = &leak.before {
-            return Ok(before.clone());
-        }
-        // It was taken down as it is in a settle that was cut off before this.
-        let path = self.store.pool.path(leak.right);
-        let stat = disk::lstat(&path).at("look at", &path)?;
-        let executable = self.store.pool.executable_aside(leak.right, leak.inode)?;
-        let node = Node::File { content: leak.right, size: stat.size, executable };
-        Ok(Entry { path: leak.path.clone(), node, mtime: stat.mtime })
-    }
-
-    /// Has every other twin mend itself that shares files which were written to directly, as far as nobody is at it.
-    pub(crate) fn mend_sharers(&self, but: Option<&TwinRow>, leaks: &mut Leaks, ctx: &Ctx) -> Result<()> {
-        let rows = self.catalog.twins()?;
-        for row in rows.iter().filter(|row| row.removed_at.is_none() && but.is_none_or(|but| but.id != row.id)) {
-            if self.linked_inodes(row).is_some_and(|linked| linked.is_disjoint(&leaks.inodes)) {
-                continue;
-            }
-            match self.mend_sharer(row, ctx) {
-                Ok(mended) => {
-                    leaks.repaired.extend(mended.paths.into_iter().map(|path| (row.name.to_string(), path)));
-                    leaks.damaged.extend(mended.damaged);
-                }
-                Err(error @ Error::Cancelled) => return Err(error),
-                Err(error) => leaks.later.push(format!("{} ({error})", row.name)),
-            }
-        }
-        leaks.damaged.sort();
-        leaks.damaged.dedup();
-        self.tidy_aside(ctx)
-    }
-
-    fn mend_sharer(&self, row: &TwinRow, ctx: &Ctx) -> Result<Leaks> {
-        let held = self.try_hold_twin(row)?;
-        let held = held.ok_or_else(|| Error::Busy { what: "it".into(), holders: Vec::new() })?;
-        Ok(self.settle_and_mend(row, &held, What::Outside, ctx)?.leaks)
-    }
-
-    /// Lets files aside go that no twin shares any more.
-    pub(crate) fn tidy_aside(&self, ctx: &Ctx) -> Result<()> {
-        let aside = self.store.pool.aside()?;
-        if aside.is_empty() {
-            return Ok(());
-        }
-        let mut needed = HashSet::new();
-        for row in self.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
-            match self.linked_inodes(&row) {
-                Some(linked) => needed.extend(linked),
-                None => needed.extend(aside.keys().copied()),
-            }
-        }
-        let _alone = self.alone(ctx)?;
-        self.store.pool.tidy_aside(|inode| !needed.contains(&inode))
-    }
-
-    /// What stock builds lack without those contents.
-    fn stock_with(&self, lost: &HashSet<ContentId>) -> Result<Vec<String>> {
-        let mut named = Vec::new();
-        if lost.is_empty() {
-            return Ok(named);
-        }
-        for stock in self.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
-            // A damaged listing is said by a check.
-            let Ok(listing) = self.store.listing(stock.listing) else { continue };
-            for entry in listing.entries() {
-                if entry.node.content().is_some_and(|content| lost.contains(&content)) {
-                    named.push(format!("{} of the stock build {}", entry.path, stock.build));
-                }
-            }
-        }
-        Ok(named)
-    }
+    Ok(named)
 }

@@ -11,7 +11,10 @@ use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::pool::Ledger;
 use crate::store::state::State;
+use crate::twin::change;
 use crate::twin::change::{Goal, Start};
+use crate::twin::settle;
+use crate::twin::sources;
 
 /// The listing with the markers of the sheet that it doesn't have, and those.
 pub(crate) fn with_markers(listing: Listing, sheet: Option<&Sheet>) -> Result<(Listing, Vec<String>)> {
@@ -37,62 +40,60 @@ fn nothing() -> ContentId {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, serde::Serialize)]
 #[non_exhaustive]
-pub struct MarkersPlan {
+pub struct Plan {
     /// The twin.
     pub twin: TwinName,
     /// Those that it doesn't have.
     pub missing: Vec<String>,
 }
 
-impl Yard {
-    /// Makes sure that the pool has the content of an empty file.
-    pub(crate) fn keep_nothing(&self, op: &OpFolder, ctx: &Ctx) -> Result<()> {
-        let has = self.store.pool.ask(&Ledger::load(&self.store.pool)?, nothing(), false, &mut Vec::new(), ctx)?;
-        if has.is_right() {
-            return Ok(());
-        }
-        // Whoever holds the operation may have contents of its own to stage.
-        let below = OpFolder::below(op, "nothing")?;
-        let path = below.path().join("empty");
-        disk::write(&path, "")?;
-        self.take_from(nothing(), &path, &below, ctx).map(|_| ())
+/// Makes sure that the pool has the content of an empty file.
+pub(crate) fn keep_nothing(yard: &Yard, op: &OpFolder, ctx: &Ctx) -> Result<()> {
+    let has = yard.store.pool.ask(&Ledger::load(&yard.store.pool)?, nothing(), false, &mut Vec::new(), ctx)?;
+    if has.is_right() {
+        return Ok(());
     }
+    // Whoever holds the operation may have contents of its own to stage.
+    let below = OpFolder::below(op, "nothing")?;
+    let path = below.path().join("empty");
+    disk::write(&path, "")?;
+    sources::take_from(yard, nothing(), &path, &below, ctx).map(|_| ())
+}
 
-    /// Looks for the marker files and folders of the title sheet that a twin doesn't have. The twin is settled first.
-    ///
-    /// # Errors
-    /// [`crate::Error::NotFound`], [`crate::Error::Busy`].
-    pub fn plan_markers(&self, name: &TwinName, ctx: &Ctx) -> Result<MarkersPlan> {
-        let row = self.twin_row(name, false)?;
-        let settled = self.settle(&row, ctx)?;
-        let sheet = self.sheet_of(&settled.state.build)?;
-        let (_, missing) = with_markers(settled.listing, sheet.as_ref())?;
-        Ok(MarkersPlan { twin: row.name, missing })
-    }
+/// Looks for the marker files and folders of the title sheet that a twin doesn't have. The twin is settled first.
+///
+/// # Errors
+/// [`crate::Error::NotFound`], [`crate::Error::Busy`].
+pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
+    let row = yard.twin_row(name, false)?;
+    let settled = settle::settle(yard, &row, ctx)?;
+    let sheet = yard.sheet_of(&settled.state.build)?;
+    let (_, missing) = with_markers(settled.listing, sheet.as_ref())?;
+    Ok(Plan { twin: row.name, missing })
+}
 
-    /// Lays the marker files and folders that a twin doesn't have, and says which.
-    ///
-    /// # Errors
-    /// As a restore: [`crate::Error::NotFound`], [`crate::Error::Busy`], [`crate::TwinError::Protected`].
-    pub fn apply_markers(&self, plan: &MarkersPlan, ctx: &Ctx) -> Result<Vec<String>> {
-        let row = self.twin_row(&plan.twin, false)?;
-        let held = self.hold_twin(&row, ctx)?;
-        let settled = self.settle_held(&row, &held, What::Outside, ctx)?;
-        let sheet = self.sheet_of(&settled.state.build)?;
-        let (next, missing) = with_markers(settled.listing.clone(), sheet.as_ref())?;
-        if missing.is_empty() {
-            return Ok(missing);
-        }
-        if row.protected.is_some() {
-            return Err(crate::TwinError::Protected(row.name.to_string()).into());
-        }
-        let op = self.begin(ctx)?;
-        self.keep_nothing(&op, ctx)?;
-        let (laid, _) = with_markers(self.store.listing(settled.state.laid)?, sheet.as_ref())?;
-        let state = State { laid: self.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
-        let row = self.catalog.twin(row.id)?.unwrap_or(row);
-        let start = Start::of(&row, &settled);
-        self.change_twin(&start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;
-        Ok(missing)
+/// Lays the marker files and folders that a twin doesn't have, and says which.
+///
+/// # Errors
+/// As a restore: [`crate::Error::NotFound`], [`crate::Error::Busy`], [`crate::TwinError::Protected`].
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Vec<String>> {
+    let row = yard.twin_row(&plan.twin, false)?;
+    let held = yard.hold_twin(&row, ctx)?;
+    let settled = settle::settle_held(yard, &row, &held, What::Outside, ctx)?;
+    let sheet = yard.sheet_of(&settled.state.build)?;
+    let (next, missing) = with_markers(settled.listing.clone(), sheet.as_ref())?;
+    if missing.is_empty() {
+        return Ok(missing);
     }
+    if row.protected.is_some() {
+        return Err(crate::TwinError::Protected(row.name.to_string()).into());
+    }
+    let op = yard.begin(ctx)?;
+    keep_nothing(yard, &op, ctx)?;
+    let (laid, _) = with_markers(yard.store.listing(settled.state.laid)?, sheet.as_ref())?;
+    let state = State { laid: yard.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
+    let row = yard.catalog.twin(row.id)?.unwrap_or(row);
+    let start = Start::of(&row, &settled);
+    change::change_twin(yard, &start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;
+    Ok(missing)
 }

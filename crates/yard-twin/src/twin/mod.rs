@@ -5,14 +5,14 @@ pub(crate) mod change;
 pub(crate) mod derive;
 pub(crate) mod finish;
 pub(crate) mod leaks;
-pub(crate) mod markers;
+pub mod markers;
 pub(crate) mod planned;
 pub(crate) mod power;
 pub(crate) mod room;
 pub(crate) mod settle;
+pub(crate) mod sources;
 pub(crate) mod vouch;
 
 pub use leaks::Leaks;
-pub use markers::MarkersPlan;
 pub use room::Room;
 pub(crate) use settle::Settled;

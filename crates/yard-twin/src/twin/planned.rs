@@ -18,8 +18,11 @@ use crate::scan::Row;
 use crate::sheet::Sheet;
 use crate::store::pool::hash_unchanged;
 use crate::store::state::State;
+use crate::twin::change;
 use crate::twin::change::{Goal, Start};
 use crate::twin::derive::Deriver;
+use crate::twin::markers;
+use crate::twin::settle;
 use crate::twin::settle::{PlayersOwn, Settled};
 
 /// A twin as it was when a change was planned, and what it is to be.
@@ -76,134 +79,132 @@ impl PlannedChange {
     }
 }
 
-impl Yard {
-    /// A twin that is about to be changed, settled just now.
-    pub(crate) fn settle_for_change(&self, row: TwinRow, ctx: &Ctx) -> Result<(TwinRow, Settled)> {
-        let settled = self.settle(&row, ctx)?;
-        Ok((self.catalog.twin(row.id)?.unwrap_or(row), settled))
-    }
+/// A twin that is about to be changed, settled just now.
+pub(crate) fn settle_for_change(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<(TwinRow, Settled)> {
+    let settled = settle::settle(yard, &row, ctx)?;
+    Ok((yard.catalog.twin(row.id)?.unwrap_or(row), settled))
+}
 
-    /// An error if a draft would change game files of a protected twin, by what it lays or by what it has made.
-    pub(crate) fn check_protected(&self, row: &TwinRow, there: &Listing, draft: &Draft, to: &State) -> Result<()> {
-        if row.protected.is_none() {
-            return Ok(());
-        }
-        let sheet = self.sheet_of(&to.build)?;
-        let own = PlayersOwn(sheet.as_ref());
-        let made = draft.derived.iter().any(|derive| !own.holds(&derive.of.path));
-        if made || own.counts(there, &draft.base).0.total() > 0 {
-            return Err(TwinError::Protected(row.name.to_string()).into());
-        }
-        Ok(())
+/// An error if a draft would change game files of a protected twin, by what it lays or by what it has made.
+pub(crate) fn check_protected(yard: &Yard, row: &TwinRow, there: &Listing, draft: &Draft, to: &State) -> Result<()> {
+    if row.protected.is_none() {
+        return Ok(());
     }
+    let sheet = yard.sheet_of(&to.build)?;
+    let own = PlayersOwn(sheet.as_ref());
+    let made = draft.derived.iter().any(|derive| !own.holds(&derive.of.path));
+    if made || own.counts(there, &draft.base).0.total() > 0 {
+        return Err(TwinError::Protected(row.name.to_string()).into());
+    }
+    Ok(())
+}
 
-    /// What was laid in a twin that was settled.
-    pub(crate) fn laid(&self, settled: &Settled) -> Result<Listing> {
-        // Most often it is the very same one.
-        if settled.state.laid == settled.state.disk {
-            return Ok(settled.listing.clone());
-        }
-        self.store.listing(settled.state.laid)
+/// What was laid in a twin that was settled.
+pub(crate) fn laid(yard: &Yard, settled: &Settled) -> Result<Listing> {
+    // Most often it is the very same one.
+    if settled.state.laid == settled.state.disk {
+        return Ok(settled.listing.clone());
     }
+    yard.store.listing(settled.state.laid)
+}
 
-    /// The sheet of a build's title, for what can't be done without one.
-    pub(crate) fn sheet_needed(&self, build: &BuildRef) -> Result<Sheet> {
-        let name = build.title.to_string();
-        self.sheet_of(build)?.ok_or(Error::NotFound { what: "title sheet", name, known: Vec::new() })
-    }
+/// The sheet of a build's title, for what can't be done without one.
+pub(crate) fn sheet_needed(yard: &Yard, build: &BuildRef) -> Result<Sheet> {
+    let name = build.title.to_string();
+    yard.sheet_of(build)?.ok_or(Error::NotFound { what: "title sheet", name, known: Vec::new() })
+}
 
-    /// Brings a twin to where it aims: contents first, then as [`Yard::change_twin`] does it.
-    ///
-    /// # Errors
-    /// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned.
-    pub(crate) fn apply_planned(&self, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
-        let _held = self.hold_twin(&planned.row, ctx)?;
-        self.apply_planned_held(planned, ctx)
-    }
+/// Brings a twin to where it aims: contents first, then as `change::change_twin` does it.
+///
+/// # Errors
+/// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned.
+pub(crate) fn apply_planned(yard: &Yard, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
+    let _held = yard.hold_twin(&planned.row, ctx)?;
+    apply_planned_held(yard, planned, ctx)
+}
 
-    /// As [`Yard::apply_planned`], by one who holds the twin already.
-    pub(crate) fn apply_planned_held(&self, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
-        let row = self.catalog.twin(planned.row.id)?.unwrap_or_else(|| planned.row.clone());
-        let folder = self.present_folder(&row)?;
-        if row.state != planned.row.state {
-            return Err(TwinError::ChangedMeanwhile { name: row.name.to_string(), path: folder }.into());
-        }
-        let next = self.make(planned, ctx)?;
-        self.check_protected(&row, &planned.there, &next.clone().into(), &planned.to)?;
-        let before = self.catalog.newest_change(row.id)?;
-        let same = planned.there.is(&next) || planned.there == next;
-        if same && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {
-            return Ok(AppliedChange { before, ..AppliedChange::default() });
-        }
-        if let Some(laid) = &planned.laid {
-            let op = self.begin(ctx)?;
-            self.store.put_listing(laid, None, &op)?;
-            if laid.entries().iter().any(|entry| entry.node.size() == 0) {
-                self.keep_nothing(&op, ctx)?;
-            }
-        }
-        let start = Start {
-            row: &row,
-            state: &planned.from,
-            there: &planned.there,
-            rows: &planned.rows,
-            looked_at: planned.looked_at,
-        };
-        let goal = Goal { state: planned.to.clone(), next, what: Some(planned.what.clone()), intent: None };
-        let changed = self.change_twin(&start, goal, ctx)?;
-        Ok(AppliedChange {
-            number: changed.number,
-            before,
-            late: changed.late.iter().map(ToString::to_string).collect(),
-            set_aside: changed.set_aside,
-        })
+/// As [`apply_planned`], by one who holds the twin already.
+pub(crate) fn apply_planned_held(yard: &Yard, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
+    let row = yard.catalog.twin(planned.row.id)?.unwrap_or_else(|| planned.row.clone());
+    let folder = settle::present_folder(yard, &row)?;
+    if row.state != planned.row.state {
+        return Err(TwinError::ChangedMeanwhile { name: row.name.to_string(), path: folder }.into());
     }
+    let next = make(yard, planned, ctx)?;
+    check_protected(yard, &row, &planned.there, &next.clone().into(), &planned.to)?;
+    let before = yard.catalog.newest_change(row.id)?;
+    let same = planned.there.is(&next) || planned.there == next;
+    if same && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {
+        return Ok(AppliedChange { before, ..AppliedChange::default() });
+    }
+    if let Some(laid) = &planned.laid {
+        let op = yard.begin(ctx)?;
+        yard.store.put_listing(laid, None, &op)?;
+        if laid.entries().iter().any(|entry| entry.node.size() == 0) {
+            markers::keep_nothing(yard, &op, ctx)?;
+        }
+    }
+    let start = Start {
+        row: &row,
+        state: &planned.from,
+        there: &planned.there,
+        rows: &planned.rows,
+        looked_at: planned.looked_at,
+    };
+    let goal = Goal { state: planned.to.clone(), next, what: Some(planned.what.clone()), intent: None };
+    let changed = change::change_twin(yard, &start, goal, ctx)?;
+    Ok(AppliedChange {
+        number: changed.number,
+        before,
+        late: changed.late.iter().map(ToString::to_string).collect(),
+        set_aside: changed.set_aside,
+    })
+}
 
-    /// Sees to it that the pool has all that an aim needs, and gives the listing that comes of it.
-    fn make(&self, planned: &PlannedChange, ctx: &Ctx) -> Result<Listing> {
-        if planned.fetch.is_empty() && planned.draft.derived.is_empty() {
-            return Ok(planned.draft.base.clone());
-        }
-        let op = self.begin(ctx)?;
-        let deriver = Deriver::new(self, &op, false)?;
-        let mut buffer = vec![0; disk::BUFFER];
-        let mut archives = HashMap::new();
-        for fetch in &planned.fetch {
-            if fetch_one(fetch, &mut archives, &deriver, op.path(), &mut buffer, ctx)? != fetch.content {
-                return Err(IntakeError::Changed(fetch.path.clone()).into());
-            }
-        }
-        let next = realise(planned.draft.clone(), &deriver, ctx)?;
-        deriver.keep(ctx)?;
-        Ok(next)
+/// Sees to it that the pool has all that an aim needs, and gives the listing that comes of it.
+fn make(yard: &Yard, planned: &PlannedChange, ctx: &Ctx) -> Result<Listing> {
+    if planned.fetch.is_empty() && planned.draft.derived.is_empty() {
+        return Ok(planned.draft.base.clone());
     }
+    let op = yard.begin(ctx)?;
+    let deriver = Deriver::new(yard, &op, false)?;
+    let mut buffer = vec![0; disk::BUFFER];
+    let mut archives = HashMap::new();
+    for fetch in &planned.fetch {
+        if fetch_one(fetch, &mut archives, &deriver, op.path(), &mut buffer, ctx)? != fetch.content {
+            return Err(IntakeError::Changed(fetch.path.clone()).into());
+        }
+    }
+    let next = realise(planned.draft.clone(), &deriver, ctx)?;
+    deriver.keep(ctx)?;
+    Ok(next)
+}
 
-    /// Reads files in a twin's folder, and says how many are there as they should be, with how many bytes.
-    ///
-    /// # Errors
-    /// [`TwinError::NotVerified`] if any is not.
-    pub(crate) fn verify<'a>(
-        &self,
-        row: &TwinRow,
-        entries: impl Iterator<Item = &'a Entry>,
-        ctx: &Ctx,
-    ) -> Result<(u64, u64)> {
-        let folder = self.folder_of(row);
-        let (mut verified, mut bytes, mut wrong) = (0, 0, Vec::new());
-        let mut buffer = vec![0; disk::BUFFER];
-        for entry in entries {
-            ctx.check()?;
-            if is_there(entry, &folder, &mut buffer, ctx)? {
-                (verified, bytes) = (verified + 1, bytes + entry.node.size());
-            } else {
-                wrong.push(entry.path.to_string());
-            }
+/// Reads files in a twin's folder, and says how many are there as they should be, with how many bytes.
+///
+/// # Errors
+/// [`TwinError::NotVerified`] if any is not.
+pub(crate) fn verify<'a>(
+    yard: &Yard,
+    row: &TwinRow,
+    entries: impl Iterator<Item = &'a Entry>,
+    ctx: &Ctx,
+) -> Result<(u64, u64)> {
+    let folder = yard.folder_of(row);
+    let (mut verified, mut bytes, mut wrong) = (0, 0, Vec::new());
+    let mut buffer = vec![0; disk::BUFFER];
+    for entry in entries {
+        ctx.check()?;
+        if is_there(entry, &folder, &mut buffer, ctx)? {
+            (verified, bytes) = (verified + 1, bytes + entry.node.size());
+        } else {
+            wrong.push(entry.path.to_string());
         }
-        if wrong.is_empty() {
-            return Ok((verified, bytes));
-        }
-        Err(TwinError::NotVerified { name: row.name.to_string(), paths: wrong }.into())
     }
+    if wrong.is_empty() {
+        return Ok((verified, bytes));
+    }
+    Err(TwinError::NotVerified { name: row.name.to_string(), paths: wrong }.into())
 }
 
 /// Takes a content from outside into the pool.

@@ -24,53 +24,51 @@ pub struct Room {
 /// Smaller files are taken by their size.
 const MAY_HAVE_HOLES: u64 = 4 << 20;
 
-impl Yard {
-    /// The room that something needs which takes so many bytes.
-    pub(crate) fn room(&self, needs: u64) -> Result<Room> {
-        let stat = rustix::fs::statvfs(self.root()).at("look at", self.root())?;
-        Ok(Room { needs, free: stat.f_bavail.saturating_mul(stat.f_frsize) })
-    }
+/// The room that something needs which takes so many bytes.
+pub(crate) fn room(yard: &Yard, needs: u64) -> Result<Room> {
+    let stat = rustix::fs::statvfs(yard.root()).at("look at", yard.root())?;
+    Ok(Room { needs, free: stat.f_bavail.saturating_mul(stat.f_frsize) })
+}
 
-    /// The room that it takes to make a folder with one listing into one with another.
-    pub(crate) fn room_between(
-        &self,
-        there: &Listing,
-        next: &Listing,
-        (sharing, build): (Sharing, &BuildRef),
-        ctx: &Ctx,
-    ) -> Result<Room> {
-        let sheet = self.sheet_of(build)?;
-        let nothing = PathSet::default();
-        let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
-        let op = self.begin(ctx)?;
-        let policy = Policy::new(sharing, Facts::probe(op.path())?, next, written);
-        let steps = steps(there, next);
-        let coming = steps.iter().filter(|step| step.comes()).filter_map(|step| next.get(step.path.as_str()));
-        self.room(self.taken_by(coming.map(|entry| (entry, policy.way(entry)))))
-    }
+/// The room that it takes to make a folder with one listing into one with another.
+pub(crate) fn room_between(
+    yard: &Yard,
+    there: &Listing,
+    next: &Listing,
+    (sharing, build): (Sharing, &BuildRef),
+    ctx: &Ctx,
+) -> Result<Room> {
+    let sheet = yard.sheet_of(build)?;
+    let nothing = PathSet::default();
+    let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
+    let op = yard.begin(ctx)?;
+    let policy = Policy::new(sharing, Facts::probe(op.path())?, next, written);
+    let steps = steps(there, next);
+    let coming = steps.iter().filter(|step| step.comes()).filter_map(|step| next.get(step.path.as_str()));
+    room(yard, taken_by(yard, coming.map(|entry| (entry, policy.way(entry)))))
+}
 
-    /// Bytes on disk that entries take which are laid, each in its way: those of copies.
-    pub(crate) fn taken_by<'a>(&self, entries: impl Iterator<Item = (&'a Entry, Share)>) -> u64 {
-        let copied = entries.filter(|(entry, way)| matches!(entry.node, Node::File { .. }) && *way == Share::Copy);
-        copied.map(|(entry, _)| self.size_on_disk(entry)).sum()
-    }
+/// Bytes on disk that entries take which are laid, each in its way: those of copies.
+pub(crate) fn taken_by<'a>(yard: &Yard, entries: impl Iterator<Item = (&'a Entry, Share)>) -> u64 {
+    let copied = entries.filter(|(entry, way)| matches!(entry.node, Node::File { .. }) && *way == Share::Copy);
+    copied.map(|(entry, _)| size_on_disk(yard, entry)).sum()
+}
 
-    /// A file with holes takes less than its size.
-    fn size_on_disk(&self, entry: &Entry) -> u64 {
-        let size = entry.node.size();
-        if size < MAY_HAVE_HOLES {
-            return size;
-        }
-        let pooled = entry.node.content().and_then(|content| disk::lstat(&self.store.pool.path(content)).ok());
-        pooled.map_or(size, |stat| stat.allocated.min(size))
+/// A file with holes takes less than its size.
+fn size_on_disk(yard: &Yard, entry: &Entry) -> u64 {
+    let size = entry.node.size();
+    if size < MAY_HAVE_HOLES {
+        return size;
     }
+    let pooled = entry.node.content().and_then(|content| disk::lstat(&yard.store.pool.path(content)).ok());
+    pooled.map_or(size, |stat| stat.allocated.min(size))
+}
 
-    /// An error if there is less room than entries take which are to be laid, each in its way.
-    pub(crate) fn check_room<'a>(&self, entries: impl Iterator<Item = (&'a Entry, Share)>) -> Result<()> {
-        let Room { needs, free } = self.room(self.taken_by(entries))?;
-        if needs > free {
-            return Err(Error::NoRoom { path: self.root().into(), needs, free });
-        }
-        Ok(())
+/// An error if there is less room than entries take which are to be laid, each in its way.
+pub(crate) fn check_room<'a>(yard: &Yard, entries: impl Iterator<Item = (&'a Entry, Share)>) -> Result<()> {
+    let Room { needs, free } = room(yard, taken_by(yard, entries))?;
+    if needs > free {
+        return Err(Error::NoRoom { path: yard.root().into(), needs, free });
     }
+    Ok(())
 }

@@ -18,12 +18,16 @@ use crate::listing::{Listing, Node, diff};
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Found, Index, Lifted, Observer, Row, settle_folder};
+use crate::scan::{Doubt, Found, Index, Lifted, Observer, Row, index_path, settle_folder};
 use crate::sheet::Sheet;
 use crate::store::pool::{Ledger, Putter, Share};
 use crate::store::state::State;
+use crate::twin::after_run;
 use crate::twin::after_run::pending;
+use crate::twin::finish;
+use crate::twin::leaks;
 use crate::twin::leaks::{Leaks, Mends};
+use crate::twin::power;
 use crate::yard::folder_id;
 
 /// A twin as it is now.
@@ -113,277 +117,268 @@ impl PlayersOwn<'_> {
     }
 }
 
-impl Yard {
-    /// Takes in what changed in a twin; refuses at once where it runs, and waits a while where another
-    /// command is at it.
-    pub(crate) fn settle(&self, row: &TwinRow, ctx: &Ctx) -> Result<Settled> {
-        let held = self.hold_twin(row, ctx)?;
-        self.settle_held(row, &held, What::Outside, ctx)
-    }
+/// Takes in what changed in a twin; refuses at once where it runs, and waits a while where another
+/// command is at it.
+pub(crate) fn settle(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Settled> {
+    let held = yard.hold_twin(row, ctx)?;
+    settle_held(yard, row, &held, What::Outside, ctx)
+}
 
-    /// As [`Yard::settle`], by one who holds the twin already, and knows `what` has changed it.
-    ///
-    /// The layer of a run that nobody saw end is taken in first.
-    pub(crate) fn settle_held(&self, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
-        let folder = self.present_folder(row)?;
-        match pending(&folder)? {
-            None => self.settle_and_repair(row, held, what, ctx),
-            Some(layer) => self.settle_cut_off(row, held, what, &layer, ctx),
+/// As [`settle`], by one who holds the twin already, and knows `what` has changed it.
+///
+/// The layer of a run that nobody saw end is taken in first.
+pub(crate) fn settle_held(yard: &Yard, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
+    let folder = present_folder(yard, row)?;
+    match pending(&folder)? {
+        None => settle_and_repair(yard, row, held, what, ctx),
+        Some(layer) => after_run::settle_cut_off(yard, row, held, what, &layer, ctx),
+    }
+}
+
+/// As [`settle_held`], with a layer left as it is. Other twins that share what was written to directly mend
+/// themselves at once, where nobody is at them.
+pub(crate) fn settle_and_repair(yard: &Yard, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
+    let mut settled = settle_and_mend(yard, row, held, what, ctx)?;
+    if !settled.leaks.inodes.is_empty() {
+        leaks::mend_sharers(yard, Some(row), &mut settled.leaks, ctx)?;
+    }
+    Ok(settled)
+}
+
+/// As [`settle_and_repair`], for this twin alone.
+pub(crate) fn settle_and_mend(yard: &Yard, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
+    let settled = settle_without_repair(yard, row, held, what, Doubt::Nothing, ctx)?;
+    leaks::mend_settled(yard, row, settled, ctx)
+}
+
+/// Takes in what changed, with what is to be put right still as it is. Files on which doubt falls are read.
+pub(crate) fn settle_without_repair(
+    yard: &Yard,
+    row: &TwinRow,
+    held: &HeldTwin,
+    what: What,
+    doubt: Doubt<'_>,
+    ctx: &Ctx,
+) -> Result<Settled> {
+    finish::finish_change(yard, row, held, ctx)?;
+    power::check_after_power_loss(yard, row, ctx)?;
+    // Another command may have settled it since the row was read.
+    let row = &yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+    let folder = present_folder(yard, row)?;
+    let op = yard.begin(ctx)?;
+    let putter = Putter::new(&yard.store.pool, op.path(), HashSet::new())?;
+    let mut look = look_only(yard, row, &folder, &op, Some(&putter), doubt, ctx)?;
+    let mends = leaks::judge(yard, row, &mut look, ctx)?;
+    let state = &look.state;
+    let profile = profile::text(&folder.join("profile.toml"))?;
+    let now = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
+    let (game, own) = PlayersOwn(look.sheet.as_ref()).counts_at(&look.before, now);
+    let unchanged = look.found.changed.is_empty();
+    let what = match what {
+        What::Outside if unchanged => What::Settings,
+        What::Outside if look.found.changed.iter().all(|(path, _)| mends.has_leak(path)) => What::WrittenDirectly,
+        what => what,
+    };
+    // Much that changed is no difference to keep.
+    let few = look.found.changed.len() * 10 < look.before.entries().len();
+    let layer = if few && !unchanged { Some(look.found.layer()?) } else { None };
+    let (listing, rows) = look.found.merged(look.before, look.rows)?;
+    let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
+    let change = NewChange { what, game, own, label: None, state: row.state };
+    let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
+    let number = take_in(yard, row, pooled, &op, ctx, || {
+        if next == *state {
+            return Ok(None);
+        }
+        yard.store.put_listing(&listing, layer.as_ref().map(|layer| (state.disk, layer)), &op)?;
+        Ok(Some(NewChange { state: yard.store.put_state(&next, &op)?, ..change }))
+    })?;
+    let mut not_taken = look.found.not_taken;
+    not_taken.extend(forbidden_links(yard, &folder, &listing));
+    let looked_at = look.found.looked_at;
+    let index = Index { listing: next.disk, pool: look.pool_inode, looked_at, rows };
+    if look.stale_index || !unchanged || !look.found.refreshed.is_empty() {
+        index.save(&index_path(&folder), &op.path().join("index"))?;
+    }
+    let mut leaks = mends.leaks();
+    leaks.number = number.filter(|_| !leaks.paths.is_empty());
+    let (state, rows) = (next, index.rows);
+    Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped: Vec::new() })
+}
+
+/// Publishes what a settle has staged and commits what came of it, under one hold of the yard: so that whatever the new
+/// state names is there, and stays. Gives the number of the new line of the history.
+fn take_in<'a>(
+    yard: &Yard,
+    row: &TwinRow,
+    pooled: Pooled<'_>,
+    op: &OpFolder,
+    ctx: &Ctx,
+    change: impl FnOnce() -> Result<Option<NewChange<'a>>>,
+) -> Result<Option<u32>> {
+    let Pooled { putter, lifted, mends } = pooled;
+    let asked = putter.ledger();
+    if putter.is_idle() && lifted.is_empty() && mends.is_empty() && !asked.is_changed() {
+        // Nothing but the twin's own record may have to be written.
+        return commit_settled(yard, row, change()?);
+    }
+    putter.sync()?;
+    let _alone = yard.alone(ctx)?;
+    let ledger = Ledger::load(&yard.store.pool)?;
+    for leak in &mends.leaks {
+        if leak.alone {
+            // Its bytes are the twin's own from now on.
+            yard.store.pool.let_go(&ledger, leak.right, leak.inode)?;
+        } else {
+            yard.store.pool.set_aside(&ledger, leak.right, leak.inode)?;
         }
     }
-
-    /// As [`Yard::settle_held`], with a layer left as it is. Other twins that share what was written to directly mend
-    /// themselves at once, where nobody is at them.
-    pub(crate) fn settle_and_repair(&self, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
-        let mut settled = self.settle_and_mend(row, held, what, ctx)?;
-        if !settled.leaks.inodes.is_empty() {
-            self.mend_sharers(Some(row), &mut settled.leaks, ctx)?;
-        }
-        Ok(settled)
-    }
-
-    /// As [`Yard::settle_and_repair`], for this twin alone.
-    pub(crate) fn settle_and_mend(&self, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
-        let settled = self.settle_without_repair(row, held, what, Doubt::Nothing, ctx)?;
-        self.mend_settled(row, settled, ctx)
-    }
-
-    /// Takes in what changed, with what is to be put right still as it is. Files on which doubt falls are read.
-    pub(crate) fn settle_without_repair(
-        &self,
-        row: &TwinRow,
-        held: &HeldTwin,
-        what: What,
-        doubt: Doubt<'_>,
-        ctx: &Ctx,
-    ) -> Result<Settled> {
-        self.finish_change(row, held, ctx)?;
-        self.check_after_power_loss(row, ctx)?;
-        // Another command may have settled it since the row was read.
-        let row = &self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        let folder = self.present_folder(row)?;
-        let op = self.begin(ctx)?;
-        let putter = Putter::new(&self.store.pool, op.path(), HashSet::new())?;
-        let mut look = self.look_only(row, &folder, &op, Some(&putter), doubt, ctx)?;
-        let mends = self.judge(row, &mut look, ctx)?;
-        let state = &look.state;
-        let profile = profile::text(&folder.join("profile.toml"))?;
-        let now = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
-        let (game, own) = PlayersOwn(look.sheet.as_ref()).counts_at(&look.before, now);
-        let unchanged = look.found.changed.is_empty();
-        let what = match what {
-            What::Outside if unchanged => What::Settings,
-            What::Outside if look.found.changed.iter().all(|(path, _)| mends.has_leak(path)) => What::WrittenDirectly,
-            what => what,
-        };
-        // Much that changed is no difference to keep.
-        let few = look.found.changed.len() * 10 < look.before.entries().len();
-        let layer = if few && !unchanged { Some(look.found.layer()?) } else { None };
-        let (listing, rows) = look.found.merged(look.before, look.rows)?;
-        let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
-        let change = NewChange { what, game, own, label: None, state: row.state };
-        let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
-        let number = self.take_in(row, pooled, &op, ctx, || {
-            if next == *state {
-                return Ok(None);
-            }
-            self.store.put_listing(&listing, layer.as_ref().map(|layer| (state.disk, layer)), &op)?;
-            Ok(Some(NewChange { state: self.store.put_state(&next, &op)?, ..change }))
-        })?;
-        let mut not_taken = look.found.not_taken;
-        not_taken.extend(self.forbidden_links(&folder, &listing));
-        let looked_at = look.found.looked_at;
-        let index = Index { listing: next.disk, pool: look.pool_inode, looked_at, rows };
-        if look.stale_index || !unchanged || !look.found.refreshed.is_empty() {
-            index.save(&index_path(&folder), &op.path().join("index"))?;
-        }
-        let mut leaks = mends.leaks();
-        leaks.number = number.filter(|_| !leaks.paths.is_empty());
-        let (state, rows) = (next, index.rows);
-        Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped: Vec::new() })
-    }
-
-    /// Publishes what a settle has staged and commits what came of it, under one hold of the yard: so that whatever the new
-    /// state names is there, and stays. Gives the number of the new line of the history.
-    fn take_in<'a>(
-        &self,
-        row: &TwinRow,
-        pooled: Pooled<'_>,
-        op: &OpFolder,
-        ctx: &Ctx,
-        change: impl FnOnce() -> Result<Option<NewChange<'a>>>,
-    ) -> Result<Option<u32>> {
-        let Pooled { putter, lifted, mends } = pooled;
-        let asked = putter.ledger();
-        if putter.is_idle() && lifted.is_empty() && mends.is_empty() && !asked.is_changed() {
-            // Nothing but the twin's own record may have to be written.
-            return self.commit_settled(row, change()?);
-        }
-        putter.sync()?;
-        let _alone = self.alone(ctx)?;
-        let ledger = Ledger::load(&self.store.pool)?;
-        for leak in &mends.leaks {
-            if leak.alone {
-                // Its bytes are the twin's own from now on.
-                self.store.pool.let_go(&ledger, leak.right, leak.inode)?;
-            } else {
-                self.store.pool.set_aside(&ledger, leak.right, leak.inode)?;
-            }
-        }
-        putter.publish(&ledger, ctx)?;
-        for Lifted { content, read, .. } in lifted {
-            if let Some(path) = self.store.pool.file_with(*content, read.ino)? {
-                self.store.pool.guard(&ledger, *content, &path, read)?;
-            }
-        }
-        let number = self.commit_settled(row, change()?);
-        ledger.save(op.path())?;
-        number
-    }
-
-    fn commit_settled(&self, row: &TwinRow, change: Option<NewChange<'_>>) -> Result<Option<u32>> {
-        let Some(change) = change else { return Ok(None) };
-        let mut number = None;
-        self.catalog.together(|| {
-            number = Some(self.catalog.add_change(row.id, &change)?);
-            Ok(())
-        })?;
-        Ok(number)
-    }
-
-    /// Finishes what a command or a run that died has left half done in a twin, and takes nothing else in.
-    pub(crate) fn make_whole(&self, row: &TwinRow, held: &HeldTwin, ctx: &Ctx) -> Result<()> {
-        if pending(&self.present_folder(row)?)?.is_some() {
-            return self.settle_held(row, held, What::Outside, ctx).map(|_| ());
-        }
-        self.finish_change(row, held, ctx)?;
-        self.check_after_power_loss(row, ctx)
-    }
-
-    /// Looks at a twin's folder and puts what is new into the pool; its state stays as it is, and so does what is wrong.
-    pub(crate) fn look(&self, row: &TwinRow, folder: &Path, op: &OpFolder, ctx: &Ctx) -> Result<Look> {
-        let putter = Putter::new(&self.store.pool, op.path(), HashSet::new())?;
-        let look = self.look_only(row, folder, op, Some(&putter), Doubt::Nothing, ctx)?;
-        let pooled = Pooled { putter, lifted: &[], mends: &Mends::default() };
-        self.take_in(row, pooled, op, ctx, || Ok(None))?;
-        Ok(look)
-    }
-
-    /// As [`Yard::look`], and changes nothing: what is new is only staged, where there is a putter.
-    pub(crate) fn look_only(
-        &self,
-        row: &TwinRow,
-        folder: &Path,
-        op: &OpFolder,
-        putter: Option<&Putter<'_>>,
-        doubt: Doubt<'_>,
-        ctx: &Ctx,
-    ) -> Result<Look> {
-        let state = self.store.state(row.state)?;
-        let pool_inode = self.store.pool.inode()?;
-        // Both are large, and neither needs the other.
-        let (before, index) = std::thread::scope(|scope| {
-            let index = scope.spawn(|| Index::load(&index_path(folder), state.disk, pool_inode));
-            let before = self.store.listing(state.disk);
-            (before, index.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-        });
-        let before = before?;
-        let index = index?.filter(|index| index.fits(before.entries().len()));
-        let sheet = self.sheet_of(&state.build)?;
-        let clock = FsClock::new(op.path())?;
-        let ledger =
-            putter.map_or_else(|| Ledger::load(&self.store.pool).map(Arc::new), |putter| Ok(putter.ledger()))?;
-        let aside = self.store.pool.aside()?;
-        let again = self.ledger_again(ctx);
-        let observer = Observer {
-            folder,
-            last: &before,
-            index: index.as_ref(),
-            ledger: &ledger,
-            ledger_again: &again,
-            aside: &aside,
-            trusts_inodes: disk::trusts_inodes(op.path()),
-            unseen_for: disk::unseen_for(op.path()),
-            sheet: sheet.as_ref(),
-            pool: &self.store.pool,
-            putter,
-            doubt,
-            clock: &clock,
-            keeps_modes: disk::keeps_modes(op.path())?,
-        };
-        let found = settle_folder(&observer, ctx)?;
-        tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");
-        let stale_index = index.is_none();
-        let rows = index.map(|index| index.rows).unwrap_or_default();
-        Ok(Look { state, before, rows, stale_index, pool_inode, sheet, found })
-    }
-
-    /// Reads the ledger once nobody links or unlinks just now, for threads that look at files.
-    pub(crate) fn ledger_again<'a>(&'a self, ctx: &'a Ctx) -> impl Fn() -> Result<(Held, Ledger)> + Sync + use<'a> {
-        let (pool, lock) = (&self.store.pool, self.lock_path());
-        move || {
-            let held = lock::take(&lock, Mode::Shared, "the yard", ctx)?;
-            Ok((held, Ledger::load(pool)?))
+    putter.publish(&ledger, ctx)?;
+    for Lifted { content, read, .. } in lifted {
+        if let Some(path) = yard.store.pool.file_with(*content, read.ino)? {
+            yard.store.pool.guard(&ledger, *content, &path, read)?;
         }
     }
+    let number = commit_settled(yard, row, change()?);
+    ledger.save(op.path())?;
+    number
+}
 
-    /// The index of the twin in a folder, if there is one for its state's listing, which has so many entries.
-    pub(crate) fn index(&self, folder: &Path, state: &State, entries: usize) -> Result<Option<Index>> {
-        let index = Index::load(&index_path(folder), state.disk, self.store.pool.inode()?)?;
-        Ok(index.filter(|index| index.fits(entries)))
+fn commit_settled(yard: &Yard, row: &TwinRow, change: Option<NewChange<'_>>) -> Result<Option<u32>> {
+    let Some(change) = change else { return Ok(None) };
+    let mut number = None;
+    yard.catalog.together(|| {
+        number = Some(yard.catalog.add_change(row.id, &change)?);
+        Ok(())
+    })?;
+    Ok(number)
+}
+
+/// Finishes what a command or a run that died has left half done in a twin, and takes nothing else in.
+pub(crate) fn make_whole(yard: &Yard, row: &TwinRow, held: &HeldTwin, ctx: &Ctx) -> Result<()> {
+    if pending(&present_folder(yard, row)?)?.is_some() {
+        return settle_held(yard, row, held, What::Outside, ctx).map(|_| ());
     }
+    finish::finish_change(yard, row, held, ctx)?;
+    power::check_after_power_loss(yard, row, ctx)
+}
 
-    /// The twin's folder, if it is there and the twin's.
-    ///
-    /// # Errors
-    /// [`TwinError::FolderMissing`], [`TwinError::NotItsFolder`], [`crate::Error::Io`] if that can't be told.
-    pub(crate) fn present_folder(&self, row: &TwinRow) -> Result<PathBuf> {
-        let folder = self.folder_of(row);
-        let id = folder_id(&folder)?;
-        let game = folder.join("game");
-        let kind = match disk::lstat(&game) {
-            Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => None,
-            stat => Some(FileType::from_raw_mode(stat.at("look at", &game)?.mode)),
-        };
-        let name = row.name.to_string();
-        let why = match (id, kind) {
-            (Some(id), Some(FileType::Directory)) if id == row.id => return Ok(folder),
-            (Some(id), _) if id != row.id => "it is another twin's",
-            (_, Some(FileType::Symlink)) => "its game is a symlink; a twin's game is a folder of its own",
-            (Some(_), _) => "it has no game folder",
-            (None, _) => {
-                let elsewhere = self.elsewhere(row, &folder)?;
-                return Err(TwinError::FolderMissing { name, folder, found: elsewhere }.into());
-            }
-        };
-        Err(TwinError::NotItsFolder { name, folder, why }.into())
+/// Looks at a twin's folder and puts what is new into the pool; its state stays as it is, and so does what is wrong.
+pub(crate) fn look(yard: &Yard, row: &TwinRow, folder: &Path, op: &OpFolder, ctx: &Ctx) -> Result<Look> {
+    let putter = Putter::new(&yard.store.pool, op.path(), HashSet::new())?;
+    let look = look_only(yard, row, folder, op, Some(&putter), Doubt::Nothing, ctx)?;
+    let pooled = Pooled { putter, lifted: &[], mends: &Mends::default() };
+    take_in(yard, row, pooled, op, ctx, || Ok(None))?;
+    Ok(look)
+}
+
+/// As [`look`], and changes nothing: what is new is only staged, where there is a putter.
+pub(crate) fn look_only(
+    yard: &Yard,
+    row: &TwinRow,
+    folder: &Path,
+    op: &OpFolder,
+    putter: Option<&Putter<'_>>,
+    doubt: Doubt<'_>,
+    ctx: &Ctx,
+) -> Result<Look> {
+    let state = yard.store.state(row.state)?;
+    let pool_inode = yard.store.pool.inode()?;
+    // Both are large, and neither needs the other.
+    let (before, index) = std::thread::scope(|scope| {
+        let index = scope.spawn(|| Index::load(&index_path(folder), state.disk, pool_inode));
+        let before = yard.store.listing(state.disk);
+        (before, index.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    });
+    let before = before?;
+    let index = index?.filter(|index| index.fits(before.entries().len()));
+    let sheet = yard.sheet_of(&state.build)?;
+    let clock = FsClock::new(op.path())?;
+    let ledger = putter.map_or_else(|| Ledger::load(&yard.store.pool).map(Arc::new), |putter| Ok(putter.ledger()))?;
+    let aside = yard.store.pool.aside()?;
+    let again = ledger_again(yard, ctx);
+    let observer = Observer {
+        folder,
+        last: &before,
+        index: index.as_ref(),
+        ledger: &ledger,
+        ledger_again: &again,
+        aside: &aside,
+        trusts_inodes: disk::trusts_inodes(op.path()),
+        unseen_for: disk::unseen_for(op.path()),
+        sheet: sheet.as_ref(),
+        pool: &yard.store.pool,
+        putter,
+        doubt,
+        clock: &clock,
+        keeps_modes: disk::keeps_modes(op.path())?,
+    };
+    let found = settle_folder(&observer, ctx)?;
+    tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");
+    let stale_index = index.is_none();
+    let rows = index.map(|index| index.rows).unwrap_or_default();
+    Ok(Look { state, before, rows, stale_index, pool_inode, sheet, found })
+}
+
+/// Reads the ledger once nobody links or unlinks just now, for threads that look at files.
+pub(crate) fn ledger_again<'a>(yard: &'a Yard, ctx: &'a Ctx) -> impl Fn() -> Result<(Held, Ledger)> + Sync + use<'a> {
+    let (pool, lock) = (&yard.store.pool, yard.lock_path());
+    move || {
+        let held = lock::take(&lock, Mode::Shared, "the yard", ctx)?;
+        Ok((held, Ledger::load(pool)?))
     }
+}
 
-    /// Where a twin's folder is, if it was renamed by hand.
-    fn elsewhere(&self, row: &TwinRow, folder: &Path) -> Result<Option<PathBuf>> {
-        for base in [self.twins_folder(), self.removed_folder()] {
-            for entry in std::fs::read_dir(&base).at("list", &base)? {
-                let path = entry.at("list", &base)?.path();
-                // One that can't be looked into can't be known for it.
-                if path != folder && folder_id(&path).is_ok_and(|id| id == Some(row.id)) {
-                    return Ok(Some(path));
-                }
+/// The twin's folder, if it is there and the twin's.
+///
+/// # Errors
+/// [`TwinError::FolderMissing`], [`TwinError::NotItsFolder`], [`crate::Error::Io`] if that can't be told.
+pub(crate) fn present_folder(yard: &Yard, row: &TwinRow) -> Result<PathBuf> {
+    let folder = yard.folder_of(row);
+    let id = folder_id(&folder)?;
+    let game = folder.join("game");
+    let kind = match disk::lstat(&game) {
+        Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => None,
+        stat => Some(FileType::from_raw_mode(stat.at("look at", &game)?.mode)),
+    };
+    let name = row.name.to_string();
+    let why = match (id, kind) {
+        (Some(id), Some(FileType::Directory)) if id == row.id => return Ok(folder),
+        (Some(id), _) if id != row.id => "it is another twin's",
+        (_, Some(FileType::Symlink)) => "its game is a symlink; a twin's game is a folder of its own",
+        (Some(_), _) => "it has no game folder",
+        (None, _) => {
+            let elsewhere = elsewhere(yard, row, &folder)?;
+            return Err(TwinError::FolderMissing { name, folder, found: elsewhere }.into());
+        }
+    };
+    Err(TwinError::NotItsFolder { name, folder, why }.into())
+}
+
+/// Where a twin's folder is, if it was renamed by hand.
+fn elsewhere(yard: &Yard, row: &TwinRow, folder: &Path) -> Result<Option<PathBuf>> {
+    for base in [yard.twins_folder(), yard.removed_folder()] {
+        for entry in std::fs::read_dir(&base).at("list", &base)? {
+            let path = entry.at("list", &base)?.path();
+            // One that can't be looked into can't be known for it.
+            if path != folder && folder_id(&path).is_ok_and(|id| id == Some(row.id)) {
+                return Ok(Some(path));
             }
         }
-        Ok(None)
     }
+    Ok(None)
+}
 
-    /// Symlinks that lead into another part of the yard.
-    fn forbidden_links(&self, folder: &Path, listing: &Listing) -> Vec<String> {
-        let links = listing.entries().iter().filter_map(|entry| match &entry.node {
-            Node::Symlink { target } => Some((entry.path.below(folder), target)),
-            _ => None,
-        });
-        links
-            .filter(|(link, target)| fate(link, target, folder, folder, self.root()) == Fate::Forbidden)
-            .map(|(link, target)| format!("{} (a symlink to {target}, in another part of the yard)", link.display()))
-            .collect()
-    }
+/// Symlinks that lead into another part of the yard.
+fn forbidden_links(yard: &Yard, folder: &Path, listing: &Listing) -> Vec<String> {
+    let links = listing.entries().iter().filter_map(|entry| match &entry.node {
+        Node::Symlink { target } => Some((entry.path.below(folder), target)),
+        _ => None,
+    });
+    links
+        .filter(|(link, target)| fate(link, target, folder, folder, yard.root()) == Fate::Forbidden)
+        .map(|(link, target)| format!("{} (a symlink to {target}, in another part of the yard)", link.display()))
+        .collect()
 }
 
 /// Writes down what was read and is as it was, so that it need not be read again. Gives the rows of the last state.
@@ -398,9 +393,4 @@ pub(crate) fn keep_index(look: &mut Look, folder: &Path, op: &OpFolder) -> Resul
         rows = index.rows;
     }
     Ok(rows)
-}
-
-/// Where a twin's index is.
-pub(crate) fn index_path(folder: &Path) -> PathBuf {
-    folder.join("index")
 }

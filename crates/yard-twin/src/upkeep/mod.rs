@@ -2,10 +2,6 @@
 //! left half done.
 
 pub(crate) mod recover;
-pub(crate) mod remove;
-pub(crate) mod stock;
-pub(crate) mod sweep;
-
-pub use remove::{ForgetOutcome, OnlyHere, RemoveOutcome, RemovePlan};
-pub use stock::{StockDetails, StockRemovePlan, StockSummary, StockUnremovePlan};
-pub use sweep::{Files, LetGo, SweepOutcome, SweepPlan};
+pub mod remove;
+pub mod stock;
+pub mod sweep;

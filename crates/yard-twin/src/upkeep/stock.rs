@@ -11,12 +11,13 @@ use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, ListingId};
 use crate::listing::{Listing, Totals};
 use crate::progress::Ctx;
-use crate::upkeep::remove::{OnlyHere, only_here};
+use crate::report::show;
+use crate::upkeep::remove::{self, OnlyHere, only_here};
 
 /// A stock build in a list.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct StockSummary {
+pub struct Summary {
     /// Its name.
     pub build: BuildRef,
     /// Its title as people write it.
@@ -40,10 +41,10 @@ pub struct StockSummary {
 /// All about a stock build.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct StockDetails {
+pub struct Details {
     /// What is in a list.
     #[serde(flatten)]
-    pub summary: StockSummary,
+    pub summary: Summary,
     /// The folder that it was taken in from.
     pub source: String,
     /// Its listing.
@@ -60,7 +61,7 @@ pub struct StockDetails {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct StockRemovePlan {
+pub struct RemovePlan {
     /// The stock build.
     pub build: BuildRef,
     /// What it holds.
@@ -73,122 +74,118 @@ pub struct StockRemovePlan {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct StockUnremovePlan {
+pub struct UnremovePlan {
     /// The stock build.
     pub build: BuildRef,
 }
 
-impl Yard {
-    /// The stock builds, by title and age; with `removed`, the removed ones instead.
-    ///
-    /// # Errors
-    /// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
-    pub fn stock_builds(&self, removed: bool) -> Result<Vec<StockSummary>> {
-        let rows = self.catalog.stock_builds()?;
-        rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| self.stock_summary(row)).collect()
-    }
+/// The stock builds, by title and age; with `removed`, the removed ones instead.
+///
+/// # Errors
+/// [`Error::Catalogue`], [`Error::Damaged`], [`Error::Io`].
+pub fn list(yard: &Yard, removed: bool) -> Result<Vec<Summary>> {
+    let rows = yard.catalog.stock_builds()?;
+    rows.iter().filter(|row| row.removed_at.is_some() == removed).map(|row| stock_summary(yard, row)).collect()
+}
 
-    fn stock_summary(&self, row: &StockRow) -> Result<StockSummary> {
-        Ok(StockSummary {
-            build: row.build.clone(),
-            title_name: self.title_name(&row.build),
-            channel: row.channel.clone(),
-            dated: row.dated.clone(),
-            note: row.note.clone(),
-            taken_at: row.taken_at,
-            removed_at: row.removed_at,
-            totals: self.totals(row.listing)?,
-            twins: self.twins_on(&row.build)?,
-        })
-    }
+fn stock_summary(yard: &Yard, row: &StockRow) -> Result<Summary> {
+    Ok(Summary {
+        build: row.build.clone(),
+        title_name: title_name(yard, &row.build),
+        channel: row.channel.clone(),
+        dated: row.dated.clone(),
+        note: row.note.clone(),
+        taken_at: row.taken_at,
+        removed_at: row.removed_at,
+        totals: yard.totals(row.listing)?,
+        twins: twins_on(yard, &row.build)?,
+    })
+}
 
-    /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
-    pub(crate) fn title_name(&self, build: &BuildRef) -> String {
-        self.sheet_of(build).ok().flatten().map_or_else(|| build.title.to_string(), |sheet| sheet.name)
-    }
+/// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
+pub(crate) fn title_name(yard: &Yard, build: &BuildRef) -> String {
+    yard.sheet_of(build).ok().flatten().map_or_else(|| build.title.to_string(), |sheet| sheet.name)
+}
 
-    fn twins_on(&self, build: &BuildRef) -> Result<Vec<String>> {
-        let mut names = Vec::new();
-        for row in self.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
-            if self.newest_whole(&row)?.build == *build {
-                names.push(row.name.to_string());
-            }
+fn twins_on(yard: &Yard, build: &BuildRef) -> Result<Vec<String>> {
+    let mut names = Vec::new();
+    for row in yard.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
+        if show::newest_whole(yard, &row)?.build == *build {
+            names.push(row.name.to_string());
         }
-        Ok(names)
     }
+    Ok(names)
+}
 
-    /// All about a stock build, and its listing.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`], [`Error::Damaged`], [`Error::Io`].
-    pub fn stock_details(&self, build: &BuildRef) -> Result<(StockDetails, Listing)> {
-        let row = self.stock_row(build, false)?;
-        // In this order only one listing is in memory at a time.
-        let others = self.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
-        let (others, mut theirs) = (others.map(|other| other.listing).collect(), HashSet::new());
-        self.store.each_readable(others, |entry| theirs.extend(entry.node.content()))?;
-        let elsewhere = self.contents_elsewhere(None, Some(&row.build))?;
-        let (summary, listing) = (self.stock_summary(&row)?, self.store.listing(row.listing)?);
-        // Each content counts once.
-        let shared = listing
-            .entries()
-            .iter()
-            .filter(|entry| entry.node.content().is_some_and(|content| theirs.remove(&content)));
-        let details = StockDetails {
-            source: row.source,
-            listing: row.listing,
-            only_here: only_here(&listing, &elsewhere),
-            shared_with_others: shared.map(|entry| entry.node.size()).sum(),
-            belongings: self.sheet_of(build)?.map(|sheet| sheet.belongings(&listing)).unwrap_or_default(),
-            summary,
-        };
-        Ok((details, listing))
-    }
+/// All about a stock build, and its listing.
+///
+/// # Errors
+/// [`Error::NotFound`], [`Error::Damaged`], [`Error::Io`].
+pub fn details(yard: &Yard, build: &BuildRef) -> Result<(Details, Listing)> {
+    let row = yard.stock_row(build, false)?;
+    // In this order only one listing is in memory at a time.
+    let others = yard.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
+    let (others, mut theirs) = (others.map(|other| other.listing).collect(), HashSet::new());
+    yard.store.each_readable(others, |entry| theirs.extend(entry.node.content()))?;
+    let elsewhere = remove::contents_elsewhere(yard, None, Some(&row.build))?;
+    let (summary, listing) = (stock_summary(yard, &row)?, yard.store.listing(row.listing)?);
+    // Each content counts once.
+    let shared =
+        listing.entries().iter().filter(|entry| entry.node.content().is_some_and(|content| theirs.remove(&content)));
+    let details = Details {
+        source: row.source,
+        listing: row.listing,
+        only_here: only_here(&listing, &elsewhere),
+        shared_with_others: shared.map(|entry| entry.node.size()).sum(),
+        belongings: yard.sheet_of(build)?.map(|sheet| sheet.belongings(&listing)).unwrap_or_default(),
+        summary,
+    };
+    Ok((details, listing))
+}
 
-    /// Looks at what removing a stock build means.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`]; [`TwinError::StockInUse`] while twins are on it.
-    pub fn plan_stock_remove(&self, build: &BuildRef) -> Result<StockRemovePlan> {
-        let (details, _) = self.stock_details(build)?;
-        let summary = details.summary;
-        if !summary.twins.is_empty() {
-            return Err(TwinError::StockInUse { build: build.to_string(), twins: summary.twins }.into());
-        }
-        Ok(StockRemovePlan { build: summary.build, totals: summary.totals, only_here: details.only_here })
+/// Looks at what removing a stock build means.
+///
+/// # Errors
+/// [`Error::NotFound`]; [`TwinError::StockInUse`] while twins are on it.
+pub fn plan_remove(yard: &Yard, build: &BuildRef) -> Result<RemovePlan> {
+    let (details, _) = details(yard, build)?;
+    let summary = details.summary;
+    if !summary.twins.is_empty() {
+        return Err(TwinError::StockInUse { build: build.to_string(), twins: summary.twins }.into());
     }
+    Ok(RemovePlan { build: summary.build, totals: summary.totals, only_here: details.only_here })
+}
 
-    /// Takes a stock build off the list. Its contents stay in the pool, and [`Yard::apply_stock_unremove`] brings it back.
-    ///
-    /// # Errors
-    /// As [`Yard::plan_stock_remove`].
-    pub fn apply_stock_remove(&self, plan: &StockRemovePlan, ctx: &Ctx) -> Result<()> {
-        let _alone = self.alone(ctx)?;
-        let again = self.plan_stock_remove(&plan.build)?;
-        let row = self.stock_row(&again.build, false)?;
-        self.catalog.mark_stock(&row, Some(Timestamp::now()))
-    }
+/// Takes a stock build off the list. Its contents stay in the pool, and [`apply_unremove`] brings it back.
+///
+/// # Errors
+/// As [`plan_remove`].
+pub fn apply_remove(yard: &Yard, plan: &RemovePlan, ctx: &Ctx) -> Result<()> {
+    let _alone = yard.alone(ctx)?;
+    let again = plan_remove(yard, &plan.build)?;
+    let row = yard.stock_row(&again.build, false)?;
+    yard.catalog.mark_stock(&row, Some(Timestamp::now()))
+}
 
-    /// Looks whether a removed stock build can be put back on the list.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`] if none of that name was removed, [`Error::Exists`] if one of that name is there.
-    pub fn plan_stock_unremove(&self, build: &BuildRef) -> Result<StockUnremovePlan> {
-        let row = self.stock_row(build, true)?;
-        if row.removed_at.is_none() {
-            let name = build.to_string();
-            return Err(Error::Exists { what: "stock build", existing: row.build.to_string(), name });
-        }
-        Ok(StockUnremovePlan { build: row.build })
+/// Looks whether a removed stock build can be put back on the list.
+///
+/// # Errors
+/// [`Error::NotFound`] if none of that name was removed, [`Error::Exists`] if one of that name is there.
+pub fn plan_unremove(yard: &Yard, build: &BuildRef) -> Result<UnremovePlan> {
+    let row = yard.stock_row(build, true)?;
+    if row.removed_at.is_none() {
+        let name = build.to_string();
+        return Err(Error::Exists { what: "stock build", existing: row.build.to_string(), name });
     }
+    Ok(UnremovePlan { build: row.build })
+}
 
-    /// Puts a removed stock build back on the list.
-    ///
-    /// # Errors
-    /// As [`Yard::plan_stock_unremove`].
-    pub fn apply_stock_unremove(&self, plan: &StockUnremovePlan, ctx: &Ctx) -> Result<()> {
-        let _alone = self.alone(ctx)?;
-        let again = self.plan_stock_unremove(&plan.build)?;
-        self.catalog.mark_stock(&self.stock_row(&again.build, true)?, None)
-    }
+/// Puts a removed stock build back on the list.
+///
+/// # Errors
+/// As [`plan_unremove`].
+pub fn apply_unremove(yard: &Yard, plan: &UnremovePlan, ctx: &Ctx) -> Result<()> {
+    let _alone = yard.alone(ctx)?;
+    let again = plan_unremove(yard, &plan.build)?;
+    yard.catalog.mark_stock(&yard.stock_row(&again.build, true)?, None)
 }

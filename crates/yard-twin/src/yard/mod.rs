@@ -1,6 +1,9 @@
-//! Opening a yard: its layout, its locks, and what a command that died left behind.
+//! An open yard: its layout, its locks, its rows.
 
+pub(crate) mod forget;
+pub(crate) mod intents;
 pub(crate) mod recovered;
+pub(crate) mod settings;
 
 use std::collections::HashSet;
 use std::fs;
@@ -8,76 +11,21 @@ use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use serde::{Deserialize, Serialize};
-
 use crate::catalog::{Catalog, StockRow, TwinRow};
 use crate::disk;
 use crate::disk::lock::{self as file_lock, Held, HeldTwin, Mode};
 use crate::disk::op_folder::OpFolder;
-use crate::error::{Error, PathContext, Result, YardError};
+use crate::error::{Error, PathContext, Result};
 use crate::ident::{BuildRef, ListingId, Title, TwinId, TwinName};
 use crate::listing::{Entry, Totals};
 use crate::progress::Ctx;
+use crate::scan::{Index, index_path};
 use crate::sheet::Sheet;
 use crate::store::Store;
-use crate::store::pool::{Pool, Sharing};
-use crate::text::position;
+use crate::store::pool::Sharing;
+use crate::store::state::State;
 use crate::yard::recovered::Recovered;
-
-/// The format of yards that this version makes.
-const FORMAT: u32 = 1;
-
-const SETTINGS: &str = "\
-# A yard: builds taken in once, and the twins made of them.
-format = 1
-
-# How new twins share storage where the filesystem can't share blocks by itself:
-# \"careful\" links large files and kinds that come in masses, \"all\" links all that programs don't write, \"none\" copies.
-share = \"careful\"
-
-# What can be gone back to. A state of a twin is kept while it is one of the last `states`, or younger than `days`;
-# snapshots are kept until they are dropped. Removed twins and stock builds go after `removed_days`. What nothing needs any
-# more stays for another `grace_days`, so that a catalogue from a backup still works. All of it goes by `sweep` only.
-[keep]
-states = 50
-days = 30
-removed_days = 30
-grace_days = 7
-";
-
-/// The folders of a yard.
-const FOLDERS: [&str; 8] = ["listings", "locks", "pool", "removed", "sheets", "states", "tmp", "twins"];
-
-#[derive(Clone, Copy, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Settings {
-    #[expect(dead_code, reason = "read on its own first, since a newer format may have other fields")]
-    format: u32,
-    #[serde(default)]
-    share: Sharing,
-    #[serde(default)]
-    keep: KeepPolicy,
-}
-
-/// What of the past is kept, and how long. Nothing goes but by a sweep.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct KeepPolicy {
-    /// So many of the newest states of each twin are kept at least. Default: 50.
-    pub states: u32,
-    /// States younger than so many days are kept. Default: 30.
-    pub days: u32,
-    /// Removed twins and stock builds are kept for so many days. Default: 30.
-    pub removed_days: u32,
-    /// What nothing needs stays for so many days more. Default: 7.
-    pub grace_days: u32,
-}
-
-impl Default for KeepPolicy {
-    fn default() -> Self {
-        Self { states: 50, days: 30, removed_days: 30, grace_days: 7 }
-    }
-}
+use crate::yard::settings::{KeepPolicy, Settings};
 
 /// An open yard: the root folder that holds everything.
 ///
@@ -86,8 +34,8 @@ impl Default for KeepPolicy {
 /// done, the next opening finishes or undoes.
 #[derive(Clone)]
 pub struct Yard {
-    root: Arc<Path>,
-    settings: Settings,
+    pub(crate) root: Arc<Path>,
+    pub(crate) settings: Settings,
     pub(crate) catalog: Arc<Catalog>,
     pub(crate) store: Store,
     /// What the opening found half done, and finished or undid.
@@ -101,102 +49,6 @@ impl std::fmt::Debug for Yard {
 }
 
 impl Yard {
-    /// Makes a new yard at `root`, an empty folder or one that doesn't exist yet, and opens it.
-    ///
-    /// # Errors
-    /// [`YardError::AlreadyAYard`], [`YardError::NotEmpty`], or [`Error::Io`]. A crash leaves folders that the next call
-    /// completes.
-    pub fn init(root: impl AsRef<Path>) -> Result<Self> {
-        let root = root.as_ref();
-        Self::check_new(root)?;
-        disk::make_folders(root)?;
-        for folder in FOLDERS {
-            disk::make_folders(&root.join(folder))?;
-        }
-        Pool::new(root.join("pool")).make()?;
-        drop(Catalog::make(&root.join("catalog.db"))?);
-        // The settings make it a yard, so they come last.
-        disk::write_whole(&root.join("yard.toml"), &root.join("tmp/settings"), SETTINGS.as_bytes())?;
-        Self::open(root)
-    }
-
-    /// Whether a yard can be made at `root`.
-    ///
-    /// # Errors
-    /// As [`Yard::init`]; nothing is changed.
-    pub fn check_new(root: impl AsRef<Path>) -> Result<()> {
-        let root = root.as_ref();
-        if disk::exists(&root.join("yard.toml")) {
-            return Err(YardError::AlreadyAYard(root.into()).into());
-        }
-        let entries = match fs::read_dir(root) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
-            entries => entries.at("list", root)?,
-        };
-        for entry in entries {
-            let name = entry.at("list", root)?.file_name();
-            let ours = name
-                .to_str()
-                .is_some_and(|name| FOLDERS.contains(&name) || name == "reserve" || name.starts_with("catalog.db"));
-            if !ours {
-                return Err(YardError::NotEmpty(root.into()).into());
-            }
-        }
-        Ok(())
-    }
-
-    /// Opens the yard at `root`, and finishes or undoes what a command that died left half done.
-    ///
-    /// # Errors
-    /// [`YardError`], [`Error::Catalogue`] if the catalogue is damaged, or [`Error::Io`].
-    pub fn open(root: impl AsRef<Path>) -> Result<Self> {
-        Self::open_with(root, &Ctx::new())
-    }
-
-    /// As [`Yard::open`]; finishing what was left half done can be stopped, and shows its progress. What can't be finished is
-    /// named by [`Yard::check`] and [`Yard::twins`], and keeps nobody from the rest of the yard.
-    ///
-    /// # Errors
-    /// As [`Yard::open`], and [`Error::Cancelled`].
-    pub fn open_with(root: impl AsRef<Path>, ctx: &Ctx) -> Result<Self> {
-        let root = root.as_ref();
-        let path = root.join("yard.toml");
-        let read = disk::read_own(&path, disk::TEXT);
-        let text = match read.map(|text| String::from_utf8_lossy(&text).into_owned()) {
-            Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
-                return Err(YardError::NotAYard(root.into()).into());
-            }
-            text => text.at("read", &path)?,
-        };
-        let settings = read_settings(&text, &path)?;
-        let root = disk::canonical(root)?;
-        // SQLite would only say that it can't.
-        rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
-        keep_reserve(&root);
-        let catalog = Arc::new(Catalog::open(&root.join("catalog.db"))?);
-        // Those that hold nothing between commands may not have come along from a backup.
-        for folder in ["locks", "removed", "tmp"].map(|folder| root.join(folder)) {
-            if !folder.is_dir() {
-                disk::make_folders(&folder)?;
-            }
-        }
-        let root: Arc<Path> = root.into();
-        let (store, recovered) = (Store::new(Arc::clone(&root)), Arc::default());
-        let mut yard = Self { settings, catalog, store, root, recovered };
-        yard.recovered = Arc::new(yard.recover(ctx)?);
-        // Once it is elsewhere, files that name this place can be found; a full disk is no reason not to open it.
-        if let Err(error) = yard.catalog.roots(&yard.root.to_string_lossy()) {
-            tracing::info!(%error, "where the yard is could not be written down");
-        }
-        Ok(yard)
-    }
-
-    /// The nearest folder that is a yard, from `start` upward.
-    #[must_use]
-    pub fn find_upward(start: impl AsRef<Path>) -> Option<PathBuf> {
-        start.as_ref().ancestors().find(|folder| folder.join("yard.toml").is_file()).map(Path::to_path_buf)
-    }
-
     /// The yard's root folder, without links in its path.
     #[must_use]
     pub fn root(&self) -> &Path {
@@ -262,7 +114,7 @@ impl Yard {
     /// undone first, as far as it can be.
     pub(crate) fn alone(&self, ctx: &Ctx) -> Result<Held> {
         let held = file_lock::take(&self.lock_path(), Mode::Alone, "the yard", ctx)?;
-        self.finish_for_the_dead()?;
+        intents::finish_for_the_dead(self)?;
         Ok(held)
     }
 
@@ -410,6 +262,12 @@ impl Yard {
         Ok(self.store.each_readable(listings, each)? && all)
     }
 
+    /// The index of the twin in a folder, if there is one for its state's listing, which has so many entries.
+    pub(crate) fn index(&self, folder: &Path, state: &State, entries: usize) -> Result<Option<Index>> {
+        let index = Index::load(&index_path(folder), state.disk, self.store.pool.inode()?)?;
+        Ok(index.filter(|index| index.fits(entries)))
+    }
+
     /// Where the folder of a twin is, or should be.
     pub(crate) fn folder_of(&self, row: &TwinRow) -> PathBuf {
         let base = if row.removed_at.is_some() { self.removed_folder() } else { self.twins_folder() };
@@ -437,43 +295,4 @@ pub(crate) fn folder_id(folder: &Path) -> Result<Option<TwinId>> {
     let mut text = Vec::new();
     file.take(ENOUGH).read_to_end(&mut text).at("read", &path)?;
     Ok(std::str::from_utf8(&text).ok().and_then(|text| text.trim().parse().ok()))
-}
-
-/// Keeps some room in reserve, so that a yard on a full disk can still be worked with: given up where there is none left, and
-/// made again where there is plenty. Without it all works as well, until the disk is full.
-fn keep_reserve(root: &Path) {
-    /// What a few commands need: the catalogue's log, small listings and states.
-    const RESERVE: u64 = 4 << 20;
-    const FULL: u64 = 1 << 20;
-    const PLENTY: u64 = 64 << 20;
-    let path = root.join("reserve");
-    let Ok(stat) = rustix::fs::statvfs(root) else { return };
-    let free = stat.f_bavail.saturating_mul(stat.f_frsize);
-    let there = disk::exists(&path);
-    if there && free < FULL {
-        tracing::info!("the disk is full: what was kept in reserve is given up");
-        let _ = fs::remove_file(&path);
-    } else if !there && free > PLENTY {
-        let made = fs::File::create(&path)
-            .and_then(|file| Ok(rustix::fs::fallocate(file, rustix::fs::FallocateFlags::empty(), 0, RESERVE)?));
-        if made.is_err() {
-            let _ = fs::remove_file(&path);
-        }
-    }
-}
-
-fn read_settings(text: &str, path: &Path) -> Result<Settings> {
-    #[derive(Deserialize)]
-    struct Format {
-        format: u32,
-    }
-    let fail = |error: toml::de::Error| {
-        let (line, column) = position(text, error.span().map_or(0, |span| span.start));
-        YardError::Settings { path: path.into(), line, column, message: error.message().trim().into() }
-    };
-    let Format { format } = toml::from_str(text).map_err(fail)?;
-    if format > FORMAT {
-        return Err(YardError::NewerFormat { path: path.into(), found: format, known: FORMAT }.into());
-    }
-    Ok(toml::from_str(text).map_err(fail)?)
 }

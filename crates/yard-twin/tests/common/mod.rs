@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, Mutex};
 
-use yard_twin::{CloneOptions, CloneOutcome, Ctx, IntakeOptions, IntakeOutcome, Phase, Progress, Sharing, Yard};
+use yard_twin::{Ctx, Phase, Progress, Sharing, Yard, clone, intake};
 
 /// A user without rights, for what root's rights would hide.
 const NOBODY: u32 = 65534;
@@ -214,17 +214,17 @@ pub fn files_read(work: impl FnOnce(&Ctx)) -> u64 {
     phases.iter().filter(|(phase, _)| *phase == Phase::Storing).map(|(_, files)| files).sum()
 }
 
-pub fn take_in(yard: &Yard, source: &Path, build: &str) -> yard_twin::Result<IntakeOutcome> {
-    let mut options = IntakeOptions::new(source, "wexcombe".parse()?);
+pub fn take_in(yard: &Yard, source: &Path, build: &str) -> yard_twin::Result<intake::Outcome> {
+    let mut options = intake::Options::new(source, "wexcombe".parse()?);
     options.build = Some(build.parse()?);
     let ctx = Ctx::new();
-    yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)
+    intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)
 }
 
-pub fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> yard_twin::Result<CloneOutcome> {
+pub fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> yard_twin::Result<clone::Outcome> {
     let ctx = Ctx::new();
-    let options = CloneOptions { sharing: Some(sharing), ..CloneOptions::default() };
-    yard.apply_clone(&yard.plan_clone(&source.parse()?, &name.parse()?, options, &ctx)?, &ctx)
+    let options = clone::Options { sharing: Some(sharing), ..clone::Options::default() };
+    clone::apply(yard, &clone::plan(yard, &source.parse()?, &name.parse()?, options, &ctx)?, &ctx)
 }
 
 /// What is left in a yard's `tmp`.

@@ -3,10 +3,7 @@
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use yard_twin::{
-    BelongingsView, CarryError, CarryFrom, CarryItem, CarryOptions, CarryOutcome, CarryPlan, CarrySide, Does,
-    GroupDetails, Met, OnClash, TwinName, Yard,
-};
+use yard_twin::{CarryError, OnClash, TwinName, Yard, belongings, carry};
 
 use super::twins::leaks;
 use super::{Done, typed};
@@ -24,11 +21,11 @@ pub(crate) fn carry(yard: &Yard, args: args::Carry, screen: &Screen) -> Done {
         return Err(Failure::usage(message, "yardtwin carry GROUP --from NAME --to NAME --move"));
     }
     let from = match (args.from, args.from_file) {
-        (Some(twin), _) => CarryFrom::Twin(twin),
-        (None, Some(path)) => CarryFrom::Place(path),
-        (None, None) => CarryFrom::Home(home()?),
+        (Some(twin), _) => carry::Origin::Twin(twin),
+        (None, Some(path)) => carry::Origin::Place(path),
+        (None, None) => carry::Origin::Home(home()?),
     };
-    let options = CarryOptions {
+    let options = carry::Options {
         groups: args.into.map_or(args.group, |group| vec![group]),
         files: args.files,
         on_clash: args.on_clash.map(Into::into),
@@ -48,14 +45,14 @@ fn home() -> Result<PathBuf, Failure> {
 
 fn one(
     yard: &Yard,
-    from: &CarryFrom,
+    from: &carry::Origin,
     to: &TwinName,
-    options: &CarryOptions,
+    options: &carry::Options,
     how: args::DryRun,
     screen: &Screen,
 ) -> Result<(), Failure> {
     let ctx = ctx(screen);
-    let plan = yard.plan_carry(from, to, options, &ctx)?;
+    let plan = carry::plan(yard, from, to, options, &ctx)?;
     leaks(to, &plan.leaks, screen);
     let undecided = plan.undecided();
     if how.dry_run || undecided > 0 {
@@ -68,7 +65,7 @@ fn one(
             count => Err(yard_twin::Error::from(CarryError::Undecided { count, twin: to.to_string() }).into()),
         };
     }
-    let outcome = yard.apply_carry(&plan, &ctx)?;
+    let outcome = carry::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| {
         say_plan(&plan, screen);
         say_outcome(&plan, &outcome, screen);
@@ -76,14 +73,14 @@ fn one(
     Ok(())
 }
 
-fn say_plan(plan: &CarryPlan, screen: &Screen) {
+fn say_plan(plan: &carry::Plan, screen: &Screen) {
     screen.head(format_args!("From {} to {}", side(&plan.from), side(&plan.to)));
     if plan.items().is_empty() {
         screen.line("  There is nothing of the player's own to carry.");
         return;
     }
     // What is there already needs no line where there is much.
-    let worth = |item: &&CarryItem| plan.items().len() <= ITEMS || item.does != Does::Nothing;
+    let worth = |item: &&carry::CarryItem| plan.items().len() <= ITEMS || item.does != carry::Does::Nothing;
     let shown: Vec<_> = plan.items().iter().filter(worth).collect();
     let rows = shown.iter().take(ITEMS).map(|item| row(item, plan)).collect();
     screen.table(&["GROUP", "WHERE", "COMES", "THERE NOW", "WHAT IS DONE"], rows);
@@ -93,7 +90,7 @@ fn say_plan(plan: &CarryPlan, screen: &Screen) {
 }
 
 /// `evening shift (2 shifts, played today)`.
-fn side(side: &CarrySide) -> String {
+fn side(side: &carry::End) -> String {
     let many = |(group, count): &(String, u64)| match (group.as_str(), count) {
         ("", count) => files(*count),
         (group, 1) => format!("1 {}", group.strip_suffix('s').unwrap_or(group)),
@@ -108,13 +105,13 @@ fn side(side: &CarrySide) -> String {
     if parts.is_empty() { shell(&side.name) } else { format!("{} ({})", shell(&side.name), parts.join(", ")) }
 }
 
-fn row(item: &CarryItem, plan: &CarryPlan) -> Vec<String> {
+fn row(item: &carry::CarryItem, plan: &carry::Plan) -> Vec<String> {
     let there = match (item.found, item.there) {
-        (Met::New, _) => String::new(),
-        (Met::Same, _) => "the same".into(),
-        (Met::Untouched, _) => "as shipped with both".into(),
+        (carry::Met::New, _) => String::new(),
+        (carry::Met::Same, _) => "the same".into(),
+        (carry::Met::Untouched, _) => "as shipped with both".into(),
         (met, there) => {
-            let what = if met == Met::Clash { "another one" } else { "as shipped" };
+            let what = if met == carry::Met::Clash { "another one" } else { "as shipped" };
             let newer = there.is_some_and(|(_, time)| time > item.modified);
             let about = there.map(|(bytes, time)| format!(", {}, {}", size(bytes), moment(time))).unwrap_or_default();
             format!("{what}{about}{}", if newer { " (newer)" } else { "" })
@@ -131,18 +128,18 @@ fn row(item: &CarryItem, plan: &CarryPlan) -> Vec<String> {
         format!("{}, {}", size(item.bytes), moment(item.modified)),
         there,
         match (item.does, item.found) {
-            (Does::Put, Met::New) => "put there",
-            (Does::Put, _) => "replaces it",
-            (Does::Beside, _) => "put beside it",
-            (Does::Leave, _) => "skipped",
-            (Does::Nothing, _) => "nothing",
-            (Does::Undecided, _) => "not decided",
+            (carry::Does::Put, carry::Met::New) => "put there",
+            (carry::Does::Put, _) => "replaces it",
+            (carry::Does::Beside, _) => "put beside it",
+            (carry::Does::Leave, _) => "skipped",
+            (carry::Does::Nothing, _) => "nothing",
+            (carry::Does::Undecided, _) => "not decided",
         }
         .into(),
     ]
 }
 
-fn say_outcome(plan: &CarryPlan, outcome: &CarryOutcome, screen: &Screen) {
+fn say_outcome(plan: &carry::Plan, outcome: &carry::Outcome, screen: &Screen) {
     let name = &outcome.name;
     let skipped = match outcome.skipped.len() {
         0 => String::new(),
@@ -182,12 +179,12 @@ fn say_outcome(plan: &CarryPlan, outcome: &CarryOutcome, screen: &Screen) {
 }
 
 pub(crate) fn belongings(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
-    let view = yard.belongings(name, &ctx(screen))?;
+    let view = belongings::list(yard, name, &ctx(screen))?;
     screen.answer(&view, |screen| say_belongings(&view, screen));
     Ok(ExitCode::SUCCESS)
 }
 
-fn say_belongings(view: &BelongingsView, screen: &Screen) {
+fn say_belongings(view: &belongings::View, screen: &Screen) {
     screen.head(format_args!("Belongings in {} \u{2013} {}", view.name, view.build));
     let own: Vec<_> = view.groups.iter().filter(|group| group.files > 0).collect();
     screen.table(&["GROUP", "FILES", "SIZE", "NEWEST", "WHERE", "ABOUT"], view.groups.iter().map(group_row).collect());
@@ -210,7 +207,7 @@ fn say_belongings(view: &BelongingsView, screen: &Screen) {
     ]);
 }
 
-fn group_row(group: &GroupDetails) -> Vec<String> {
+fn group_row(group: &belongings::GroupDetails) -> Vec<String> {
     let default = match group.on_clash {
         Some(OnClash::Both) => " (keeps both on a clash)",
         Some(_) => " (skipped on a clash)",

@@ -3,9 +3,7 @@
 use std::process::ExitCode;
 
 use serde::Serialize;
-use yard_twin::{
-    About, CheckOptions, CheckReport, Finding, Mend, MendOptions, Mended, Problem, Severity, Source, Yard,
-};
+use yard_twin::{Source, Yard, check};
 
 use super::play::start_command;
 use super::{Done, typed};
@@ -19,37 +17,37 @@ pub(super) const FOUND: u8 = 3;
 #[derive(Serialize)]
 struct Answer {
     #[serde(flatten)]
-    report: CheckReport,
+    report: check::Report,
     #[serde(skip_serializing_if = "Option::is_none")]
-    mended: Option<Mended>,
+    mended: Option<check::Mended>,
 }
 
-pub(crate) fn check(yard: &Yard, options: &CheckOptions, fix: bool, how: DryRun, screen: &Screen) -> Done {
+pub(crate) fn check(yard: &Yard, options: &check::Options, fix: bool, how: DryRun, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let report = yard.check(options, &ctx)?;
+    let report = check::look(yard, options, &ctx)?;
     if !screen.is_json() {
         say(&report, options, fix, screen);
     }
     let mended = if fix && !how.dry_run {
-        let options = MendOptions { from: options.from.clone(), entry_command: start_command(yard)? };
-        Some(yard.mend(&report.findings, &options, &ctx)?)
+        let options = check::MendOptions { from: options.from.clone(), entry_command: start_command(yard)? };
+        Some(check::mend(yard, &report.findings, &options, &ctx)?)
     } else {
         None
     };
     if let Some(mended) = mended.as_ref().filter(|_| !screen.is_json()) {
         say_mended(mended, options, screen);
     }
-    let left = |finding: &&Finding| !mended.as_ref().is_some_and(|mended| mended.done.contains(finding));
-    let well = report.findings.iter().filter(left).all(|finding| finding.severity == Severity::Note);
+    let left = |finding: &&check::Finding| !mended.as_ref().is_some_and(|mended| mended.done.contains(finding));
+    let well = report.findings.iter().filter(left).all(|finding| finding.severity == check::Severity::Note);
     if screen.is_json() {
         screen.answer(&Answer { report, mended }, |_| {});
     }
     Ok(if well { ExitCode::SUCCESS } else { ExitCode::from(FOUND) })
 }
 
-fn say(report: &CheckReport, options: &CheckOptions, fix: bool, screen: &Screen) {
+fn say(report: &check::Report, options: &check::Options, fix: bool, screen: &Screen) {
     let what = options.what.as_ref().map_or_else(|| "The yard".into(), ToString::to_string);
-    let problems = report.findings.iter().filter(|finding| finding.severity != Severity::Note).count() as u64;
+    let problems = report.findings.iter().filter(|finding| finding.severity != check::Severity::Note).count() as u64;
     match problems {
         0 => screen.head(format_args!("{what}: nothing is wrong")),
         problems => screen.head(format_args!("{what}: {} to look at", counted(problems, "thing"))),
@@ -58,21 +56,21 @@ fn say(report: &CheckReport, options: &CheckOptions, fix: bool, screen: &Screen)
     for finding in &report.findings {
         screen.line("");
         let mark = match finding.severity {
-            Severity::Damaged => (Tone::Bad, "damaged"),
-            Severity::Wrong => (Tone::Other, "wrong"),
-            Severity::Differs => (Tone::Elsewhere, "differs"),
-            Severity::Note => (Tone::Faint, "note"),
+            check::Severity::Damaged => (Tone::Bad, "damaged"),
+            check::Severity::Wrong => (Tone::Other, "wrong"),
+            check::Severity::Differs => (Tone::Elsewhere, "differs"),
+            check::Severity::Note => (Tone::Faint, "note"),
         };
         let texts: Vec<_> = [Some(finding.problem.to_string()), mend(finding, options)].into_iter().flatten().collect();
         screen.paragraph(mark, &finding.about.to_string(), &texts);
     }
-    if !fix && report.findings.iter().any(|finding| finding.mend == Mend::Safe) {
+    if !fix && report.findings.iter().any(|finding| finding.mend == check::Mend::Safe) {
         screen.line("");
         screen.facts(&[("next", fixing(options))]);
     }
 }
 
-fn looked_at(report: &CheckReport, options: &CheckOptions) -> String {
+fn looked_at(report: &check::Report, options: &check::Options) -> String {
     let counts = &report.looked_at;
     let contents = counted(counts.contents, "content");
     let read = if report.full { "every byte of them" } else { "names, sizes and times; --full reads every byte" };
@@ -88,49 +86,51 @@ fn looked_at(report: &CheckReport, options: &CheckOptions) -> String {
 }
 
 /// What to type, or to do.
-fn mend(finding: &Finding, options: &CheckOptions) -> Option<String> {
+fn mend(finding: &check::Finding, options: &check::Options) -> Option<String> {
     let about = match &finding.about {
-        About::Twin(name) => shell(name),
-        About::Stock(build) => shell(build),
-        About::Yard => String::new(),
+        check::About::Twin(name) => shell(name),
+        check::About::Stock(build) => shell(build),
+        check::About::Yard => String::new(),
     };
     Some(match &finding.mend {
-        Mend::Safe => format!("mend: {}", fixing(options)),
-        Mend::Nothing => return None,
-        Mend::TakeIn { build, source } => format!(
+        check::Mend::Safe => format!("mend: {}", fixing(options)),
+        check::Mend::Nothing => return None,
+        check::Mend::TakeIn { build, source } => format!(
             "mend: yardtwin intake {} --title {} --build {}, with the folder that it came from, or another copy of it",
             source.as_ref().map_or_else(|| "FOLDER".into(), |source| shell(&source.display())),
             shell(&build.title),
             shell(&build.build)
         ),
-        Mend::Elsewhere => format!("mend: {} --from DIR, with a folder that has the right bytes", fixing(options)),
-        Mend::Look { from, to } => format!("see: {}", typed("diff", &[from, to])),
-        Mend::Restore => format!("mend: yardtwin restore {about}, or see yardtwin history {about}"),
-        Mend::Clone { .. } => format!(
+        check::Mend::Elsewhere => {
+            format!("mend: {} --from DIR, with a folder that has the right bytes", fixing(options))
+        }
+        check::Mend::Look { from, to } => format!("see: {}", typed("diff", &[from, to])),
+        check::Mend::Restore => format!("mend: yardtwin restore {about}, or see yardtwin history {about}"),
+        check::Mend::Clone { .. } => format!(
             "mend: put the folder back where it was; or, as its history knows it: yardtwin remove {about}, then {}",
             typed("clone", &[&finding.about, &finding.about])
         ),
-        Mend::Repath { rewrites: true } => format!("mend it: yardtwin repath {about} (--dry-run shows them)"),
-        Mend::Repath { rewrites: false } => format!("look at it: yardtwin repath {about} --dry-run"),
-        Mend::Edit { path } => format!("mend: correct it in an editor: {}", path.display()),
-        Mend::WriteSheet { title } => format!("mend: {}", typed("sheet new", &[title])),
-        Mend::MoveUp { folder, into } => {
+        check::Mend::Repath { rewrites: true } => format!("mend it: yardtwin repath {about} (--dry-run shows them)"),
+        check::Mend::Repath { rewrites: false } => format!("look at it: yardtwin repath {about} --dry-run"),
+        check::Mend::Edit { path } => format!("mend: correct it in an editor: {}", path.display()),
+        check::Mend::WriteSheet { title } => format!("mend: {}", typed("sheet new", &[title])),
+        check::Mend::MoveUp { folder, into } => {
             let (folder, into) = (shell(&folder.display()), shell(&into.display()));
             format!("mend: cp -rn {folder}/. {into}/, then look what clashed, and move {folder} out of the twin")
         }
-        Mend::MoveAway { path } => format!("mend: look at it, and move it away: {}", path.display()),
-        Mend::PutBack => "mend: put its own folder back there, with its game in it as a folder".into(),
-        Mend::AskForLess => format!("mend: yardtwin profile unset {about} isolation, or set another one"),
-        Mend::CloneUnshared => format!("a copy with files of its own: yardtwin clone {about} NAME --share none"),
-        Mend::Backup => "mend: put it back from a backup of the yard".into(),
-        Mend::Wait => "try again once it is free".into(),
+        check::Mend::MoveAway { path } => format!("mend: look at it, and move it away: {}", path.display()),
+        check::Mend::PutBack => "mend: put its own folder back there, with its game in it as a folder".into(),
+        check::Mend::AskForLess => format!("mend: yardtwin profile unset {about} isolation, or set another one"),
+        check::Mend::CloneUnshared => format!("a copy with files of its own: yardtwin clone {about} NAME --share none"),
+        check::Mend::Backup => "mend: put it back from a backup of the yard".into(),
+        check::Mend::Wait => "try again once it is free".into(),
         // Mends of a later version of the library.
         _ => return None,
     })
 }
 
 /// The same check, with `--fix`.
-fn fixing(options: &CheckOptions) -> String {
+fn fixing(options: &check::Options) -> String {
     let mut command = match &options.what {
         None => "yardtwin check".to_owned(),
         Some(what) => typed("check", &[what]),
@@ -142,11 +142,16 @@ fn fixing(options: &CheckOptions) -> String {
 }
 
 /// Whether bytes are lost or wrong.
-fn is_of_contents(problem: &Problem) -> bool {
-    matches!(problem, Problem::ContentMissing { .. } | Problem::ContentDamaged { .. } | Problem::WrittenThrough { .. })
+fn is_of_contents(problem: &check::Problem) -> bool {
+    matches!(
+        problem,
+        check::Problem::ContentMissing { .. }
+            | check::Problem::ContentDamaged { .. }
+            | check::Problem::WrittenThrough { .. }
+    )
 }
 
-fn say_mended(mended: &Mended, options: &CheckOptions, screen: &Screen) {
+fn say_mended(mended: &check::Mended, options: &check::Options, screen: &Screen) {
     screen.line("");
     if mended.done.is_empty() && mended.left.is_empty() {
         screen.head("Nothing could be mended without a decision of yours");

@@ -3,9 +3,7 @@
 use std::process::ExitCode;
 
 use serde::Serialize;
-use yard_twin::{
-    Compared, Difference, Differing, Differs, Hunk, LineChange, Node, Part, RelPath, Side, Tallies, Tally, Yard,
-};
+use yard_twin::{Node, RelPath, Side, Yard, compare};
 
 use super::check::FOUND;
 use super::{Done, typed};
@@ -35,13 +33,13 @@ pub(crate) struct Wish {
 #[derive(Serialize)]
 struct Text {
     path: RelPath,
-    hunks: Vec<Hunk>,
+    hunks: Vec<compare::Hunk>,
 }
 
 #[derive(Serialize)]
 struct Answer {
     #[serde(flatten)]
-    difference: Difference,
+    difference: compare::Difference,
     #[serde(skip_serializing_if = "Option::is_none")]
     texts: Option<Vec<Text>>,
 }
@@ -49,9 +47,9 @@ struct Answer {
 pub(crate) fn diff(yard: &Yard, a: &Side, b: Option<&Side>, wish: Wish, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let difference = match (a, b) {
-        (a, Some(b)) if wish.belongings => yard.diff_belongings(a, b, &ctx)?,
-        (a, Some(b)) => yard.diff(a, b, &ctx)?,
-        (Side::Twin(name), None) => yard.diff_since(name, &ctx)?,
+        (a, Some(b)) if wish.belongings => compare::belongings(yard, a, b, &ctx)?,
+        (a, Some(b)) => compare::sides(yard, a, b, &ctx)?,
+        (Side::Twin(name), None) => compare::since(yard, name, &ctx)?,
         (a, None) => {
             return Err(Failure::usage(
                 format!("{a} never changes: name what it is to be compared with"),
@@ -65,10 +63,10 @@ pub(crate) fn diff(yard: &Yard, a: &Side, b: Option<&Side>, wish: Wish, screen: 
     Ok(if answer.difference.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(FOUND) })
 }
 
-fn texts(yard: &Yard, difference: &Difference) -> Result<Vec<Text>, Failure> {
+fn texts(yard: &Yard, difference: &compare::Difference) -> Result<Vec<Text>, Failure> {
     let mut texts = Vec::new();
     for differing in &difference.paths {
-        if let Some(hunks) = yard.text_difference(difference, differing)? {
+        if let Some(hunks) = compare::text(yard, difference, differing)? {
             texts.push(Text { path: differing.path.clone(), hunks });
         }
     }
@@ -106,7 +104,7 @@ fn say(Answer { difference, texts }: &Answer, wish: Wish, screen: &Screen) {
     }
 }
 
-fn head(difference: &Difference, since: Option<&str>, belongings: bool, screen: &Screen) {
+fn head(difference: &compare::Difference, since: Option<&str>, belongings: bool, screen: &Screen) {
     let (from, to) = (&difference.from, &difference.to);
     match since {
         Some(number) => {
@@ -132,7 +130,7 @@ fn head(difference: &Difference, since: Option<&str>, belongings: bool, screen: 
     ));
 }
 
-fn named(side: &Compared) -> String {
+fn named(side: &compare::Compared) -> String {
     match side.at {
         Some(at) if side.name.contains(':') => format!("{} ({})", side.name, moment(at)),
         _ => side.name.clone(),
@@ -140,7 +138,7 @@ fn named(side: &Compared) -> String {
 }
 
 /// What the newest change was, and how to see it.
-fn newest_change(difference: &Difference, screen: &Screen) {
+fn newest_change(difference: &compare::Difference, screen: &Screen) {
     let Some(newest) = &difference.newest else { return };
     let (twin, what) = (&difference.to.name, super::history::what(&newest.what));
     let command = |before| typed("diff", &[&format!("{twin}:{before}"), &format!("{twin}:{}", newest.number)]);
@@ -150,7 +148,7 @@ fn newest_change(difference: &Difference, screen: &Screen) {
     ]);
 }
 
-fn kinds(tallies: &Tallies) -> [(Tone, &'static str, &'static str, Tally); 4] {
+fn kinds(tallies: &compare::Tallies) -> [(Tone, &'static str, &'static str, compare::Tally); 4] {
     [
         (Tone::Came, "+", "new", tallies.new),
         (Tone::Other, "~", "changed", tallies.changed),
@@ -160,13 +158,13 @@ fn kinds(tallies: &Tallies) -> [(Tone, &'static str, &'static str, Tally); 4] {
 }
 
 /// `2 new (4 KiB)`, for each kind that there is.
-fn amounts(tallies: &Tallies) -> Vec<String> {
+fn amounts(tallies: &compare::Tallies) -> Vec<String> {
     let some = kinds(tallies).into_iter().filter(|(.., tally)| tally.paths > 0);
     some.map(|(_, _, how, tally)| format!("{} {how} ({})", tally.paths, size(tally.bytes))).collect()
 }
 
 /// A bar for each folder, as long as much differs in it.
-fn picture(difference: &Difference, screen: &Screen) {
+fn picture(difference: &compare::Difference, screen: &Screen) {
     let mut folders = difference.by_folder(1);
     // As deep as leaves few enough to be read at a glance.
     for depth in 2..6 {
@@ -205,7 +203,7 @@ fn cells(part: u64, most: u64) -> u64 {
     }
 }
 
-fn groups(groups: &[Part], screen: &Screen) {
+fn groups(groups: &[compare::Part], screen: &Screen) {
     if !groups.is_empty() {
         screen.line("");
         let texts: Vec<_> =
@@ -214,18 +212,18 @@ fn groups(groups: &[Part], screen: &Screen) {
     }
 }
 
-fn path(differing: &Differing, screen: &Screen) {
+fn path(differing: &compare::Differing, screen: &Screen) {
     let path = differing.path.as_str();
     let (tone, mark) = match differing.how {
-        Differs::New => (Tone::Came, "+"),
-        Differs::Gone => (Tone::Went, "-"),
-        Differs::Changed => (Tone::Other, "~"),
-        Differs::Moved { .. } => (Tone::Elsewhere, ">"),
+        compare::Differs::New => (Tone::Came, "+"),
+        compare::Differs::Gone => (Tone::Went, "-"),
+        compare::Differs::Changed => (Tone::Other, "~"),
+        compare::Differs::Moved { .. } => (Tone::Elsewhere, ">"),
     };
     let detail = match &differing.how {
-        Differs::Moved { from } => format!("from {from}"),
-        Differs::Changed => changed(differing),
-        Differs::New | Differs::Gone => {
+        compare::Differs::Moved { from } => format!("from {from}"),
+        compare::Differs::Changed => changed(differing),
+        compare::Differs::New | compare::Differs::Gone => {
             differing.before.as_ref().or(differing.after.as_ref()).map(what).unwrap_or_default()
         }
     };
@@ -247,7 +245,7 @@ fn what(node: &Node) -> String {
     }
 }
 
-fn changed(differing: &Differing) -> String {
+fn changed(differing: &compare::Differing) -> String {
     let (Some(before), Some(after)) = (&differing.before, &differing.after) else { return String::new() };
     match (before, after) {
         (Node::File { content, executable: was, .. }, Node::File { content: now, executable: is, .. })
@@ -260,13 +258,13 @@ fn changed(differing: &Differing) -> String {
     }
 }
 
-fn lines(hunk: &Hunk, screen: &Screen) {
+fn lines(hunk: &compare::Hunk, screen: &Screen) {
     screen.pieces(&[(Tone::Faint, &format!("      from line {}", hunk.after))]);
     for (how, line) in &hunk.lines {
         let (tone, mark) = match how {
-            LineChange::Same => (Tone::Plain, "  "),
-            LineChange::Gone => (Tone::Went, "- "),
-            LineChange::New => (Tone::Came, "+ "),
+            compare::LineChange::Same => (Tone::Plain, "  "),
+            compare::LineChange::Gone => (Tone::Went, "- "),
+            compare::LineChange::New => (Tone::Came, "+ "),
         };
         screen.pieces(&[(Tone::Plain, "      "), (tone, mark), (tone, line)]);
     }

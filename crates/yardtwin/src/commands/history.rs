@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::process::ExitCode;
 
 use yard_twin::{
-    Counts, Doing, Files, HistoryEntry, RestoreOptions, RestoreOutcome, RestorePlan, RunDetails, RunReport,
-    SnapshotLabel, SnapshotRef, SweepOutcome, TwinName, What, Yard,
+    Counts, Doing, HistoryEntry, SnapshotLabel, SnapshotRef, TwinName, What, Yard, history, play, restore, snapshot,
+    sweep,
 };
 
 use super::twins::{changes, leaks};
@@ -22,8 +22,8 @@ pub(crate) fn snapshot(
     screen: &Screen,
 ) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_snapshot(name, label, &ctx)?;
-    let outcome = if how.dry_run { plan.would } else { yard.apply_snapshot(&plan, &ctx)? };
+    let plan = snapshot::plan(yard, name, label, &ctx)?;
+    let outcome = if how.dry_run { plan.would } else { snapshot::apply(yard, &plan, &ctx)? };
     screen.answer(&outcome, |screen| {
         let done = if how.dry_run { "would be kept" } else { "is kept" };
         let called = label.map(|label| format!(" as {}", shell(label))).unwrap_or_default();
@@ -41,9 +41,9 @@ pub(crate) fn snapshot(
 
 pub(crate) fn drop_snapshot(yard: &Yard, name: &TwinName, label: &SnapshotLabel, how: DryRun, screen: &Screen) -> Done {
     let snapshot: SnapshotRef = label.as_str().parse()?;
-    let plan = yard.plan_snapshot_drop(name, &snapshot)?;
+    let plan = snapshot::plan_drop(yard, name, &snapshot)?;
     if !how.dry_run {
-        yard.apply_snapshot_drop(&plan)?;
+        snapshot::apply_drop(yard, &plan)?;
     }
     let entry = &plan.entry;
     screen.answer(entry, |screen| {
@@ -65,7 +65,7 @@ fn both(game: Counts, own: Counts) -> String {
 }
 
 pub(crate) fn history(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
-    let entries = yard.history(name, &ctx(screen))?;
+    let entries = history::entries(yard, name, &ctx(screen))?;
     screen.answer(&entries, |screen| {
         let rows = entries.iter().map(row).collect();
         screen.table(&["NO", "WHEN", "WHAT", "GAME FILES", "PLAYER'S OWN", "LABEL", "STARTED"], rows);
@@ -111,7 +111,7 @@ pub(super) fn what(what: &What) -> String {
 }
 
 pub(crate) fn runs(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
-    let runs = yard.runs(name, &ctx(screen))?;
+    let runs = play::runs(yard, name, &ctx(screen))?;
     let played: std::time::Duration = runs.iter().filter_map(|run| run.record.ran()).sum();
     screen.answer(&runs, |screen| {
         if runs.is_empty() {
@@ -126,7 +126,7 @@ pub(crate) fn runs(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-fn run_row(run: &RunDetails) -> Vec<String> {
+fn run_row(run: &play::RunDetails) -> Vec<String> {
     let record = &run.record;
     let ended = match (record.ended_at, record.exit_code, record.signal) {
         (None, ..) if record.summary.is_some() => "cut off".into(),
@@ -148,7 +148,7 @@ fn run_row(run: &RunDetails) -> Vec<String> {
 }
 
 /// What of a run is worth a look, in a few words.
-fn to_mind(report: &RunReport) -> String {
+fn to_mind(report: &play::Report) -> String {
     let parts = [
         (report.changes.unexpected.len(), "not in its live paths"),
         (report.put_back.len(), "put back"),
@@ -160,9 +160,9 @@ fn to_mind(report: &RunReport) -> String {
     parts.join(", ")
 }
 
-pub(crate) fn restore(yard: &Yard, name: &TwinName, options: RestoreOptions, how: Careful, screen: &Screen) -> Done {
+pub(crate) fn restore(yard: &Yard, name: &TwinName, options: restore::Options, how: Careful, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_restore(name, &options, &ctx)?;
+    let plan = restore::plan(yard, name, &options, &ctx)?;
     leaks(name, &plan.leaks, screen);
     if how.dry_run {
         screen.answer(&plan, |screen| {
@@ -174,7 +174,7 @@ pub(crate) fn restore(yard: &Yard, name: &TwinName, options: RestoreOptions, how
     if !plan.steps.is_empty() {
         screen.confirm(&question(&plan), how.yes)?;
     }
-    let outcome = yard.apply_restore(&plan, &ctx)?;
+    let outcome = restore::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| say_restored(&plan, &outcome, screen));
     if !plan.names_others.is_empty() {
         let paths: Vec<_> = plan.names_others.iter().map(ToString::to_string).collect();
@@ -187,12 +187,12 @@ pub(crate) fn restore(yard: &Yard, name: &TwinName, options: RestoreOptions, how
     Ok(ExitCode::SUCCESS)
 }
 
-fn target(plan: &RestorePlan) -> String {
+fn target(plan: &restore::Plan) -> String {
     let label = plan.to.label.as_ref().map(|label| format!(" ({label})")).unwrap_or_default();
     format!("{}{label}, {}", plan.to.number, moment(plan.to.at))
 }
 
-fn question(plan: &RestorePlan) -> String {
+fn question(plan: &restore::Plan) -> String {
     let own = match (plan.own.total(), plan.all) {
         (0, _) => "no other file differs".to_owned(),
         (count, false) => format!("{} of the player's own stay as they are now", files(count)),
@@ -205,7 +205,7 @@ fn game_files(counts: Counts) -> String {
     counted(counts.total(), "game file")
 }
 
-fn plan_facts(plan: &RestorePlan) -> Vec<(&'static str, String)> {
+fn plan_facts(plan: &restore::Plan) -> Vec<(&'static str, String)> {
     let stay = |counts: Counts| match (counts.total(), plan.all) {
         (0, _) => "none differs".to_owned(),
         (count, false) => format!("stay as they are now; {} then", counted_differ(count)),
@@ -213,7 +213,7 @@ fn plan_facts(plan: &RestorePlan) -> Vec<(&'static str, String)> {
     };
     let game =
         if plan.game.total() == 0 { "none differs".to_owned() } else { format!("go back ({})", changes(plan.game)) };
-    // Files that are there now and go or are replaced; those that come back are among the counts.
+    // sweep::Files that are there now and go or are replaced; those that come back are among the counts.
     let goes: HashSet<_> =
         plan.steps.iter().filter(|s| matches!(s.doing, Doing::Remove | Doing::Replace)).map(|s| &s.path).collect();
     let named = plan.named.iter().filter(|named| goes.contains(&named.path));
@@ -231,7 +231,7 @@ fn counted_differ(count: u64) -> String {
     if count == 1 { "1 was different".into() } else { format!("{count} were different") }
 }
 
-fn say_restored(plan: &RestorePlan, outcome: &RestoreOutcome, screen: &Screen) {
+fn say_restored(plan: &restore::Plan, outcome: &restore::Outcome, screen: &Screen) {
     if outcome.number.is_none() {
         screen.head(format_args!("The twin {} is as it was at {} already", shell(&outcome.name), target(plan)));
         screen.facts(&plan_facts(plan));
@@ -256,14 +256,14 @@ fn say_restored(plan: &RestorePlan, outcome: &RestoreOutcome, screen: &Screen) {
 
 pub(crate) fn sweep(yard: &Yard, how: DryRun, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_sweep(&ctx)?;
-    let outcome = if how.dry_run { plan.would } else { yard.apply_sweep(&plan, &ctx)? };
+    let plan = sweep::plan(yard, &ctx)?;
+    let outcome = if how.dry_run { plan.would } else { sweep::apply(yard, &plan, &ctx)? };
     screen.answer(&outcome, |screen| say_swept(&outcome, how.dry_run, screen));
     let missing = outcome.missing.as_ref().is_some_and(|missing| !missing.is_empty());
     Ok(if missing { ExitCode::from(3) } else { ExitCode::SUCCESS })
 }
 
-fn say_swept(outcome: &SweepOutcome, dry_run: bool, screen: &Screen) {
+fn say_swept(outcome: &sweep::Outcome, dry_run: bool, screen: &Screen) {
     if let Some(missing) = &outcome.missing {
         screen.head(
             "Nothing was let go: the catalogue seems to come from a backup, since it doesn't know of the last sweep",
@@ -283,8 +283,9 @@ fn say_swept(outcome: &SweepOutcome, dry_run: bool, screen: &Screen) {
         size(outcome.deleted.bytes),
         would("on disk would be freed", "on disk are freed")
     ));
-    let counted_files =
-        |of: Files| if of.files == 0 { String::new() } else { format!("{}, {}", files(of.files), size(of.bytes)) };
+    let counted_files = |of: sweep::Files| {
+        if of.files == 0 { String::new() } else { format!("{}, {}", files(of.files), size(of.bytes)) }
+    };
     let states: Vec<_> = outcome
         .states
         .iter()

@@ -20,7 +20,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::CommandFactory;
-use yard_twin::{CheckOptions, CloneOptions, RenewOptions, Rest, RestoreOptions, Source, Yard, YardError};
+use yard_twin::{Source, Yard, YardError, clone, restore};
 
 use crate::args::{Args, Command};
 use crate::fail::Failure;
@@ -46,7 +46,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         }
         Command::Clone { source, name, share, from_folder, how, .. } => {
             let name = name.parse()?;
-            let options = CloneOptions { sharing: share.map(Into::into), folder: from_folder };
+            let options = clone::Options { sharing: share.map(Into::into), folder: from_folder };
             twins::clone(&yard()?, &source, &name, options, how, screen)
         }
         Command::List { space: true, .. } => space::list(&yard()?, screen),
@@ -64,7 +64,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         }
         Command::Snapshot { name, label, how, .. } => history::snapshot(&yard()?, &name, label.as_ref(), how, screen),
         Command::Restore { name, snapshot, all, only, how } => {
-            history::restore(&yard()?, &name, RestoreOptions { to: snapshot, all, only }, how, screen)
+            history::restore(&yard()?, &name, restore::Options { to: snapshot, all, only }, how, screen)
         }
         Command::History { name, runs: false } => history::history(&yard()?, &name, screen),
         Command::History { name, runs: true } => history::runs(&yard()?, &name, screen),
@@ -75,7 +75,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             watch::start(&yard()?, &name, &watch::Wish { seconds, fix, arguments, dry_run: how.dry_run }, screen)
         }
         Command::Check { what, full, fix, from, how, .. } => {
-            check::check(&yard()?, &CheckOptions { what, full, from }, fix, how, screen)
+            check::check(&yard()?, &yard_twin::check::Options { what, full, from }, fix, how, screen)
         }
         Command::Diff { a, b, text, all, belongings } => {
             diff::diff(&yard()?, &a, b.as_ref(), diff::Wish { text, all, belongings }, screen)
@@ -83,11 +83,11 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Carry(carry) => carry::carry(&yard()?, carry, screen),
         Command::Renew { name, stock, keep_rest, leave_rest, how } => {
             let rest = match (keep_rest, leave_rest) {
-                (true, _) => Some(Rest::Keep),
-                (_, true) => Some(Rest::Leave),
+                (true, _) => Some(yard_twin::renew::Rest::Keep),
+                (_, true) => Some(yard_twin::renew::Rest::Leave),
                 _ => None,
             };
-            renew::renew(&yard()?, &name, &RenewOptions { stock, rest }, how, screen)
+            renew::renew(&yard()?, &name, &yard_twin::renew::Options { stock, rest }, how, screen)
         }
         Command::Repath { name, from, to, inside, all, how } => {
             let wish = repath::Wish { name, how, named: from.zip(to), inside, all };
@@ -98,7 +98,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Launch { name, id, discard, ask, detach, stop, variant, arguments, in_background, how } => {
             let yard = yard()?;
             let name = match (name, id) {
-                (_, Some(id)) => yard.twin_by_id(id)?,
+                (_, Some(id)) => yard_twin::play::twin_by_id(&yard, id)?,
                 (Some(name), None) => name,
                 (None, None) => return Err(Failure::failed("no twin was named")),
             };

@@ -11,10 +11,7 @@ use std::time::Duration;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2};
 use signal_hook::iterator::SignalsInfo;
 use signal_hook::iterator::exfiltrator::origin::{Origin, WithOrigin};
-use yard_twin::{
-    Changes, EditDoes, EditView, EntryOptions, Isolation, Keep, LaunchOptions, LaunchPlan, RunOutcome, Running,
-    Signaller, Stream, TwinName, Yard,
-};
+use yard_twin::{Changes, Isolation, TwinName, Yard, edits, entry, play};
 
 use super::{Done, data_folder, typed};
 use crate::args::{DryRun, Entry};
@@ -43,20 +40,20 @@ pub(crate) struct Wish {
 pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen) -> Done {
     let quiet = screen.is_json() || wish.in_background;
     let keep = match wish.keep {
-        Changed::Kept => Keep::Always,
-        Changed::Discarded => Keep::Never,
+        Changed::Kept => play::Keep::Always,
+        Changed::Discarded => play::Keep::Never,
         Changed::Asked => {
             screen.can_ask("what becomes of what it changes")?;
             let screen = *screen;
-            Keep::Ask(Arc::new(move |changes| ask(changes, &screen)))
+            play::Keep::Ask(Arc::new(move |changes| ask(changes, &screen)))
         }
     };
     let arguments = wish.arguments.clone();
     let output = (!quiet).then(|| Arc::new(pass_on) as _);
     let variant = wish.variant.clone();
-    let options = LaunchOptions { arguments, output, keep, variant, ..LaunchOptions::default() };
+    let options = play::Options { arguments, output, keep, variant, ..play::Options::default() };
     let ctx = quiet_ctx(screen);
-    let plan = yard.plan_launch(name, &options, &ctx)?;
+    let plan = play::plan(yard, name, &options, &ctx)?;
     if wish.how.dry_run {
         screen.answer(&plan, |screen| say_plan(&plan, screen));
         return Ok(ExitCode::SUCCESS);
@@ -82,17 +79,17 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
 /// Runs a program to the end of all that it starts. Signals are for it meanwhile.
 pub(super) fn attended(
     yard: &Yard,
-    plan: &LaunchPlan,
-    options: &LaunchOptions,
+    plan: &play::Plan,
+    options: &play::Options,
     screen: &Screen,
-    begun: impl FnOnce(&Running),
-) -> Result<RunOutcome, Failure> {
+    begun: impl FnOnce(&play::Running),
+) -> Result<play::Outcome, Failure> {
     let ctx = quiet_ctx(screen);
     // They are caught before it starts, so that none is lost.
     let signals = [SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2];
     let signals = SignalsInfo::<WithOrigin>::new(signals)
         .map_err(|error| Failure::failed(format!("signals can't be caught: {error}")))?;
-    let mut running = yard.launch(plan, options, &ctx)?;
+    let mut running = play::start(yard, plan, options, &ctx)?;
     begun(&running);
     let handle = signals.handle();
     let over = Arc::new(AtomicBool::new(false));
@@ -117,17 +114,17 @@ pub(super) fn attended(
 }
 
 /// What became of config edits before the program was started, and afterwards, as far as it is worth a word.
-fn edits(outcome: &RunOutcome) -> String {
-    let line = |(again, edit): (bool, &EditView)| {
+fn edits(outcome: &play::Outcome) -> String {
+    let line = |(again, edit): (bool, &edits::View)| {
         let value = edit.value.as_deref().unwrap_or_default();
         let what = match edit.does {
-            EditDoes::Set if again => format!("set to {value} again"),
-            EditDoes::Set => format!("set to {value}"),
-            EditDoes::GivesBack => "taken back".into(),
-            EditDoes::Waits => "not set: the file is not there yet".into(),
-            EditDoes::Leaves => "not taken back: it was changed since".into(),
-            EditDoes::Drifted => "was changed since it was set, and stays so".into(),
-            EditDoes::Nothing => return None,
+            edits::Does::Set if again => format!("set to {value} again"),
+            edits::Does::Set => format!("set to {value}"),
+            edits::Does::GivesBack => "taken back".into(),
+            edits::Does::Waits => "not set: the file is not there yet".into(),
+            edits::Does::Leaves => "not taken back: it was changed since".into(),
+            edits::Does::Drifted => "was changed since it was set, and stays so".into(),
+            edits::Does::Nothing => return None,
         };
         Some(format!("{} in {}: {what}", edit.key, edit.file))
     };
@@ -201,7 +198,7 @@ pub(crate) fn detach(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) 
 pub(crate) fn stop(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     /// How long a program has to end by itself.
     const GRACE: Duration = Duration::from_secs(10);
-    let made_to = yard.stop(name, GRACE, &ctx(screen))?;
+    let made_to = play::stop(yard, name, GRACE, &ctx(screen))?;
     screen.answer(&serde_json::json!({ "twin": name, "made_to": made_to }), |screen| {
         let how = if made_to { "has been made to end: it did not when it was asked to" } else { "has ended" };
         screen.head(format_args!("{} {how}", shell(name)));
@@ -211,17 +208,17 @@ pub(crate) fn stop(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
 }
 
 /// A program's output goes where ours would.
-fn pass_on(stream: Stream, bytes: &[u8]) {
+fn pass_on(stream: play::Stream, bytes: &[u8]) {
     // Where nobody listens any more, the program goes on all the same.
     let _ = match stream {
-        Stream::Out => std::io::stdout().write_all(bytes).and_then(|()| std::io::stdout().flush()),
-        Stream::Err => std::io::stderr().write_all(bytes),
+        play::Stream::Out => std::io::stdout().write_all(bytes).and_then(|()| std::io::stdout().flush()),
+        play::Stream::Err => std::io::stderr().write_all(bytes),
     };
 }
 
 fn pass_signals(
     mut signals: SignalsInfo<WithOrigin>,
-    to: Signaller,
+    to: play::Signaller,
     over: Arc<AtomicBool>,
 ) -> std::thread::JoinHandle<()> {
     std::thread::spawn(move || {
@@ -236,12 +233,12 @@ fn pass_signals(
 }
 
 /// The program's own exit code; 128 and the signal's number if a signal ended it.
-fn exit_code(outcome: &RunOutcome) -> ExitCode {
+fn exit_code(outcome: &play::Outcome) -> ExitCode {
     let code = outcome.record.exit_code.or(outcome.record.signal.map(|signal| 128 + signal));
     ExitCode::from(code.and_then(|code| u8::try_from(code & 0xff).ok()).unwrap_or(1))
 }
 
-fn say_plan(plan: &LaunchPlan, screen: &Screen) {
+fn say_plan(plan: &play::Plan, screen: &Screen) {
     screen.head(format_args!("{} {} \u{2013} {} would be started", plan.title_name, plan.build.build, plan.twin));
     let words: Vec<_> = plan.arguments.iter().map(|argument| shell(&argument.to_string_lossy())).collect();
     let variables = plan.environment.iter().map(|(n, v)| format!("{}={}", n.to_string_lossy(), v.to_string_lossy()));
@@ -260,7 +257,7 @@ fn say_plan(plan: &LaunchPlan, screen: &Screen) {
     ]);
 }
 
-fn announce(plan: &LaunchPlan, screen: &Screen) {
+fn announce(plan: &play::Plan, screen: &Screen) {
     screen.aside(format_args!(
         "Starting {} {} \u{2013} {} (isolation: {})",
         plan.title_name, plan.build.build, plan.twin, plan.isolation
@@ -285,7 +282,7 @@ fn announce(plan: &LaunchPlan, screen: &Screen) {
     }
 }
 
-fn say_outcome(plan: &LaunchPlan, outcome: &RunOutcome, screen: &Screen) {
+fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     let end = match (outcome.record.exit_code, outcome.record.signal) {
         (Some(0), _) => String::new(),
         (Some(code), _) => format!(", with exit code {code}"),
@@ -339,9 +336,9 @@ pub(crate) fn entry(yard: &Yard, command: Entry, screen: &Screen) -> Done {
 fn add(yard: &Yard, name: &TwinName, folder: Option<PathBuf>, how: DryRun, screen: &Screen) -> Done {
     let folder = folder.map_or_else(|| Ok(data_folder()?.join("applications")), Ok::<_, Failure>)?;
     let command = start_command(yard)?;
-    let plan = yard.plan_entry(name, &EntryOptions { command, folder })?;
+    let plan = entry::plan(yard, name, &entry::Options { command, folder })?;
     if !how.dry_run {
-        yard.apply_entry(&plan)?;
+        entry::apply(yard, &plan)?;
     }
     screen.answer(&plan, |screen| {
         let done = if how.dry_run { "would be written" } else { "is written" };
@@ -368,7 +365,7 @@ pub(super) fn start_command(yard: &Yard) -> Result<Vec<String>, Failure> {
 }
 
 fn list(yard: &Yard, screen: &Screen) -> Done {
-    let entries = yard.entries()?;
+    let entries = entry::list(yard)?;
     screen.answer(&entries, |screen| {
         if entries.is_empty() {
             screen.head("There is no launch entry yet.");
@@ -385,9 +382,9 @@ fn list(yard: &Yard, screen: &Screen) -> Done {
 }
 
 fn remove(yard: &Yard, name: &TwinName, how: DryRun, screen: &Screen) -> Done {
-    let plan = yard.plan_remove_entries(name)?;
+    let plan = entry::plan_remove(yard, name)?;
     if !how.dry_run {
-        yard.apply_remove_entries(&plan)?;
+        entry::apply_remove(yard, &plan)?;
     }
     let paths = &plan.paths;
     screen.answer(paths, |screen| {

@@ -2,9 +2,7 @@
 
 use std::process::ExitCode;
 
-use yard_twin::{
-    EditDoes, EditView, Error, RelPath, RenewOptions, RenewOutcome, RenewPlan, Rest, TwinError, TwinName, Yard,
-};
+use yard_twin::{Error, RelPath, TwinError, TwinName, Yard, edits, renew};
 
 use super::twins::{changes, leaks};
 use super::{Done, typed};
@@ -12,9 +10,9 @@ use crate::args::DryRun;
 use crate::progress::ctx;
 use crate::screen::{Screen, duration, files, listed, shell, size, some_of};
 
-pub(crate) fn renew(yard: &Yard, name: &TwinName, options: &RenewOptions, how: DryRun, screen: &Screen) -> Done {
+pub(crate) fn renew(yard: &Yard, name: &TwinName, options: &renew::Options, how: DryRun, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_renew(name, options, &ctx)?;
+    let plan = renew::plan(yard, name, options, &ctx)?;
     leaks(&plan.name, &plan.leaks, screen);
     if how.dry_run || plan.undecided() {
         screen.answer(&plan, |screen| {
@@ -27,17 +25,17 @@ pub(crate) fn renew(yard: &Yard, name: &TwinName, options: &RenewOptions, how: D
         }
         return Ok(ExitCode::SUCCESS);
     }
-    let outcome = yard.apply_renew(&plan, &ctx)?;
+    let outcome = renew::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| say(&plan, &outcome, screen));
     Ok(ExitCode::SUCCESS)
 }
 
 /// From where, if that is another build.
-fn whence(plan: &RenewPlan) -> String {
+fn whence(plan: &renew::Plan) -> String {
     if plan.from == plan.to { " again".into() } else { format!(", from {}", plan.from) }
 }
 
-fn plan_facts(plan: &RenewPlan) -> Vec<(&'static str, String)> {
+fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
     let paths = |paths: &[RelPath]| {
         let texts: Vec<_> = paths.iter().map(ToString::to_string).collect();
         if texts.is_empty() { String::new() } else { format!("{}\n{}", files(texts.len() as u64), some_of(&texts, 5)) }
@@ -48,8 +46,8 @@ fn plan_facts(plan: &RenewPlan) -> Vec<(&'static str, String)> {
     };
     let rest_name = match plan.what_of_the_rest {
         None => "not explained",
-        Some(Rest::Keep) => "kept besides",
-        Some(Rest::Leave) => "not kept",
+        Some(renew::Rest::Keep) => "kept besides",
+        Some(renew::Rest::Leave) => "not kept",
     };
     let nothing = "nothing of the player's own".to_owned();
     vec![
@@ -66,21 +64,21 @@ fn plan_facts(plan: &RenewPlan) -> Vec<(&'static str, String)> {
 }
 
 /// The profile's config edits, as far as something is done about them.
-fn edits(edits: &[EditView]) -> String {
+fn edits(edits: &[edits::View]) -> String {
     let said = edits.iter().filter_map(|edit| {
         let what = match edit.does {
-            EditDoes::Set => format!("set to {} again", edit.value.clone().unwrap_or_default()),
-            EditDoes::Waits => "waits: its file is not there".into(),
-            EditDoes::Drifted | EditDoes::Leaves => "changed since, and left so".into(),
-            EditDoes::GivesBack => "given back".into(),
-            EditDoes::Nothing => return None,
+            edits::Does::Set => format!("set to {} again", edit.value.clone().unwrap_or_default()),
+            edits::Does::Waits => "waits: its file is not there".into(),
+            edits::Does::Drifted | edits::Does::Leaves => "changed since, and left so".into(),
+            edits::Does::GivesBack => "given back".into(),
+            edits::Does::Nothing => return None,
         };
         Some(format!("{} in {}: {what}", edit.key, edit.file))
     });
     said.collect::<Vec<_>>().join("\n")
 }
 
-fn say(plan: &RenewPlan, outcome: &RenewOutcome, screen: &Screen) {
+fn say(plan: &renew::Plan, outcome: &renew::Outcome, screen: &Screen) {
     let name = &outcome.name;
     if outcome.number.is_none() {
         screen.head(format_args!(

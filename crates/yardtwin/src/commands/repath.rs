@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use yard_twin::{NamedFolder, NamedPlace, PathForm, PlaceKind, TwinName, Yard};
+use yard_twin::{TwinName, Yard, repath};
 
 use super::{Done, typed};
 use crate::args::DryRun;
@@ -36,7 +36,7 @@ pub(crate) fn repath(yard: &Yard, wish: &Wish, screen: &Screen) -> Done {
 
 fn in_twin(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, wish: &Wish, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_repath(name, named, &ctx)?;
+    let plan = repath::plan(yard, name, named, &ctx)?;
     if wish.how.dry_run {
         screen.answer(&plan, |screen| {
             say(&format!("The twin {}", shell(name)), &plan.found, wish, screen);
@@ -51,7 +51,7 @@ fn in_twin(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, wish: &W
         let nothing = plan.found.is_empty() && !plan.profile;
         return Ok(if nothing { ExitCode::SUCCESS } else { ExitCode::from(FOUND) });
     }
-    let outcome = yard.apply_repath(&plan, &ctx)?;
+    let outcome = repath::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| {
         say(&format!("The twin {}", shell(name)), &plan.found, wish, screen);
         screen.facts(&[
@@ -71,7 +71,7 @@ fn in_folder(
     screen: &Screen,
 ) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_repath_folder(folder, name, named, &ctx)?;
+    let plan = repath::plan_folder(yard, folder, name, named, &ctx)?;
     let about = format!("The folder {}", plan.folder.display());
     if wish.how.dry_run {
         screen.answer(&plan, |screen| {
@@ -85,7 +85,7 @@ fn in_folder(
         });
         return Ok(if plan.found.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(FOUND) });
     }
-    let outcome = yard.apply_repath_folder(&plan, &ctx)?;
+    let outcome = repath::apply_folder(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| {
         say(&about, &plan.found, wish, screen);
         screen.facts(&[
@@ -96,7 +96,7 @@ fn in_folder(
     Ok(ExitCode::SUCCESS)
 }
 
-fn say(about: &str, found: &[NamedPlace], wish: &Wish, screen: &Screen) {
+fn say(about: &str, found: &[repath::NamedPlace], wish: &Wish, screen: &Screen) {
     let rewritten = found.iter().filter(|found| found.only_reported.is_none()).count();
     match (found.len(), rewritten) {
         (0, _) => screen.head(format_args!("{about} names no such place")),
@@ -120,7 +120,7 @@ fn times(count: usize) -> String {
     if count == 1 { "once".into() } else { format!("{count} times") }
 }
 
-fn one(place: &NamedPlace, screen: &Screen) {
+fn one(place: &repath::NamedPlace, screen: &Screen) {
     let line = place.line.map(|line| format!(":{line}")).unwrap_or_default();
     let (tone, mark) = if place.only_reported.is_some() { (Tone::Other, "!") } else { (Tone::Came, "~") };
     screen.pieces(&[
@@ -133,12 +133,12 @@ fn one(place: &NamedPlace, screen: &Screen) {
         screen.pieces(&[(Tone::Faint, &format!("      {}", place.text))]);
     }
     let form = match place.form {
-        PathForm::Plain => "",
-        PathForm::Escaped => " (slashes escaped)",
-        PathForm::Backslashes => " (with backslashes)",
-        PathForm::DoubledBackslashes => " (with doubled backslashes)",
-        PathForm::Url => " (as a URL)",
-        PathForm::Wide => " (UTF-16)",
+        repath::PathForm::Plain => "",
+        repath::PathForm::Escaped => " (slashes escaped)",
+        repath::PathForm::Backslashes => " (with backslashes)",
+        repath::PathForm::DoubledBackslashes => " (with doubled backslashes)",
+        repath::PathForm::Url => " (as a URL)",
+        repath::PathForm::Wide => " (UTF-16)",
     };
     let what = match (&place.to, place.only_reported) {
         (_, Some(why)) => format!("names {}{form}; left as it is: {why}", place.from),
@@ -148,14 +148,14 @@ fn one(place: &NamedPlace, screen: &Screen) {
     screen.pieces(&[(Tone::Plain, &format!("      {what}"))]);
 }
 
-fn places(places: &[NamedFolder]) -> String {
-    let line = |place: &NamedFolder| {
+fn places(places: &[repath::Place]) -> String {
+    let line = |place: &repath::Place| {
         let what = match place.what {
-            PlaceKind::Former => "where it was",
-            PlaceKind::Origin => "what it was cloned from",
-            PlaceKind::Installed => "where its build was installed",
-            PlaceKind::OtherTwin => "another twin",
-            PlaceKind::Named => "as you said",
+            repath::PlaceKind::Former => "where it was",
+            repath::PlaceKind::Origin => "what it was cloned from",
+            repath::PlaceKind::Installed => "where its build was installed",
+            repath::PlaceKind::OtherTwin => "another twin",
+            repath::PlaceKind::Named => "as you said",
         };
         format!("{} ({what})", place.from)
     };

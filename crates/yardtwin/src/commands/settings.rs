@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use serde::Serialize;
-use yard_twin::{Edit, EditChange, EditDoes, EditView, ProfileChange, ProfileView, Setting, TwinName, Yard};
+use yard_twin::{Edit, Setting, TwinName, Yard, edits};
 
 use super::{Done, typed};
 use crate::args::{DryRun, Profile};
@@ -14,7 +14,7 @@ use crate::screen::{Screen, listed, shell};
 pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
     match command {
         Profile::Show { name } => {
-            let view = yard.profile(&name)?;
+            let view = edits::profile(yard, &name)?;
             let shown = Shown { edits: edits_of(yard, &name, &view, screen)?, view };
             screen.answer(&shown, |screen| show(&name, &shown, screen));
         }
@@ -27,18 +27,18 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
                 Failure::usage("a place in a file takes one value: put quotes around it", again)
             })?;
             let edit = Edit { file, key: setting, value, format: format.map(Into::into), encoding, enforce };
-            edits(yard, &name, &EditChange::Set { edit, variant }, how, screen)?;
+            edits(yard, &name, &edits::Change::Set { edit, variant }, how, screen)?;
         }
         Profile::Unset { name, setting, file: None, variant, how } => {
             change(yard, &name, (variant.as_deref(), &setting, None), how, screen)?;
         }
         Profile::Unset { name, setting, file: Some(file), variant, how } => {
-            edits(yard, &name, &EditChange::Unset { file, key: setting, variant }, how, screen)?;
+            edits(yard, &name, &edits::Change::Unset { file, key: setting, variant }, how, screen)?;
         }
-        Profile::Apply { name, how } => edits(yard, &name, &EditChange::Apply, how, screen)?,
-        Profile::Use { name, variant, how, .. } => edits(yard, &name, &EditChange::Use(variant), how, screen)?,
+        Profile::Apply { name, how } => edits(yard, &name, &edits::Change::Apply, how, screen)?,
+        Profile::Use { name, variant, how, .. } => edits(yard, &name, &edits::Change::Use(variant), how, screen)?,
         Profile::Copy { part, from, to, how } => {
-            edits(yard, &to, &EditChange::Copy { from, parts: part }, how, screen)?;
+            edits(yard, &to, &edits::Change::Copy { from, parts: part }, how, screen)?;
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -48,17 +48,22 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
 #[derive(Serialize)]
 struct Shown {
     #[serde(flatten)]
-    view: ProfileView,
-    edits: Vec<EditView>,
+    view: edits::ProfileView,
+    edits: Vec<edits::View>,
 }
 
 /// What is in the files that a profile edits; nothing is looked at where it edits none.
-fn edits_of(yard: &Yard, name: &TwinName, view: &ProfileView, screen: &Screen) -> Result<Vec<EditView>, Failure> {
+fn edits_of(
+    yard: &Yard,
+    name: &TwinName,
+    view: &edits::ProfileView,
+    screen: &Screen,
+) -> Result<Vec<edits::View>, Failure> {
     let profile = &view.profile;
     if profile.edits.is_empty() && profile.variants.values().all(|variant| variant.edits.is_empty()) {
         return Ok(Vec::new());
     }
-    match yard.edits(name, &ctx(screen)) {
+    match edits::list(yard, name, &ctx(screen)) {
         Err(yard_twin::Error::Busy { .. }) => {
             screen.warn("it is in use now: what is in the files that are edited can't be told");
             Ok(Vec::new())
@@ -114,18 +119,18 @@ fn variants(profile: &yard_twin::Profile) -> String {
 }
 
 /// Old and new, for each edit.
-fn table(edits: &[EditView], screen: &Screen) {
+fn table(edits: &[edits::View], screen: &Screen) {
     if edits.is_empty() {
         return;
     }
-    let row = |edit: &EditView| {
+    let row = |edit: &edits::View| {
         let does = match edit.does {
-            EditDoes::Set => "set",
-            EditDoes::Nothing => "as it should be",
-            EditDoes::Waits => "waits: the file is not there yet",
-            EditDoes::Drifted => "changed since; profile apply sets it again",
-            EditDoes::GivesBack => "given back",
-            EditDoes::Leaves => "changed since, and left so",
+            edits::Does::Set => "set",
+            edits::Does::Nothing => "as it should be",
+            edits::Does::Waits => "waits: the file is not there yet",
+            edits::Does::Drifted => "changed since; profile apply sets it again",
+            edits::Does::GivesBack => "given back",
+            edits::Does::Leaves => "changed since, and left so",
         };
         let enforced = if edit.enforce { ", at each launch" } else { "" };
         vec![
@@ -139,10 +144,10 @@ fn table(edits: &[EditView], screen: &Screen) {
     screen.table(&["FILE", "PLACE", "VALUE THERE", "WANTED", "WHAT IS DONE"], edits.iter().map(row).collect());
 }
 
-fn edits(yard: &Yard, name: &TwinName, change: &EditChange, how: DryRun, screen: &Screen) -> Result<(), Failure> {
+fn edits(yard: &Yard, name: &TwinName, change: &edits::Change, how: DryRun, screen: &Screen) -> Result<(), Failure> {
     let ctx = ctx(screen);
-    let before = yard.profile(name)?.profile;
-    let plan = yard.plan_edits(name, change, &ctx)?;
+    let before = edits::profile(yard, name)?.profile;
+    let plan = edits::plan(yard, name, change, &ctx)?;
     if how.dry_run {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("Profile of {}: this would be done", shell(name)));
@@ -151,7 +156,7 @@ fn edits(yard: &Yard, name: &TwinName, change: &EditChange, how: DryRun, screen:
         });
         return Ok(());
     }
-    let outcome = yard.apply_edits(&plan, &ctx)?;
+    let outcome = edits::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| {
         let same = outcome.number.is_none();
         screen.head(format_args!(
@@ -171,9 +176,9 @@ fn edits(yard: &Yard, name: &TwinName, change: &EditChange, how: DryRun, screen:
 }
 
 /// When an edit of a variant holds.
-fn used_by(name: &TwinName, change: &EditChange) -> String {
+fn used_by(name: &TwinName, change: &edits::Change) -> String {
     match change {
-        EditChange::Set { variant: Some(variant), .. } => {
+        edits::Change::Set { variant: Some(variant), .. } => {
             format!(
                 "{}, or for one run {}",
                 typed("profile use", &[name, variant]),
@@ -190,20 +195,20 @@ fn copied(parts: &[&str], screen: &Screen) {
     }
 }
 
-fn done(change: &EditChange) -> &'static str {
+fn done(change: &edits::Change) -> &'static str {
     match change {
-        EditChange::Set { .. } => "the edit is set",
-        EditChange::Unset { .. } => "the edit is taken out",
-        EditChange::Apply => "the edits are applied",
-        EditChange::Use(Some(_)) => "the variant is in use",
-        EditChange::Use(None) => "no variant is in use",
-        EditChange::Copy { .. } => "it is copied",
+        edits::Change::Set { .. } => "the edit is set",
+        edits::Change::Unset { .. } => "the edit is taken out",
+        edits::Change::Apply => "the edits are applied",
+        edits::Change::Use(Some(_)) => "the variant is in use",
+        edits::Change::Use(None) => "no variant is in use",
+        edits::Change::Copy { .. } => "it is copied",
     }
 }
 
 /// A new edit is taken out again, and one that was there gets its value back; what else changed is gone back to as a whole.
-fn back(name: &TwinName, change: &EditChange, profile: &yard_twin::Profile, before: u32) -> String {
-    let EditChange::Set { edit, variant } = change else { return typed("restore --all", &[name, &before]) };
+fn back(name: &TwinName, change: &edits::Change, profile: &yard_twin::Profile, before: u32) -> String {
+    let edits::Change::Set { edit, variant } = change else { return typed("restore --all", &[name, &before]) };
     let of = match variant {
         Some(variant) => profile.variants.get(variant).map_or(&[][..], |variant| &variant.edits),
         None => &profile.edits,
@@ -224,8 +229,8 @@ fn change(
     how: DryRun,
     screen: &Screen,
 ) -> Result<(), Failure> {
-    let plan = yard.plan_profile(name, variant, &setting.parse()?, values)?;
-    let change = if how.dry_run { plan.would } else { yard.apply_profile(&plan)? };
+    let plan = edits::plan_profile(yard, name, variant, &setting.parse()?, values)?;
+    let change = if how.dry_run { plan.would } else { edits::apply_profile(yard, &plan)? };
     screen.answer(&change, |screen| {
         let done = if how.dry_run { "would change" } else { "changed" };
         let of = variant.map(|variant| format!(" of the variant {}", shell(variant))).unwrap_or_default();
@@ -249,7 +254,7 @@ fn unset(variant: Option<&str>, setting: &str) -> &'static str {
     }
 }
 
-fn way_back(name: &TwinName, variant: Option<&str>, change: &ProfileChange) -> String {
+fn way_back(name: &TwinName, variant: Option<&str>, change: &edits::ProfileChange) -> String {
     let of = variant.map(|variant| format!(" --variant {}", shell(variant))).unwrap_or_default();
     match &change.before {
         None => typed("profile unset", &[name, &change.setting]) + &of,

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use serde_json::json;
-use yard_twin::{Catch, Error, Sheet, Title, TwinName, Yard, new_sheet};
+use yard_twin::{Error, Sheet, Title, TwinName, Yard, belongings, new_sheet, sheets};
 
 use super::{Done, typed};
 use crate::args::{DryRun, SheetCommand};
@@ -20,16 +20,16 @@ pub(crate) fn run(yard: impl Fn() -> Result<Yard, Failure>, command: SheetComman
         }
         SheetCommand::New { title, print: false, how } => new(&yard()?, &title, how, screen),
         SheetCommand::Check { on: Some(name), .. } => on(&yard()?, &name, screen),
-        SheetCommand::Check { file, .. } if file.is_empty() => check(&yard()?.sheet_paths()?, screen),
+        SheetCommand::Check { file, .. } if file.is_empty() => check(&sheets::paths(&yard()?)?, screen),
         SheetCommand::Check { file, .. } => check(&file, screen),
         SheetCommand::Add { file, replace, how } => add(&yard()?, &file, replace, how, screen),
     }
 }
 
 fn new(yard: &Yard, title: &Title, how: DryRun, screen: &Screen) -> Done {
-    let plan = yard.plan_new_sheet(title)?;
+    let plan = sheets::plan_new(yard, title)?;
     if !how.dry_run {
-        yard.apply_sheet(&plan, &ctx(screen))?;
+        sheets::apply(yard, &plan, &ctx(screen))?;
     }
     screen.answer(&plan, |screen| {
         let done = if how.dry_run { "would be written" } else { "is written" };
@@ -69,10 +69,10 @@ fn check(paths: &[PathBuf], screen: &Screen) -> Done {
 
 /// What each pattern catches; what catches nothing may well be right, so that it is only said.
 fn on(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
-    let view = yard.explain_sheet(name, &ctx(screen))?;
+    let view = belongings::explain_sheet(yard, name, &ctx(screen))?;
     screen.answer(&view, |screen| {
         screen.head(format_args!("What the sheet of {} catches in {}", view.build.title, shell(name)));
-        let row = |catch: &Catch| {
+        let row = |catch: &belongings::Catch| {
             vec![
                 catch.part.clone(),
                 catch.pattern.clone(),
@@ -101,9 +101,9 @@ fn on(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
 }
 
 fn add(yard: &Yard, file: &Path, replace: bool, how: DryRun, screen: &Screen) -> Done {
-    let plan = yard.plan_add_sheet(file, replace)?;
+    let plan = sheets::plan_add(yard, file, replace)?;
     if !how.dry_run {
-        yard.apply_sheet(&plan, &ctx(screen))?;
+        sheets::apply(yard, &plan, &ctx(screen))?;
     }
     screen.answer(&plan, |screen| {
         let done = if how.dry_run { "would be" } else { "is" };

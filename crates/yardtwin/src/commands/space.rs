@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use yard_twin::{Space, Yard, YardSpace};
+use yard_twin::{Yard, space};
 
 use super::{Done, typed};
 use crate::progress::ctx;
@@ -12,12 +12,12 @@ use crate::screen::{Screen, Tone, size};
 const BAR: u64 = 30;
 
 pub(crate) fn list(yard: &Yard, screen: &Screen) -> Done {
-    let space = yard.yard_space(&ctx(screen))?;
+    let space = space::yard(yard, &ctx(screen))?;
     screen.answer(&space, |screen| say(&space, screen));
     Ok(ExitCode::SUCCESS)
 }
 
-fn say(space: &YardSpace, screen: &Screen) {
+fn say(space: &space::YardSpace, screen: &Screen) {
     screen.head(format_args!(
         "The yard takes {} on disk; its builds and twins copied by hand would take {}",
         size(space.on_disk),
@@ -42,7 +42,7 @@ fn say(space: &YardSpace, screen: &Screen) {
     screen.facts(&[("all about one", typed("show NAME", &[]))]);
 }
 
-fn row(twin: &Space) -> Vec<String> {
+fn row(twin: &space::Space) -> Vec<String> {
     let about = if twin.estimated { "about " } else { "" };
     vec![
         twin.name.to_string(),
@@ -55,7 +55,7 @@ fn row(twin: &Space) -> Vec<String> {
 }
 
 /// How much of each twin is its own, and how much is shared, beside each other.
-fn bars(twins: &[Space], screen: &Screen) {
+fn bars(twins: &[space::Space], screen: &Screen) {
     let most = twins.iter().map(|twin| twin.own + twin.shared).max().unwrap_or(1).max(1);
     let width = twins.iter().map(|twin| twin.name.as_str().chars().count()).max().unwrap_or(0);
     let cells = |part: u64| if part == 0 { 0 } else { (part.saturating_mul(BAR) / most).max(1) };
@@ -70,7 +70,7 @@ fn bars(twins: &[Space], screen: &Screen) {
 }
 
 /// What a twin shares, and with what.
-pub(super) fn shared_with(space: &Space) -> String {
+pub(super) fn shared_with(space: &space::Space) -> String {
     let with: Vec<_> =
         space.shared_with.iter().take(6).map(|with| format!("{}: {}", with.name, size(with.bytes))).collect();
     let more = space.shared_with.len().saturating_sub(6);
@@ -79,7 +79,7 @@ pub(super) fn shared_with(space: &Space) -> String {
 }
 
 /// What deleting a twin would free, and what a copy by hand would have taken.
-pub(super) fn frees(space: &Space) -> String {
+pub(super) fn frees(space: &space::Space) -> String {
     let about = if space.estimated { "about " } else { "" };
     format!("{about}{} (a copy made by hand takes {})", size(space.frees), size(space.copied_by_hand))
 }

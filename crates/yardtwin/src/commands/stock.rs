@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use serde_json::json;
-use yard_twin::{BuildRef, Listing, Node, StockDetails, StockSummary, Yard};
+use yard_twin::{BuildRef, Listing, Node, Yard, stock};
 
 use super::{Done, typed};
 use crate::args::{DryRun, Stock};
@@ -20,7 +20,7 @@ pub(crate) fn run(yard: &Yard, command: Stock, screen: &Screen) -> Done {
 }
 
 fn list(yard: &Yard, removed: bool, screen: &Screen) -> Done {
-    let builds = yard.stock_builds(removed)?;
+    let builds = stock::list(yard, removed)?;
     screen.answer(&builds, |screen| {
         if builds.is_empty() {
             let (what, next) = if removed {
@@ -38,7 +38,7 @@ fn list(yard: &Yard, removed: bool, screen: &Screen) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-fn row(build: &StockSummary) -> Vec<String> {
+fn row(build: &stock::Summary) -> Vec<String> {
     vec![
         build.build.to_string(),
         build.title_name.clone(),
@@ -52,7 +52,7 @@ fn row(build: &StockSummary) -> Vec<String> {
 }
 
 fn show(yard: &Yard, build: &BuildRef, with_files: bool, screen: &Screen) -> Done {
-    let (details, listing) = yard.stock_details(build)?;
+    let (details, listing) = stock::details(yard, build)?;
     let mut value = serde_json::to_value(&details).unwrap_or_default();
     if with_files {
         value["files"] = json!(listing.entries());
@@ -66,7 +66,7 @@ fn show(yard: &Yard, build: &BuildRef, with_files: bool, screen: &Screen) -> Don
     Ok(ExitCode::SUCCESS)
 }
 
-fn say(details: &StockDetails, screen: &Screen) {
+fn say(details: &stock::Details, screen: &Screen) {
     let summary = &details.summary;
     screen.head(format_args!("{} \u{2013} {} {}", summary.build, summary.title_name, summary.build.build));
     let own = match details.only_here.paths.len() as u64 {
@@ -102,9 +102,9 @@ fn say_files(listing: &Listing, screen: &Screen) {
 }
 
 fn remove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done {
-    let plan = yard.plan_stock_remove(build)?;
+    let plan = stock::plan_remove(yard, build)?;
     if !how.dry_run {
-        yard.apply_stock_remove(&plan, &ctx(screen))?;
+        stock::apply_remove(yard, &plan, &ctx(screen))?;
     }
     screen.answer(&plan, |screen| {
         let done = if how.dry_run { "would be taken off the list" } else { "is off the list" };
@@ -125,9 +125,9 @@ fn remove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done {
 }
 
 fn unremove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done {
-    let plan = yard.plan_stock_unremove(build)?;
+    let plan = stock::plan_unremove(yard, build)?;
     if !how.dry_run {
-        yard.apply_stock_unremove(&plan, &ctx(screen))?;
+        stock::apply_unremove(yard, &plan, &ctx(screen))?;
     }
     screen.answer(&json!({ "build": build, "dry_run": how.dry_run }), |screen| {
         let done = if how.dry_run { "would be on the list again" } else { "is on the list again" };

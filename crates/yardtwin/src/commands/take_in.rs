@@ -3,10 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use yard_twin::{
-    Belongings, HomePart, IntakeOptions, IntakeOutcome, IntakePlan, NotKept, RelPath, SheetUse, TwinIntakeOptions,
-    TwinName, Yard,
-};
+use yard_twin::{Belongings, RelPath, TwinName, Yard, intake};
 
 use super::twins::changes;
 use super::{Done, typed};
@@ -41,7 +38,7 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
         return Err(Failure::Other { message: message.into(), remedy: None, code: 2 });
     }
     for source in &args.source {
-        let options = IntakeOptions {
+        let options = intake::Options {
             source: source.clone(),
             home: home.clone(),
             title: title.clone(),
@@ -58,7 +55,7 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
 }
 
 /// A folder below the user's home belongs in the same place of a twin's; another one is a home itself.
-fn home_part(folder: PathBuf) -> Result<HomePart, Failure> {
+fn home_part(folder: PathBuf) -> Result<intake::HomePart, Failure> {
     let real = |path: &Path| path.canonicalize().map_err(|error| Failure::io("find", path, &error));
     let full = real(&folder)?;
     let home = std::env::var_os("HOME").map(PathBuf::from).filter(|home| home.is_absolute());
@@ -66,19 +63,19 @@ fn home_part(folder: PathBuf) -> Result<HomePart, Failure> {
     let below =
         home.as_ref().and_then(|home| full.strip_prefix(home).ok()).filter(|below| !below.as_os_str().is_empty());
     let at = below.map(|below| RelPath::new(below.to_string_lossy())).transpose()?;
-    Ok(HomePart { folder, at })
+    Ok(intake::HomePart { folder, at })
 }
 
 fn of_twin(yard: &Yard, twin: &TwinName, args: &args::Intake, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let options = TwinIntakeOptions {
+    let options = intake::FromTwinOptions {
         build: args.build.clone(),
         channel: args.channel.clone(),
         dated: args.dated.clone(),
         note: args.note.clone(),
     };
-    let plan = yard.plan_intake_twin(twin, options, &ctx)?;
-    let facts = |outcome: Option<&IntakeOutcome>| {
+    let plan = intake::plan_from_twin(yard, twin, options, &ctx)?;
+    let facts = |outcome: Option<&intake::Outcome>| {
         [
             ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
             (
@@ -101,7 +98,7 @@ fn of_twin(yard: &Yard, twin: &TwinName, args: &args::Intake, screen: &Screen) -
         });
         return Ok(ExitCode::SUCCESS);
     }
-    let outcome = yard.apply_intake_twin(&plan, &ctx)?;
+    let outcome = intake::apply_from_twin(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| {
         let again = if outcome.was_there { "was taken in before as" } else { "is taken in as" };
         screen.head(format_args!("The twin {} {again} {}", shell(twin), plan.build));
@@ -110,9 +107,9 @@ fn of_twin(yard: &Yard, twin: &TwinName, args: &args::Intake, screen: &Screen) -
     Ok(ExitCode::SUCCESS)
 }
 
-fn one(yard: &Yard, options: IntakeOptions, how: args::Careful, screen: &Screen) -> Result<(), Failure> {
+fn one(yard: &Yard, options: intake::Options, how: args::Careful, screen: &Screen) -> Result<(), Failure> {
     let ctx = ctx(screen);
-    let plan = yard.plan_intake(options, &ctx)?;
+    let plan = intake::plan(yard, options, &ctx)?;
     if how.dry_run {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("{} would be taken in as {}", plan.source.display(), plan.build));
@@ -124,12 +121,12 @@ fn one(yard: &Yard, options: IntakeOptions, how: args::Careful, screen: &Screen)
         let question = format!("Delete {} once it is safely taken in?", plan.source.display());
         screen.confirm(&question, how.yes)?;
     }
-    let outcome = yard.apply_intake(&plan, &ctx)?;
+    let outcome = intake::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| say(yard, &plan, &outcome, screen));
     Ok(())
 }
 
-fn plan_facts(yard: &Yard, plan: &IntakePlan) -> Vec<(&'static str, String)> {
+fn plan_facts(yard: &Yard, plan: &intake::Plan) -> Vec<(&'static str, String)> {
     vec![
         ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
         ("room", super::twins::room(&plan.room)),
@@ -153,8 +150,8 @@ fn plan_facts(yard: &Yard, plan: &IntakePlan) -> Vec<(&'static str, String)> {
         (
             "sheet",
             match plan.sheet {
-                SheetUse::Known => String::new(),
-                SheetUse::Drafted => {
+                intake::SheetUse::Known => String::new(),
+                intake::SheetUse::Drafted => {
                     let path = yard.sheet_path(&plan.build.title);
                     format!("none was known; a cautious draft: {}", path.display())
                 }
@@ -171,7 +168,7 @@ fn belongings(groups: &[Belongings]) -> String {
     groups.iter().map(line).collect::<Vec<_>>().join("\n")
 }
 
-fn say(yard: &Yard, plan: &IntakePlan, outcome: &IntakeOutcome, screen: &Screen) {
+fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Screen) {
     let took = duration(outcome.took);
     let (back, stored) = if outcome.was_there {
         screen.head(format_args!("{} was taken in before, and is the same", outcome.build));
@@ -209,7 +206,7 @@ fn say(yard: &Yard, plan: &IntakePlan, outcome: &IntakeOutcome, screen: &Screen)
     facts.push(("way back", back));
     facts.push(("next", typed(&format!("clone {} NAME", crate::screen::shell(&outcome.build)), &[])));
     screen.facts(&facts);
-    if plan.sheet == SheetUse::Drafted {
+    if plan.sheet == intake::SheetUse::Drafted {
         screen.warn("the sheet is guessed from usual names and endings: read it, and mend it where it is wrong");
     }
     if !plan.belongings.is_empty() {
@@ -220,7 +217,7 @@ fn say(yard: &Yard, plan: &IntakePlan, outcome: &IntakeOutcome, screen: &Screen)
     }
 }
 
-fn not_kept(counts: NotKept) -> String {
+fn not_kept(counts: intake::NotKept) -> String {
     let parts = [
         (counts.owners, "the owner"),
         (counts.modes, "the mode"),

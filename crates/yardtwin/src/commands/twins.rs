@@ -4,8 +4,8 @@ use std::process::{Command, ExitCode, Stdio};
 
 use serde::Serialize;
 use yard_twin::{
-    BuildRef, CloneOptions, CloneOutcome, ClonePlan, Counts, Guard, IsolationView, Leaks, RelPath, RemovePlan, Room,
-    ShareTotals, Sharing, Source, Space, TwinDetails, TwinName, TwinSummary, Unsettled, Unshared, Yard,
+    BuildRef, Counts, Leaks, RelPath, Room, Sharing, Source, TwinName, Unshared, Yard, clone, inside, protect, remove,
+    rename, show, space,
 };
 
 use super::{Done, typed};
@@ -18,12 +18,12 @@ pub(crate) fn clone(
     yard: &Yard,
     source: &Source,
     name: &TwinName,
-    options: CloneOptions,
+    options: clone::Options,
     how: DryRun,
     screen: &Screen,
 ) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_clone(source, name, options, &ctx)?;
+    let plan = clone::plan(yard, source, name, options, &ctx)?;
     leaks(source, &plan.leaks, screen);
     if how.dry_run {
         screen.answer(&plan, |screen| {
@@ -39,7 +39,7 @@ pub(crate) fn clone(
         });
         return Ok(ExitCode::SUCCESS);
     }
-    let outcome = yard.apply_clone(&plan, &ctx)?;
+    let outcome = clone::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| say_clone(&plan, &outcome, screen));
     Ok(ExitCode::SUCCESS)
 }
@@ -53,7 +53,7 @@ pub(crate) fn clone_inside(
     screen: &Screen,
 ) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_clone_inside(twin, folder, new, &ctx)?;
+    let plan = inside::plan(yard, twin, folder, new, &ctx)?;
     let facts = vec![
         ("copied", renamed(&plan.copied)),
         ("name changed in", listed(&plan.changed.iter().map(ToString::to_string).collect::<Vec<_>>(), 5)),
@@ -70,7 +70,7 @@ pub(crate) fn clone_inside(
         });
         return Ok(ExitCode::SUCCESS);
     }
-    let outcome = yard.apply_clone_inside(&plan, &ctx)?;
+    let outcome = inside::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| {
         screen.head(format_args!("{} is there a second time in {}, as {}", plan.folder, shell(twin), shell(new)));
         screen.facts(&facts);
@@ -85,7 +85,7 @@ fn renamed(paths: &[(RelPath, RelPath)]) -> String {
     some_of(&lines, 5)
 }
 
-fn say_clone(plan: &ClonePlan, outcome: &CloneOutcome, screen: &Screen) {
+fn say_clone(plan: &clone::Plan, outcome: &clone::Outcome, screen: &Screen) {
     let removed = if plan.from_removed { "the removed twin " } else { "" };
     screen.head(format_args!("The twin {} is made from {removed}{}", shell(&outcome.name), shell(&plan.source)));
     screen.facts(&[
@@ -134,7 +134,7 @@ fn against(counts: Counts, build: &BuildRef) -> String {
 }
 
 /// How files share storage.
-fn shares(shares: &ShareTotals, own: u64, shared: u64) -> String {
+fn shares(shares: &show::ShareTotals, own: u64, shared: u64) -> String {
     let mut parts = vec![format!("{} of its own, {} shared", size(own), size(shared))];
     let ways = [
         (&shares.reflinked, "share blocks"),
@@ -162,7 +162,7 @@ fn singular(what: &str) -> String {
 }
 
 pub(crate) fn list(yard: &Yard, removed: bool, screen: &Screen) -> Done {
-    let twins = yard.twins(removed)?;
+    let twins = show::twins(yard, removed)?;
     screen.answer(&twins, |screen| {
         if twins.is_empty() {
             let (what, next) = if removed {
@@ -186,7 +186,7 @@ pub(crate) fn list(yard: &Yard, removed: bool, screen: &Screen) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-fn row(twin: &TwinSummary) -> Vec<String> {
+fn row(twin: &show::Summary) -> Vec<String> {
     let last = match (twin.removed_at, twin.busy, twin.folder_missing, twin.last_run) {
         (Some(time), ..) => moment(time),
         (_, _, true, _) => "its folder is missing".into(),
@@ -208,8 +208,8 @@ fn row(twin: &TwinSummary) -> Vec<String> {
 
 pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let twin = yard.twin_details(name, &ctx)?;
-    let shown = Shown { isolation: yard.isolation(name, &ctx)?, space: yard.space(name, &ctx)?, twin };
+    let twin = show::twin(yard, name, &ctx)?;
+    let shown = Shown { isolation: show::isolation(yard, name, &ctx)?, space: space::twin(yard, name, &ctx)?, twin };
     screen.answer(&shown, |screen| say_twin(&shown, screen));
     Ok(ExitCode::SUCCESS)
 }
@@ -218,23 +218,23 @@ pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
 #[derive(Serialize)]
 struct Shown {
     #[serde(flatten)]
-    twin: TwinDetails,
-    isolation: IsolationView,
-    space: Space,
+    twin: show::Details,
+    isolation: show::IsolationView,
+    space: space::Space,
 }
 
 fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
     let summary = &twin.summary;
     screen.head(format_args!("{} \u{2013} {} {}", summary.name, summary.title_name, summary.build.build));
     let state = match twin.unsettled {
-        Some(Unsettled::Busy) if summary.running => {
+        Some(show::Unsettled::Busy) if summary.running => {
             format!(
                 "running: figures are those of the last look; end it with {} --stop",
                 typed("launch", &[&summary.name])
             )
         }
-        Some(Unsettled::Busy) => "in use now: figures are those of the last look".into(),
-        Some(Unsettled::Removed) => {
+        Some(show::Unsettled::Busy) => "in use now: figures are those of the last look".into(),
+        Some(show::Unsettled::Removed) => {
             format!("removed {}", summary.removed_at.map(moment).unwrap_or_default())
         }
         None => String::new(),
@@ -250,7 +250,7 @@ fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
             format!("{started} started, {played} in all, last {}{changed}", moment(last.started_at))
         }
     };
-    let removed = twin.unsettled == Some(Unsettled::Removed);
+    let removed = twin.unsettled == Some(show::Unsettled::Removed);
     let next = if removed { typed("clone", &[&summary.name, &"NEW-NAME"]) } else { typed("launch", &[&summary.name]) };
     screen.facts(&[
         ("state", state),
@@ -276,7 +276,7 @@ fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
     leaks(&twin.summary.name, &twin.leaks, screen);
 }
 
-fn protected(twin: &TwinDetails) -> String {
+fn protected(twin: &show::Details) -> String {
     match twin.changed_though_protected {
         None => String::new(),
         Some(counts) if counts.total() == 0 => "yes, and no game file has changed since".into(),
@@ -298,18 +298,18 @@ fn times(count: usize) -> String {
     if count == 1 { "once".into() } else { format!("{count} times") }
 }
 
-fn changed(twin: &TwinDetails) -> String {
+fn changed(twin: &show::Details) -> String {
     if twin.changes.is_empty() { "none: it is as it was laid".into() } else { twin.changes.summary() }
 }
 
-fn guard(guard: Guard) -> &'static str {
+fn guard(guard: show::Guard) -> &'static str {
     match guard {
-        Guard::Separate => "no write in this twin can reach another one",
-        Guard::GuardedLinks => {
+        show::Guard::Separate => "no write in this twin can reach another one",
+        show::Guard::GuardedLinks => {
             "an ordinary write to a linked file is refused; a program that first lifts its read-only mode \
              reaches the other twins, and the next command finds it and puts right what it can"
         }
-        Guard::WeakLinks => {
+        show::Guard::WeakLinks => {
             "linked files are not guarded against this user or on this filesystem: a write to one reaches \
              the other twins, and the next command finds it"
         }
@@ -368,7 +368,7 @@ pub(crate) fn room(room: &Room) -> String {
 }
 
 /// How far a launch is kept inside.
-fn isolation_text(view: &IsolationView) -> String {
+fn isolation_text(view: &show::IsolationView) -> String {
     match (view.gets, &view.why) {
         (Some(gets), None) if view.asked.is_some() => format!("{gets}, as its profile says"),
         (Some(gets), None) => format!("{gets} when it is launched, the best there is"),
@@ -381,7 +381,7 @@ fn isolation_text(view: &IsolationView) -> String {
 }
 
 pub(crate) fn folder(yard: &Yard, name: &TwinName, place: Option<&str>, open: bool, screen: &Screen) -> Done {
-    let folder = yard.twin_folder(name, place)?;
+    let folder = show::folder(yard, name, place)?;
     if open {
         let opened = Command::new("xdg-open").arg(&folder).stdin(Stdio::null()).stdout(Stdio::null()).status();
         match opened {
@@ -410,8 +410,8 @@ pub(crate) fn rename(
     screen: &Screen,
 ) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_rename(name, new, move_folder, &ctx)?;
-    let outcome = if how.dry_run { plan.would } else { yard.apply_rename(&plan, &ctx)? };
+    let plan = rename::plan(yard, name, new, move_folder, &ctx)?;
+    let outcome = if how.dry_run { plan.would } else { rename::apply(yard, &plan, &ctx)? };
     screen.answer(&outcome, |screen| {
         let done = if how.dry_run { "would be called" } else { "is now called" };
         screen.head(format_args!("The twin {} {done} {}", shell(&outcome.before), shell(&outcome.name)));
@@ -440,8 +440,8 @@ pub(crate) fn rename(
 }
 
 pub(crate) fn protect(yard: &Yard, name: &TwinName, on: bool, how: DryRun, screen: &Screen) -> Done {
-    let plan = yard.plan_protect(name, on)?;
-    let outcome = if how.dry_run { plan.would } else { yard.apply_protect(&plan, &ctx(screen))? };
+    let plan = protect::plan(yard, name, on)?;
+    let outcome = if how.dry_run { plan.would } else { protect::apply(yard, &plan, &ctx(screen))? };
     screen.answer(&outcome, |screen| {
         let done = match (outcome.changed, how.dry_run, on) {
             (false, _, true) => "is protected already",
@@ -469,7 +469,7 @@ pub(crate) fn protect(yard: &Yard, name: &TwinName, on: bool, how: DryRun, scree
 
 pub(crate) fn remove(yard: &Yard, name: &TwinName, for_good: bool, how: Careful, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let plan = yard.plan_remove(name, &ctx)?;
+    let plan = remove::plan(yard, name, &ctx)?;
     leaks(&plan.name, &plan.leaks, screen);
     if plan.removed && !for_good {
         return Err(Failure::refused(
@@ -485,7 +485,7 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, for_good: bool, how: Careful,
         });
     } else if for_good {
         screen.confirm(&question(&plan), how.yes)?;
-        let outcome = yard.forget_twin(&plan, &ctx)?;
+        let outcome = remove::let_go(yard, &plan, &ctx)?;
         screen.answer(&outcome, |screen| {
             screen.head(format_args!("The twin {} is deleted for good", shell(name)));
             let mut facts = plan_facts(&plan);
@@ -495,7 +495,7 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, for_good: bool, how: Careful,
             screen.facts(&facts);
         });
     } else {
-        let outcome = yard.apply_remove(&plan, &ctx)?;
+        let outcome = remove::apply(yard, &plan, &ctx)?;
         screen.answer(&outcome, |screen| {
             screen.head(format_args!("The twin {} is removed", shell(name)));
             let mut facts = plan_facts(&plan);
@@ -509,7 +509,7 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, for_good: bool, how: Careful,
     Ok(ExitCode::SUCCESS)
 }
 
-fn question(plan: &RemovePlan) -> String {
+fn question(plan: &remove::Plan) -> String {
     let only = &plan.only_here;
     let mut lost = match only.paths.len() as u64 {
         0 if plan.not_taken.is_empty() => "Everything in it exists elsewhere too.".to_owned(),
@@ -526,7 +526,7 @@ fn question(plan: &RemovePlan) -> String {
     format!("{lost} Delete the twin {} for good?", shell(&plan.name))
 }
 
-fn plan_facts(plan: &RemovePlan) -> Vec<(&'static str, String)> {
+fn plan_facts(plan: &remove::Plan) -> Vec<(&'static str, String)> {
     let only = &plan.only_here;
     let own = if only.paths.is_empty() && !plan.not_taken.is_empty() {
         "see below: what is in no state of it".into()

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
 
-use yard_twin::{Contained, Keep, LaunchOptions, LaunchPlan, TwinName, Yard};
+use yard_twin::{TwinName, Yard, markers, play};
 
 use super::check::FOUND;
 use super::play::attended;
@@ -24,15 +24,16 @@ pub(crate) struct Wish {
 pub(crate) fn start(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     if wish.fix {
-        let plan = yard.plan_markers(name, &ctx)?;
-        let laid = if wish.dry_run { plan.missing } else { yard.apply_markers(&plan, &ctx)? };
+        let plan = markers::plan(yard, name, &ctx)?;
+        let laid = if wish.dry_run { plan.missing } else { markers::apply(yard, &plan, &ctx)? };
         if !laid.is_empty() && !screen.is_json() {
             let done = if wish.dry_run { "would be laid" } else { "are laid" };
             screen.aside(format_args!("Marker files and folders {done}: {}", laid.join(", ")));
         }
     }
-    let options = LaunchOptions { arguments: wish.arguments.clone(), keep: Keep::Never, ..LaunchOptions::default() };
-    let plan = yard.plan_launch(name, &options, &ctx)?;
+    let options =
+        play::Options { arguments: wish.arguments.clone(), keep: play::Keep::Never, ..play::Options::default() };
+    let plan = play::plan(yard, name, &options, &ctx)?;
     if wish.dry_run {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("{} would be started {}, and watched", shell(name), plan.isolation));
@@ -55,12 +56,12 @@ pub(crate) fn start(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen) 
             });
         }
     })?;
-    let answer = yard.contained(&plan, &outcome)?;
+    let answer = play::contained(yard, &plan, &outcome)?;
     screen.answer(&answer, |screen| say(&plan, &answer, screen));
     Ok(if answer.self_contained { ExitCode::SUCCESS } else { ExitCode::from(FOUND) })
 }
 
-fn say(plan: &LaunchPlan, answer: &Contained, screen: &Screen) {
+fn say(plan: &play::Plan, answer: &play::Contained, screen: &Screen) {
     let name = shell(&answer.twin);
     let outside: Vec<_> = answer.outside.iter().map(|path| path.display().to_string()).collect();
     if answer.self_contained {
@@ -89,7 +90,7 @@ fn say(plan: &LaunchPlan, answer: &Contained, screen: &Screen) {
 }
 
 /// What of the title sheet would keep the program in.
-fn remedy(plan: &LaunchPlan, answer: &Contained) -> String {
+fn remedy(plan: &play::Plan, answer: &play::Contained) -> String {
     let inside = &answer.inside;
     if answer.self_contained {
         return String::new();

@@ -10,7 +10,7 @@ use crate::error::{CarryError, Error, IntakeError, PathContext, Result};
 use crate::ident::ContentId;
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node};
-use crate::ops::carry::CarryOptions;
+use crate::ops::carry::Options;
 use crate::path::{RelPath, fold_key};
 use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, Seen, walk};
@@ -36,7 +36,7 @@ pub(crate) struct Found {
 
 impl Selection {
     /// Checks the groups against the sheet of the twin that they go to, and the patterns by themselves.
-    pub(crate) fn new(options: &CarryOptions, sheet: &Sheet) -> Result<Self> {
+    pub(crate) fn new(options: &Options, sheet: &Sheet) -> Result<Self> {
         if options.groups.is_empty() && options.files.is_empty() {
             return Err(CarryError::Nothing.into());
         }
@@ -72,51 +72,49 @@ fn known<'a>(group: &str, sheet: &'a Sheet) -> Result<&'a Group> {
     })
 }
 
-impl Yard {
-    /// The player's own in a twin as far as it is wished for.
-    pub(crate) fn incoming_from_twin(
-        &self,
-        twin: (&Settled, &Listing, &Path),
-        sheets: (&Sheet, &Sheet),
-        wish: &Selection,
-    ) -> Result<Found> {
-        let ((settled, laid, folder), (sheet, to)) = (twin, sheets);
-        let mut found = Found::default();
-        for entry in settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {
-            let group = sheet.group_of(&entry.path);
-            if sheet.is_scratch(&entry.path) || !wish.has(&entry.path, group) {
-                continue;
-            }
-            let shipped = laid.get(entry.path.as_str()).map(|laid| laid.node.clone());
-            if shipped.as_ref() == Some(&entry.node) {
-                continue;
-            }
-            let Some(node) = self.fit_for_another(entry, folder) else {
-                found.left.push(format!("{} (a symlink into another part of the yard)", entry.path));
-                continue;
-            };
-            let Some(path) = place(&entry.path, group, sheet, to)? else {
-                found.left.push(format!("{} (its group has no place for it there)", entry.path));
-                continue;
-            };
-            found.coming.push(Incoming {
-                from: entry.path.to_string(),
-                group: group.map(str::to_owned),
-                entry: Entry { path, node, mtime: entry.mtime },
-                shipped,
-            });
+/// The player's own in a twin as far as it is wished for.
+pub(crate) fn incoming_from_twin(
+    yard: &Yard,
+    twin: (&Settled, &Listing, &Path),
+    sheets: (&Sheet, &Sheet),
+    wish: &Selection,
+) -> Result<Found> {
+    let ((settled, laid, folder), (sheet, to)) = (twin, sheets);
+    let mut found = Found::default();
+    for entry in settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {
+        let group = sheet.group_of(&entry.path);
+        if sheet.is_scratch(&entry.path) || !wish.has(&entry.path, group) {
+            continue;
         }
-        Ok(found)
+        let shipped = laid.get(entry.path.as_str()).map(|laid| laid.node.clone());
+        if shipped.as_ref() == Some(&entry.node) {
+            continue;
+        }
+        let Some(node) = fit_for_another(yard, entry, folder) else {
+            found.left.push(format!("{} (a symlink into another part of the yard)", entry.path));
+            continue;
+        };
+        let Some(path) = place(&entry.path, group, sheet, to)? else {
+            found.left.push(format!("{} (its group has no place for it there)", entry.path));
+            continue;
+        };
+        found.coming.push(Incoming {
+            from: entry.path.to_string(),
+            group: group.map(str::to_owned),
+            entry: Entry { path, node, mtime: entry.mtime },
+            shipped,
+        });
     }
+    Ok(found)
+}
 
-    /// What an entry is in another twin; `None` for a symlink that can't be.
-    fn fit_for_another(&self, entry: &Entry, folder: &Path) -> Option<Node> {
-        let Node::Symlink { target } = &entry.node else { return Some(entry.node.clone()) };
-        match fate(&entry.path.below(folder), target, folder, folder, self.root()) {
-            Fate::Keep => Some(entry.node.clone()),
-            Fate::Relative(target) => Some(Node::Symlink { target: target.into() }),
-            Fate::Forbidden => None,
-        }
+/// What an entry is in another twin; `None` for a symlink that can't be.
+fn fit_for_another(yard: &Yard, entry: &Entry, folder: &Path) -> Option<Node> {
+    let Node::Symlink { target } = &entry.node else { return Some(entry.node.clone()) };
+    match fate(&entry.path.below(folder), target, folder, folder, yard.root()) {
+        Fate::Keep => Some(entry.node.clone()),
+        Fate::Relative(target) => Some(Node::Symlink { target: target.into() }),
+        Fate::Forbidden => None,
     }
 }
 

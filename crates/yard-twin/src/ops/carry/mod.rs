@@ -2,6 +2,8 @@
 
 pub(crate) mod incoming;
 
+pub use crate::combine::{CarryItem, Does, Met};
+
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
@@ -12,7 +14,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::combine::{CarryItem, Does, Incoming, Target, decide, without};
+use crate::combine::{Incoming, Target, decide, without};
 use crate::disk;
 use crate::error::{CarryError, Error, Result};
 use crate::ident::{BuildRef, TwinName};
@@ -23,12 +25,14 @@ use crate::progress::Ctx;
 use crate::sheet::{OnClash, Sheet};
 use crate::twin::Leaks;
 use crate::twin::Room;
+use crate::twin::planned;
 use crate::twin::planned::PlannedChange;
+use crate::twin::room;
 use crate::twin::settle::Settled;
 
 /// Where belongings come from.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum CarryFrom {
+pub enum Origin {
     /// Another twin, as it is now.
     Twin(TwinName),
     /// A real home, in which the title was played before. It is only read.
@@ -39,7 +43,7 @@ pub enum CarryFrom {
 
 /// What is carried, and how. Nothing is by default.
 #[derive(Clone, Debug, Default)]
-pub struct CarryOptions {
+pub struct Options {
     /// Groups of belongings; just one for what was downloaded.
     pub groups: Vec<String>,
     /// Patterns over the paths of a twin: what the player added or changed there is carried, in a group or in none.
@@ -54,7 +58,7 @@ pub struct CarryOptions {
 
 /// One end of a carry.
 #[derive(Clone, Debug, Serialize)]
-pub struct CarrySide {
+pub struct End {
     /// The twin, or the place outside.
     pub name: String,
     /// The stock build that the twin is on.
@@ -69,11 +73,11 @@ pub struct CarrySide {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct CarryPlan {
+pub struct Plan {
     /// Where they come from.
-    pub from: CarrySide,
+    pub from: End,
     /// Where they go.
-    pub to: CarrySide,
+    pub to: End,
     /// The room that it takes on disk.
     pub room: Room,
     items: Vec<CarryItem>,
@@ -85,7 +89,7 @@ pub struct CarryPlan {
     pub leaks: Leaks,
     /// What it was planned from, so that it can be planned again.
     #[serde(skip)]
-    asked: (CarryFrom, CarryOptions),
+    asked: (Origin, Options),
     #[serde(skip)]
     entries: Vec<Entry>,
     #[serde(skip)]
@@ -97,7 +101,7 @@ pub struct CarryPlan {
 /// What a carry did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct CarryOutcome {
+pub struct Outcome {
     /// The twin that they are in now.
     pub name: TwinName,
     /// How many were put there, under a free name or not.
@@ -127,7 +131,7 @@ pub struct CarryOutcome {
     pub took: Duration,
 }
 
-impl CarryPlan {
+impl Plan {
     /// Each belonging and what is done with it, by where it goes.
     #[must_use]
     pub fn items(&self) -> &[CarryItem] {
@@ -138,11 +142,11 @@ impl CarryPlan {
     /// [`CarryItem::to`]. It is planned again, from both twins as they are now.
     ///
     /// # Errors
-    /// As [`Yard::plan_carry`]; [`crate::Error::NotFound`] if nothing comes to that place.
+    /// As [`plan`]; [`crate::Error::NotFound`] if nothing comes to that place.
     pub fn decide(&self, yard: &Yard, place: &RelPath, does: OnClash, ctx: &Ctx) -> Result<Self> {
         let (from, mut options) = self.asked.clone();
         options.decisions.insert(place.clone(), does);
-        yard.plan_carry(&from, &self.planned.row.name, &options, ctx)
+        plan(yard, &from, &self.planned.row.name, &options, ctx)
     }
 
     /// How many belongings wait for a word about what is to be done.
@@ -163,197 +167,195 @@ struct Party {
     sheet: Sheet,
 }
 
-impl Yard {
-    /// Looks at what a carry would do. What is as it was shipped is no belonging, and what was shipped with the twin that
-    /// they go to, and nobody touched there, is no clash. Twins are settled first.
-    ///
-    /// ```
-    /// # use yard_twin::*;
-    /// # let place = tempfile::tempdir()?;
-    /// # let installed = place.path().join("installed");
-    /// # std::fs::create_dir_all(installed.join("cabin"))?;
-    /// # std::fs::write(installed.join("board.txt"), "a board")?;
-    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
-    /// # options.build = Some("1.4".parse()?);
-    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
-    /// # for name in ["old", "new"] {
-    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
-    /// #     yard.apply_clone(&plan, &ctx)?;
-    /// # }
-    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-    /// std::fs::write(game("old").join("cabin/one.wjs"), "a long shift")?;
-    /// std::fs::write(game("new").join("cabin/one.wjs"), "another")?;
-    /// let options = CarryOptions { groups: vec!["shifts".into()], ..CarryOptions::default() };
-    /// let mut plan = yard.plan_carry(&CarryFrom::Twin("old".parse()?), &"new".parse()?, &options, &ctx)?;
-    /// while let Some(clash) = plan.items().iter().find(|item| item.does == Does::Undecided) {
-    ///     let place = clash.to.clone();
-    ///     plan = plan.decide(&yard, &place, OnClash::Both, &ctx)?;
-    /// }
-    /// let outcome = yard.apply_carry(&plan, &ctx)?;
-    /// assert_eq!(outcome.verified, 1);
-    /// assert!(game("new").join("cabin/one 2.wjs").is_file());
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    ///
-    /// # Errors
-    /// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would take a folder's
-    /// place, [`crate::Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files of a protected twin
-    /// would change, [`crate::Error::Busy`] while a twin runs.
-    pub fn plan_carry(&self, from: &CarryFrom, to: &TwinName, options: &CarryOptions, ctx: &Ctx) -> Result<CarryPlan> {
-        if options.take_out && !matches!(from, CarryFrom::Twin(_)) {
-            return Err(CarryError::OnlyFromTwins.into());
-        }
-        let mut to = self.party(self.twin_row(to, false)?, ctx)?;
-        let wish = Selection::new(options, &to.sheet)?;
-        let (source, found) = match from {
-            CarryFrom::Home(home) => (None, incoming_from_home(home, &wish, &to.sheet, ctx)?),
-            CarryFrom::Place(place) => (None, incoming_from_place(place, one_group(options)?, &to.sheet, ctx)?),
-            CarryFrom::Twin(name) => {
-                let row = self.twin_row(name, false)?;
-                if row.id == to.row.id {
-                    return Err(CarryError::SameTwin(name.to_string()).into());
-                }
-                let source = self.party(row, ctx)?;
-                let folder = self.folder_of(&source.row);
-                let twin = (&source.settled, &source.laid, folder.as_path());
-                let found = self.incoming_from_twin(twin, (&source.sheet, &to.sheet), &wish)?;
-                (Some(source), found)
+/// Looks at what a carry would do. What is as it was shipped is no belonging, and what was shipped with the twin that
+/// they go to, and nobody touched there, is no clash. Twins are settled first.
+///
+/// ```
+/// # use yard_twin::*;
+/// # let place = tempfile::tempdir()?;
+/// # let installed = place.path().join("installed");
+/// # std::fs::create_dir_all(installed.join("cabin"))?;
+/// # std::fs::write(installed.join("board.txt"), "a board")?;
+/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
+/// # options.build = Some("1.4".parse()?);
+/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
+/// # for name in ["old", "new"] {
+/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+/// #     clone::apply(yard, &plan, &ctx)?;
+/// # }
+/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+/// std::fs::write(game("old").join("cabin/one.wjs"), "a long shift")?;
+/// std::fs::write(game("new").join("cabin/one.wjs"), "another")?;
+/// let options = Options { groups: vec!["shifts".into()], ..Options::default() };
+/// let mut plan = plan(yard, &Origin::Twin("old".parse()?), &"new".parse()?, &options, &ctx)?;
+/// while let Some(clash) = plan.items().iter().find(|item| item.does == Does::Undecided) {
+///     let place = clash.to.clone();
+///     plan = plan.decide(&yard, &place, OnClash::Both, &ctx)?;
+/// }
+/// let outcome = apply(yard, &plan, &ctx)?;
+/// assert_eq!(outcome.verified, 1);
+/// assert!(game("new").join("cabin/one 2.wjs").is_file());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
+/// # Errors
+/// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would take a folder's
+/// place, [`crate::Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files of a protected twin
+/// would change, [`crate::Error::Busy`] while a twin runs.
+pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
+    if options.take_out && !matches!(from, Origin::Twin(_)) {
+        return Err(CarryError::OnlyFromTwins.into());
+    }
+    let mut to = party(yard, yard.twin_row(to, false)?, ctx)?;
+    let wish = Selection::new(options, &to.sheet)?;
+    let (source, found) = match from {
+        Origin::Home(home) => (None, incoming_from_home(home, &wish, &to.sheet, ctx)?),
+        Origin::Place(place) => (None, incoming_from_place(place, one_group(options)?, &to.sheet, ctx)?),
+        Origin::Twin(name) => {
+            let row = yard.twin_row(name, false)?;
+            if row.id == to.row.id {
+                return Err(CarryError::SameTwin(name.to_string()).into());
             }
-        };
-        let nothing = options.groups.is_empty() && found.coming.is_empty() && found.left.is_empty();
-        if let Some(pattern) = options.files.first().filter(|_| nothing) {
-            let why = "it catches nothing that the player added or changed".into();
-            return Err(CarryError::Pattern { pattern: pattern.clone(), why }.into());
+            let source = party(yard, row, ctx)?;
+            let folder = yard.folder_of(&source.row);
+            let twin = (&source.settled, &source.laid, folder.as_path());
+            let found = incoming::incoming_from_twin(yard, twin, (&source.sheet, &to.sheet), &wish)?;
+            (Some(source), found)
         }
-        let asked = (from.clone(), options.clone());
-        let from = CarrySide {
-            name: match from {
-                CarryFrom::Twin(_) => source.as_ref().map(|source| source.row.name.to_string()).unwrap_or_default(),
-                CarryFrom::Home(path) | CarryFrom::Place(path) => path.display().to_string(),
-            },
-            build: source.as_ref().map(|source| source.settled.state.build.clone()),
-            files: counts(found.coming.iter().map(|coming| coming.group.as_deref())),
-            last_run: source.as_ref().map(|source| self.last_run(&source.row)).transpose()?.flatten(),
-        };
-        let to_side = CarrySide {
-            name: to.row.name.to_string(),
-            build: Some(to.settled.state.build.clone()),
-            files: counts(own(&to, &wish)),
-            last_run: self.last_run(&to.row)?,
-        };
-        let leaks = std::mem::take(&mut to.settled.leaks);
-        let Found { coming, fetch, left } = found;
-        let decided = self.decide(coming, &to, options)?;
-        let out = match source {
-            Some(source) if options.take_out => Some(self.take_out(source, &decided, &to.row)?),
-            _ => None,
-        };
-        let (items, entries): (Vec<_>, Vec<_>) = decided.into_iter().unzip();
-        let mut planned = self.planned_for(to, &items, &entries, &from.name)?;
-        let puts: HashSet<_> = puts(&items, &entries).filter_map(|entry| entry.node.content()).collect();
-        planned.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
-        // What comes from outside is stored as well as laid.
-        let fetched: u64 = planned.fetch.iter().map(|fetch| fetch.stat.size).sum();
-        let (there, next, to_come) = (&planned.there, &planned.draft.base, (planned.to.sharing, &planned.to.build));
-        let mut room = self.room_between(there, next, to_come, ctx)?;
-        room.needs += fetched;
-        let take_out = options.take_out;
-        Ok(CarryPlan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out })
+    };
+    let nothing = options.groups.is_empty() && found.coming.is_empty() && found.left.is_empty();
+    if let Some(pattern) = options.files.first().filter(|_| nothing) {
+        let why = "it catches nothing that the player added or changed".into();
+        return Err(CarryError::Pattern { pattern: pattern.clone(), why }.into());
     }
+    let asked = (from.clone(), options.clone());
+    let from = End {
+        name: match from {
+            Origin::Twin(_) => source.as_ref().map(|source| source.row.name.to_string()).unwrap_or_default(),
+            Origin::Home(path) | Origin::Place(path) => path.display().to_string(),
+        },
+        build: source.as_ref().map(|source| source.settled.state.build.clone()),
+        files: counts(found.coming.iter().map(|coming| coming.group.as_deref())),
+        last_run: source.as_ref().map(|source| last_run(yard, &source.row)).transpose()?.flatten(),
+    };
+    let to_side = End {
+        name: to.row.name.to_string(),
+        build: Some(to.settled.state.build.clone()),
+        files: counts(own(&to, &wish)),
+        last_run: last_run(yard, &to.row)?,
+    };
+    let leaks = std::mem::take(&mut to.settled.leaks);
+    let Found { coming, fetch, left } = found;
+    let decided = decided(yard, coming, &to, options)?;
+    let out = match source {
+        Some(source) if options.take_out => Some(take_out(yard, source, &decided, &to.row)?),
+        _ => None,
+    };
+    let (items, entries): (Vec<_>, Vec<_>) = decided.into_iter().unzip();
+    let mut planned = planned_for(yard, to, &items, &entries, &from.name)?;
+    let puts: HashSet<_> = puts(&items, &entries).filter_map(|entry| entry.node.content()).collect();
+    planned.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
+    // What comes from outside is stored as well as laid.
+    let fetched: u64 = planned.fetch.iter().map(|fetch| fetch.stat.size).sum();
+    let (there, next, to_come) = (&planned.there, &planned.draft.base, (planned.to.sharing, &planned.to.build));
+    let mut room = room::room_between(yard, there, next, to_come, ctx)?;
+    room.needs += fetched;
+    let take_out = options.take_out;
+    Ok(Plan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out })
+}
 
-    fn party(&self, row: TwinRow, ctx: &Ctx) -> Result<Party> {
-        let (row, settled) = self.settle_for_change(row, ctx)?;
-        let (laid, sheet) = (self.laid(&settled)?, self.sheet_needed(&settled.state.build)?);
-        Ok(Party { row, settled, laid, sheet })
-    }
+fn party(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<Party> {
+    let (row, settled) = planned::settle_for_change(yard, row, ctx)?;
+    let (laid, sheet) = (planned::laid(yard, &settled)?, planned::sheet_needed(yard, &settled.state.build)?);
+    Ok(Party { row, settled, laid, sheet })
+}
 
-    pub(crate) fn last_run(&self, row: &TwinRow) -> Result<Option<Timestamp>> {
-        Ok(self.catalog.runs(row.id)?.first().map(|run| run.started_at))
-    }
+pub(crate) fn last_run(yard: &Yard, row: &TwinRow) -> Result<Option<Timestamp>> {
+    Ok(yard.catalog.runs(row.id)?.first().map(|run| run.started_at))
+}
 
-    fn decide(&self, coming: Vec<Incoming>, to: &Party, options: &CarryOptions) -> Result<Vec<(CarryItem, Entry)>> {
-        let folds = to.sheet.ignores_case() || disk::folds_case(&self.folder_of(&to.row))?;
-        let target = Target { there: &to.settled.listing, laid: &to.laid, folds };
-        let by_sheet = |group: Option<&str>| to.sheet.belongings.get(group?)?.on_clash;
-        // Places are spelt as they are in the twin, which only who decides knows.
-        let met = RefCell::new(HashSet::new());
-        let rule = |place: &RelPath, group: Option<&str>| {
-            met.borrow_mut().insert(place.clone());
-            options.decisions.get(place).copied().or(options.on_clash).or_else(|| by_sheet(group))
-        };
-        let mut decided = decide(coming, &target, rule)?;
-        if let Some(other) = options.decisions.keys().find(|place| !met.borrow().contains(*place)) {
-            let known = decided.iter().map(|(item, _)| item.to.to_string()).take(KNOWN).collect();
-            return Err(Error::NotFound { what: "belonging that goes to", name: other.to_string(), known });
-        }
-        decided.sort_by(|(a, _), (b, _)| a.to.cmp(&b.to));
-        Ok(decided)
+fn decided(yard: &Yard, coming: Vec<Incoming>, to: &Party, options: &Options) -> Result<Vec<(CarryItem, Entry)>> {
+    let folds = to.sheet.ignores_case() || disk::folds_case(&yard.folder_of(&to.row))?;
+    let target = Target { there: &to.settled.listing, laid: &to.laid, folds };
+    let by_sheet = |group: Option<&str>| to.sheet.belongings.get(group?)?.on_clash;
+    // Places are spelt as they are in the twin, which only who decides knows.
+    let met = RefCell::new(HashSet::new());
+    let rule = |place: &RelPath, group: Option<&str>| {
+        met.borrow_mut().insert(place.clone());
+        options.decisions.get(place).copied().or(options.on_clash).or_else(|| by_sheet(group))
+    };
+    let mut decided = decide(coming, &target, rule)?;
+    if let Some(other) = options.decisions.keys().find(|place| !met.borrow().contains(*place)) {
+        let known = decided.iter().map(|(item, _)| item.to.to_string()).take(KNOWN).collect();
+        return Err(Error::NotFound { what: "belonging that goes to", name: other.to_string(), known });
     }
+    decided.sort_by(|(a, _), (b, _)| a.to.cmp(&b.to));
+    Ok(decided)
+}
 
-    fn planned_for(&self, to: Party, items: &[CarryItem], entries: &[Entry], from: &str) -> Result<PlannedChange> {
-        let put = puts(items, entries).map(|entry| (entry.path.clone(), Some(entry.clone())));
-        let next = overlay(&to.settled.listing, &Layer::new(put.collect())?)?;
-        let state = to.settled.state.clone();
-        let draft = next.into();
-        self.check_protected(&to.row, &to.settled.listing, &draft, &state)?;
-        Ok(PlannedChange::new(to.row, to.settled, state, draft, What::Carried { from: from.into() }))
-    }
+fn planned_for(yard: &Yard, to: Party, items: &[CarryItem], entries: &[Entry], from: &str) -> Result<PlannedChange> {
+    let put = puts(items, entries).map(|entry| (entry.path.clone(), Some(entry.clone())));
+    let next = overlay(&to.settled.listing, &Layer::new(put.collect())?)?;
+    let state = to.settled.state.clone();
+    let draft = next.into();
+    planned::check_protected(yard, &to.row, &to.settled.listing, &draft, &state)?;
+    Ok(PlannedChange::new(to.row, to.settled, state, draft, What::Carried { from: from.into() }))
+}
 
-    /// The other twin without what is in this one then.
-    fn take_out(&self, source: Party, decided: &[(CarryItem, Entry)], to: &TwinRow) -> Result<PlannedChange> {
-        let carried = decided.iter().filter(|(item, _)| !matches!(item.does, Does::Leave | Does::Undecided));
-        let gone = carried.map(|(item, _)| RelPath::new(&item.from)).collect::<Result<Vec<_>>>()?;
-        let next = without(&source.settled.listing, &source.laid, &gone.iter().collect())?;
-        let state = source.settled.state.clone();
-        let draft = next.into();
-        self.check_protected(&source.row, &source.settled.listing, &draft, &state)?;
-        Ok(PlannedChange::new(source.row, source.settled, state, draft, What::CarriedAway { to: to.name.to_string() }))
-    }
+/// The other twin without what is in this one then.
+fn take_out(yard: &Yard, source: Party, decided: &[(CarryItem, Entry)], to: &TwinRow) -> Result<PlannedChange> {
+    let carried = decided.iter().filter(|(item, _)| !matches!(item.does, Does::Leave | Does::Undecided));
+    let gone = carried.map(|(item, _)| RelPath::new(&item.from)).collect::<Result<Vec<_>>>()?;
+    let next = without(&source.settled.listing, &source.laid, &gone.iter().collect())?;
+    let state = source.settled.state.clone();
+    let draft = next.into();
+    planned::check_protected(yard, &source.row, &source.settled.listing, &draft, &state)?;
+    Ok(PlannedChange::new(source.row, source.settled, state, draft, What::CarriedAway { to: to.name.to_string() }))
+}
 
-    /// Carries: what comes is staged as a whole, then put in place entry by entry; then all of it is read again in the twin,
-    /// and only then taken out of the other one, where that was asked for.
-    ///
-    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard, and never
-    /// takes anything out that has not arrived; an error or a wish to stop undoes what was done.
-    ///
-    /// # Errors
-    /// [`CarryError::Undecided`], [`crate::TwinError::ChangedMeanwhile`] if a twin is not as it was when this was planned,
-    /// [`crate::IntakeError::Changed`] if a file outside is not, [`crate::Error::Busy`], [`crate::Error::Io`]: nothing is changed then.
-    /// [`crate::TwinError::NotVerified`] if something else wrote there at once: nothing is taken out then.
-    pub fn apply_carry(&self, plan: &CarryPlan, ctx: &Ctx) -> Result<CarryOutcome> {
-        let began = Instant::now();
-        let name = plan.planned.row.name.clone();
-        match plan.undecided() {
-            0 => {}
-            count => return Err(CarryError::Undecided { count, twin: name.to_string() }.into()),
-        }
-        let applied = self.apply_planned(&plan.planned, ctx)?;
-        let carried = plan.items.iter().zip(&plan.entries).filter(|(item, _)| item.does != Does::Leave);
-        let (verified, bytes) = self.verify(&plan.planned.row, carried.map(|(_, entry)| entry), ctx)?;
-        let out = plan.out.as_ref().map(|out| self.apply_planned(out, ctx)).transpose()?;
-        let count = |does: &[Does]| plan.items.iter().filter(|item| does.contains(&item.does)).count() as u64;
-        let skipped = plan.items.iter().filter(|item| item.does == Does::Leave).map(|item| item.from.clone()).collect();
-        let (put, same) = (count(&[Does::Put, Does::Beside]), count(&[Does::Nothing]));
-        Ok(CarryOutcome {
-            name,
-            put,
-            same,
-            skipped,
-            verified,
-            bytes,
-            number: applied.number,
-            before: applied.before,
-            taken_out: out.as_ref().map_or(0, |_| put + same),
-            before_taken_out: out.as_ref().map(|out| out.before),
-            late: applied.late.into_iter().chain(out.into_iter().flat_map(|out| out.late)).collect(),
-            set_aside: applied.set_aside,
-            took: began.elapsed(),
-        })
+/// Carries: what comes is staged as a whole, then put in place entry by entry; then all of it is read again in the twin,
+/// and only then taken out of the other one, where that was asked for.
+///
+/// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard, and never
+/// takes anything out that has not arrived; an error or a wish to stop undoes what was done.
+///
+/// # Errors
+/// [`CarryError::Undecided`], [`crate::TwinError::ChangedMeanwhile`] if a twin is not as it was when this was planned,
+/// [`crate::IntakeError::Changed`] if a file outside is not, [`crate::Error::Busy`], [`crate::Error::Io`]: nothing is changed then.
+/// [`crate::TwinError::NotVerified`] if something else wrote there at once: nothing is taken out then.
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    let began = Instant::now();
+    let name = plan.planned.row.name.clone();
+    match plan.undecided() {
+        0 => {}
+        count => return Err(CarryError::Undecided { count, twin: name.to_string() }.into()),
     }
+    let applied = planned::apply_planned(yard, &plan.planned, ctx)?;
+    let carried = plan.items.iter().zip(&plan.entries).filter(|(item, _)| item.does != Does::Leave);
+    let (verified, bytes) = planned::verify(yard, &plan.planned.row, carried.map(|(_, entry)| entry), ctx)?;
+    let out = plan.out.as_ref().map(|out| planned::apply_planned(yard, out, ctx)).transpose()?;
+    let count = |does: &[Does]| plan.items.iter().filter(|item| does.contains(&item.does)).count() as u64;
+    let skipped = plan.items.iter().filter(|item| item.does == Does::Leave).map(|item| item.from.clone()).collect();
+    let (put, same) = (count(&[Does::Put, Does::Beside]), count(&[Does::Nothing]));
+    Ok(Outcome {
+        name,
+        put,
+        same,
+        skipped,
+        verified,
+        bytes,
+        number: applied.number,
+        before: applied.before,
+        taken_out: out.as_ref().map_or(0, |_| put + same),
+        before_taken_out: out.as_ref().map(|out| out.before),
+        late: applied.late.into_iter().chain(out.into_iter().flat_map(|out| out.late)).collect(),
+        set_aside: applied.set_aside,
+        took: began.elapsed(),
+    })
 }
 
 /// The entries that are put into the twin.
@@ -362,7 +364,7 @@ fn puts<'a>(items: &'a [CarryItem], entries: &'a [Entry]) -> impl Iterator<Item 
     items.iter().zip(entries).filter(put).map(|(_, entry)| entry)
 }
 
-fn one_group(options: &CarryOptions) -> Result<&str> {
+fn one_group(options: &Options) -> Result<&str> {
     match options.groups.as_slice() {
         [one] if options.files.is_empty() => Ok(one),
         _ => Err(CarryError::Nothing.into()),

@@ -2,6 +2,8 @@
 
 pub(crate) mod profile;
 
+pub use profile::{ProfileChange, ProfilePlan, ProfileView, apply_profile, plan_profile, profile};
+
 use std::collections::BTreeMap;
 
 use serde::Serialize;
@@ -19,12 +21,15 @@ use crate::profile::{Edit, Profile, ProfileText};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
+use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
+use crate::twin::settle;
 use crate::twin::settle::Settled;
+use crate::twin::vouch;
 
 /// A change of a twin's config edits, by a change of its profile.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum EditChange {
+pub enum Change {
     /// Sets an edit, in a variant or in the profile itself. Its file may be named by the end of its path.
     Set {
         /// The edit.
@@ -58,7 +63,7 @@ pub enum EditChange {
 /// What becomes of one edit.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
-pub struct EditView {
+pub struct View {
     /// Its file.
     pub file: String,
     /// Its place.
@@ -68,7 +73,7 @@ pub struct EditView {
     /// The value that is there; `None` where there is none.
     pub there: Option<String>,
     /// What is done.
-    pub does: EditDoes,
+    pub does: Does,
     /// Whether it is set again at each launch.
     pub enforce: bool,
 }
@@ -76,7 +81,7 @@ pub struct EditView {
 /// What is done about an edit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
-pub enum EditDoes {
+pub enum Does {
     /// Its value is set.
     Set,
     /// Its value is there already.
@@ -95,11 +100,11 @@ pub enum EditDoes {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct EditPlan {
+pub struct Plan {
     /// The twin.
     pub name: TwinName,
     /// Each edit of the profile as it is in use then, and those that are taken back.
-    pub edits: Vec<EditView>,
+    pub edits: Vec<View>,
     /// The parts of a profile that are copied.
     pub copied: Vec<&'static str>,
     #[serde(skip)]
@@ -109,11 +114,11 @@ pub struct EditPlan {
 /// What a change of the edits did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct EditOutcome {
+pub struct Outcome {
     /// The twin.
     pub name: TwinName,
     /// Each edit, as in the plan.
-    pub edits: Vec<EditView>,
+    pub edits: Vec<View>,
     /// The number of the change in the history; `None` if nothing had to be changed.
     pub number: Option<u32>,
     /// The number of the state before it, which is the way back.
@@ -132,7 +137,7 @@ pub(crate) enum Again {
 
 /// What edits come to: what is said of each, which files are made, and what the state remembers.
 pub(crate) struct Synced {
-    pub(crate) views: Vec<EditView>,
+    pub(crate) views: Vec<View>,
     pub(crate) derived: Vec<Derive>,
     pub(crate) applied: Vec<Applied>,
 }
@@ -154,205 +159,201 @@ const PARTS: [&str; 13] = [
     "note",
 ];
 
-impl Yard {
-    /// Looks at what a change of a twin's config edits would do. The twin is settled first.
-    ///
-    /// ```
-    /// # use yard_twin::*;
-    /// # let place = tempfile::tempdir()?;
-    /// # let installed = place.path().join("installed");
-    /// # std::fs::create_dir_all(installed.join("cabin"))?;
-    /// # std::fs::write(installed.join("board.txt"), "a board")?;
-    /// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-    /// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-    /// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-    /// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-    /// # let mut options = IntakeOptions::new(&installed, Title::new("wexcombe")?);
-    /// # options.build = Some("1.4".parse()?);
-    /// # yard.apply_intake(&yard.plan_intake(options, &ctx)?, &ctx)?;
-    /// # for name in ["main"] {
-    /// #     let plan = yard.plan_clone(&"wexcombe@1.4".parse()?, &name.parse()?, CloneOptions::default(), &ctx)?;
-    /// #     yard.apply_clone(&plan, &ctx)?;
-    /// # }
-    /// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-    /// let edit = Edit {
-    ///     file: "panel.ini".into(),
-    ///     key: "video.width".into(),
-    ///     value: "2560".into(),
-    ///     format: None,
-    ///     encoding: None,
-    ///     enforce: false,
-    /// };
-    /// let plan = yard.plan_edits(&"main".parse()?, &EditChange::Set { edit, variant: None }, &ctx)?;
-    /// yard.apply_edits(&plan, &ctx)?;
-    /// assert_eq!(std::fs::read_to_string(game("main").join("cabin/panel.ini"))?, "[video]\nwidth = 2560\n");
-    /// # Ok::<(), Box<dyn std::error::Error>>(())
-    /// ```
-    ///
-    /// # Errors
-    /// [`LaunchError::Edit`] if a file is not of the format that it should be, is no text, or the value can't stand there;
-    /// [`LaunchError::EditFile`], [`LaunchError::Setting`], [`LaunchError::Profile`],
-    /// [`crate::TwinError::Protected`] if a game file of a protected twin would change, [`crate::Error::Busy`] while it runs.
-    pub fn plan_edits(&self, name: &TwinName, change: &EditChange, ctx: &Ctx) -> Result<EditPlan> {
-        let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
-        let path = self.folder_of(&row).join("profile.toml");
-        let sheet = self.sheet_of(&settled.state.build)?;
-        let mut text = ProfileText::parse(&settled.state.profile, &path)?;
-        let mut copied = Vec::new();
-        match change {
-            EditChange::Set { edit, variant } => {
-                let file = resolve(&edit.file, &settled.listing, sheet.as_ref())?;
-                let edit = Edit { file: file.to_string(), ..edit.clone() };
-                if edit.format().is_none() {
-                    let why = "its ending says no format: name one (ini, lines, json, toml, xml)".into();
-                    return Err(LaunchError::EditFile { name: edit.file, why }.into());
-                }
-                text.set_edit(variant.as_deref(), &edit)?;
+/// Looks at what a change of a twin's config edits would do. The twin is settled first.
+///
+/// ```
+/// # use yard_twin::*;
+/// # let place = tempfile::tempdir()?;
+/// # let installed = place.path().join("installed");
+/// # std::fs::create_dir_all(installed.join("cabin"))?;
+/// # std::fs::write(installed.join("board.txt"), "a board")?;
+/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
+/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
+/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
+/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
+/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
+/// # options.build = Some("1.4".parse()?);
+/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
+/// # for name in ["main"] {
+/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+/// #     clone::apply(yard, &plan, &ctx)?;
+/// # }
+/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+/// let edit = Edit {
+///     file: "panel.ini".into(),
+///     key: "video.width".into(),
+///     value: "2560".into(),
+///     format: None,
+///     encoding: None,
+///     enforce: false,
+/// };
+/// let plan = plan(yard, &"main".parse()?, &Change::Set { edit, variant: None }, &ctx)?;
+/// apply(yard, &plan, &ctx)?;
+/// assert_eq!(std::fs::read_to_string(game("main").join("cabin/panel.ini"))?, "[video]\nwidth = 2560\n");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+///
+/// # Errors
+/// [`LaunchError::Edit`] if a file is not of the format that it should be, is no text, or the value can't stand there;
+/// [`LaunchError::EditFile`], [`LaunchError::Setting`], [`LaunchError::Profile`],
+/// [`crate::TwinError::Protected`] if a game file of a protected twin would change, [`crate::Error::Busy`] while it runs.
+pub fn plan(yard: &Yard, name: &TwinName, change: &Change, ctx: &Ctx) -> Result<Plan> {
+    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let path = yard.folder_of(&row).join("profile.toml");
+    let sheet = yard.sheet_of(&settled.state.build)?;
+    let mut text = ProfileText::parse(&settled.state.profile, &path)?;
+    let mut copied = Vec::new();
+    match change {
+        Change::Set { edit, variant } => {
+            let file = resolve(&edit.file, &settled.listing, sheet.as_ref())?;
+            let edit = Edit { file: file.to_string(), ..edit.clone() };
+            if edit.format().is_none() {
+                let why = "its ending says no format: name one (ini, lines, json, toml, xml)".into();
+                return Err(LaunchError::EditFile { name: edit.file, why }.into());
             }
-            EditChange::Unset { file, key, variant } => {
-                let known = Profile::parse(&settled.state.profile, &path)?;
-                let file = match known_edit(&known, file, key, variant.as_deref()) {
-                    Some(file) => file,
-                    None => resolve(file, &settled.listing, sheet.as_ref())?.to_string(),
-                };
-                if !text.unset_edit(variant.as_deref(), &file, key)? {
-                    let why = format!("there is no such edit of {file}");
-                    return Err(LaunchError::Setting { key: key.clone(), what: "unset", why }.into());
-                }
-            }
-            EditChange::Apply => {}
-            EditChange::Use(variant) => text.use_variant(variant.as_deref()),
-            EditChange::Copy { from, parts } => copied = self.copy_parts(&row, from, parts, &mut text)?,
+            text.set_edit(variant.as_deref(), &edit)?;
         }
-        let next = text.text();
-        let profile = Profile::parse(&next, &path)
-            .map_err(|error| match change {
-                EditChange::Use(Some(variant)) => {
-                    unknown_variant(&settled.state.profile, &path, variant).unwrap_or(error)
-                }
-                _ => error,
-            })?
-            .in_use()?;
-        let again = if *change == EditChange::Apply { Again::All } else { Again::None };
-        let synced = self.sync_edits(&settled.listing, &settled.state.edits, &profile.edits, again)?;
-        let views = synced.views.clone();
-        let planned = planned(row, settled, next, synced);
-        self.check_protected(&planned.row, &planned.there, &planned.draft, &planned.to)?;
-        Ok(EditPlan { name: name.clone(), edits: views, copied, planned })
-    }
-
-    /// Changes profile and files together: what differs is staged, then published file by file. All else in the files stays
-    /// byte for byte as it is.
-    ///
-    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard.
-    ///
-    /// # Errors
-    /// As [`Yard::apply_restore`].
-    pub fn apply_edits(&self, plan: &EditPlan, ctx: &Ctx) -> Result<EditOutcome> {
-        let AppliedChange { number, before, late, .. } = self.apply_planned(&plan.planned, ctx)?;
-        Ok(EditOutcome { name: plan.name.clone(), edits: plan.edits.clone(), number, before, late })
-    }
-
-    /// The edits of a twin's profile as it is in use, and what is in their files. The twin is settled first.
-    ///
-    /// # Errors
-    /// As [`Yard::plan_edits`].
-    pub fn edits(&self, name: &TwinName, ctx: &Ctx) -> Result<Vec<EditView>> {
-        let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
-        let path = self.folder_of(&row).join("profile.toml");
-        let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
-        let synced = self.sync_edits(&settled.listing, &settled.state.edits, &profile.edits, Again::None)?;
-        Ok(synced.views)
-    }
-
-    /// Sees to a twin's edits before or after a run: those that are due are set, those that are wanted no more are taken
-    /// back. The caller holds the twin. Gives what was done, where anything was.
-    pub(crate) fn edit_for_run(
-        &self,
-        row: &TwinRow,
-        held: &HeldTwin,
-        profile: &Profile,
-        ctx: &Ctx,
-    ) -> Result<Option<Vec<EditView>>> {
-        if profile.edits.is_empty() && self.store.state(row.state)?.edits.is_empty() {
-            return Ok(None);
-        }
-        let settled = self.settle_held(row, held, What::Outside, ctx)?;
-        let row = self.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-        let synced = self.sync_edits(&settled.listing, &settled.state.edits, &profile.edits, Again::Enforced)?;
-        let views = synced.views.clone();
-        let text = settled.state.profile.clone();
-        self.apply_planned_held(&planned(row, settled, text, synced), ctx)?;
-        Ok(Some(views))
-    }
-
-    /// Files with edits in them, whichever of these are there.
-    pub(crate) fn sync_edits(
-        &self,
-        there: &Listing,
-        applied: &[Applied],
-        wanted: &[Edit],
-        again: Again,
-    ) -> Result<Synced> {
-        let mut files: BTreeMap<RelPath, Syncing<'_>> = BTreeMap::new();
-        for applied in applied {
-            files.entry(applied.file.clone()).or_default().applied.push(applied);
-        }
-        for edit in wanted {
-            files.entry(RelPath::new(&edit.file)?).or_default().wanted.push(edit);
-        }
-        let mut synced = Synced { views: Vec::new(), derived: Vec::new(), applied: Vec::new() };
-        for (file, syncing) in files {
-            let bytes = match there.get(file.as_str()).map(|entry| &entry.node) {
-                Some(Node::File { content, size, .. }) => {
-                    if *size > edit::MAX && !syncing.wanted.is_empty() {
-                        let fault = edit::EditFault::TooLarge(*size);
-                        return Err(LaunchError::Edit { file: file.to_string(), fault }.into());
-                    }
-                    Some(self.bytes_of(*content)?)
-                }
-                _ => None,
+        Change::Unset { file, key, variant } => {
+            let known = Profile::parse(&settled.state.profile, &path)?;
+            let file = match known_edit(&known, file, key, variant.as_deref()) {
+                Some(file) => file,
+                None => resolve(file, &settled.listing, sheet.as_ref())?.to_string(),
             };
-            let steps = syncing
-                .run(&file, bytes, again, &mut synced)
-                .map_err(|fault| LaunchError::Edit { file: file.to_string(), fault })?;
-            if let (false, Some(entry)) = (steps.is_empty(), there.get(file.as_str())) {
-                synced.derived.push(Derive { of: entry.clone(), transform: Transform::Edit { edits: steps } });
+            if !text.unset_edit(variant.as_deref(), &file, key)? {
+                let why = format!("there is no such edit of {file}");
+                return Err(LaunchError::Setting { key: key.clone(), what: "unset", why }.into());
             }
         }
-        Ok(synced)
+        Change::Apply => {}
+        Change::Use(variant) => text.use_variant(variant.as_deref()),
+        Change::Copy { from, parts } => copied = copy_parts(yard, &row, from, parts, &mut text)?,
     }
+    let next = text.text();
+    let profile = Profile::parse(&next, &path)
+        .map_err(|error| match change {
+            Change::Use(Some(variant)) => unknown_variant(&settled.state.profile, &path, variant).unwrap_or(error),
+            _ => error,
+        })?
+        .in_use()?;
+    let again = if *change == Change::Apply { Again::All } else { Again::None };
+    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, again)?;
+    let views = synced.views.clone();
+    let planned = planned(row, settled, next, synced);
+    planned::check_protected(yard, &planned.row, &planned.there, &planned.draft, &planned.to)?;
+    Ok(Plan { name: name.clone(), edits: views, copied, planned })
+}
 
-    fn copy_parts(
-        &self,
-        row: &TwinRow,
-        from: &TwinName,
-        parts: &[String],
-        text: &mut ProfileText,
-    ) -> Result<Vec<&'static str>> {
-        let source = self.twin_row(from, false)?;
-        if source.id == row.id {
-            return Err(crate::CarryError::SameTwin(from.to_string()).into());
-        }
-        let known = |part: &String| {
-            PARTS.into_iter().find(|known| known == part).ok_or_else(|| crate::Error::NotFound {
-                what: "part of a profile",
-                name: part.clone(),
-                known: PARTS.iter().map(|&part| part.to_owned()).collect(),
-            })
-        };
-        let mut parts: Vec<&str> = parts.iter().map(known).collect::<Result<_>>()?;
-        if parts.is_empty() {
-            parts = PARTS.into_iter().filter(|part| *part != "note").collect();
-        }
-        // The one that is in use is one of them.
-        if parts.contains(&"variants") && !parts.contains(&"variant") {
-            parts.push("variant");
-        }
-        let path = self.present_folder(&source)?.join("profile.toml");
-        let other = ProfileText::parse(&crate::profile::text(&path)?, &path)?;
-        Ok(text.copy(&other, &parts))
+/// Changes profile and files together: what differs is staged, then published file by file. All else in the files stays
+/// byte for byte as it is.
+///
+/// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard.
+///
+/// # Errors
+/// As [`restore::apply`](crate::restore::apply).
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    let AppliedChange { number, before, late, .. } = planned::apply_planned(yard, &plan.planned, ctx)?;
+    Ok(Outcome { name: plan.name.clone(), edits: plan.edits.clone(), number, before, late })
+}
+
+/// The edits of a twin's profile as it is in use, and what is in their files. The twin is settled first.
+///
+/// # Errors
+/// As [`plan`].
+pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<View>> {
+    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let path = yard.folder_of(&row).join("profile.toml");
+    let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
+    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, Again::None)?;
+    Ok(synced.views)
+}
+
+/// Sees to a twin's edits before or after a run: those that are due are set, those that are wanted no more are taken
+/// back. The caller holds the twin. Gives what was done, where anything was.
+pub(crate) fn edit_for_run(
+    yard: &Yard,
+    row: &TwinRow,
+    held: &HeldTwin,
+    profile: &Profile,
+    ctx: &Ctx,
+) -> Result<Option<Vec<View>>> {
+    if profile.edits.is_empty() && yard.store.state(row.state)?.edits.is_empty() {
+        return Ok(None);
     }
+    let settled = settle::settle_held(yard, row, held, What::Outside, ctx)?;
+    let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, Again::Enforced)?;
+    let views = synced.views.clone();
+    let text = settled.state.profile.clone();
+    planned::apply_planned_held(yard, &planned(row, settled, text, synced), ctx)?;
+    Ok(Some(views))
+}
+
+/// Files with edits in them, whichever of these are there.
+pub(crate) fn sync_edits(
+    yard: &Yard,
+    there: &Listing,
+    applied: &[Applied],
+    wanted: &[Edit],
+    again: Again,
+) -> Result<Synced> {
+    let mut files: BTreeMap<RelPath, Syncing<'_>> = BTreeMap::new();
+    for applied in applied {
+        files.entry(applied.file.clone()).or_default().applied.push(applied);
+    }
+    for edit in wanted {
+        files.entry(RelPath::new(&edit.file)?).or_default().wanted.push(edit);
+    }
+    let mut synced = Synced { views: Vec::new(), derived: Vec::new(), applied: Vec::new() };
+    for (file, syncing) in files {
+        let bytes = match there.get(file.as_str()).map(|entry| &entry.node) {
+            Some(Node::File { content, size, .. }) => {
+                if *size > edit::MAX && !syncing.wanted.is_empty() {
+                    let fault = edit::EditFault::TooLarge(*size);
+                    return Err(LaunchError::Edit { file: file.to_string(), fault }.into());
+                }
+                Some(vouch::bytes_of(yard, *content)?)
+            }
+            _ => None,
+        };
+        let steps = syncing
+            .run(&file, bytes, again, &mut synced)
+            .map_err(|fault| LaunchError::Edit { file: file.to_string(), fault })?;
+        if let (false, Some(entry)) = (steps.is_empty(), there.get(file.as_str())) {
+            synced.derived.push(Derive { of: entry.clone(), transform: Transform::Edit { edits: steps } });
+        }
+    }
+    Ok(synced)
+}
+
+fn copy_parts(
+    yard: &Yard,
+    row: &TwinRow,
+    from: &TwinName,
+    parts: &[String],
+    text: &mut ProfileText,
+) -> Result<Vec<&'static str>> {
+    let source = yard.twin_row(from, false)?;
+    if source.id == row.id {
+        return Err(crate::CarryError::SameTwin(from.to_string()).into());
+    }
+    let known = |part: &String| {
+        PARTS.into_iter().find(|known| known == part).ok_or_else(|| crate::Error::NotFound {
+            what: "part of a profile",
+            name: part.clone(),
+            known: PARTS.iter().map(|&part| part.to_owned()).collect(),
+        })
+    };
+    let mut parts: Vec<&str> = parts.iter().map(known).collect::<Result<_>>()?;
+    if parts.is_empty() {
+        parts = PARTS.into_iter().filter(|part| *part != "note").collect();
+    }
+    // The one that is in use is one of them.
+    if parts.contains(&"variants") && !parts.contains(&"variant") {
+        parts.push("variant");
+    }
+    let path = settle::present_folder(yard, &source)?.join("profile.toml");
+    let other = ProfileText::parse(&crate::profile::text(&path)?, &path)?;
+    Ok(text.copy(&other, &parts))
 }
 
 /// The file of an edit in a profile, which may be named by the end of its path.
@@ -422,7 +423,7 @@ impl Syncing<'_> {
         let mut steps = Vec::new();
         let Some(mut bytes) = bytes else {
             // What was done in it is gone with it.
-            synced.views.extend(self.wanted.iter().map(|edit| view(file, edit, None, EditDoes::Waits)));
+            synced.views.extend(self.wanted.iter().map(|edit| view(file, edit, None, Does::Waits)));
             return Ok(steps);
         };
         let is_of = |applied: &Applied, edit: &Edit| applied.key == edit.key && Some(applied.format) == edit.format();
@@ -442,16 +443,16 @@ impl Syncing<'_> {
             let set_again = again == Again::All || (again == Again::Enforced && edit.enforce);
             if let (true, false, Some(&before)) = (drifted, set_again, before) {
                 // Somebody may have made it a file in which nothing can be found: that is theirs to mend.
-                synced.views.push(view(file, edit, there.unwrap_or_default(), EditDoes::Drifted));
+                synced.views.push(view(file, edit, there.unwrap_or_default(), Does::Drifted));
                 synced.applied.push(before.clone());
                 continue;
             }
             let there = there?;
             let put = before.map(|before| before.put.clone());
             let set = edit::set(&bytes, format, &edit.key, &edit.value, (encoding, put.as_ref()))?;
-            let does = if set.bytes == bytes { EditDoes::Nothing } else { EditDoes::Set };
+            let does = if set.bytes == bytes { Does::Nothing } else { Does::Set };
             synced.views.push(view(file, edit, there, does));
-            if does == EditDoes::Set {
+            if does == Does::Set {
                 let (encoding, value) = (edit.encoding.clone(), Some(edit.value.clone()));
                 steps.push(EditStep { format, key: edit.key.clone(), encoding, value, put });
             }
@@ -472,8 +473,7 @@ impl Syncing<'_> {
     /// An error if one edit has undone another: both are of one place, whatever they call it.
     fn all_stand(&self, bytes: &[u8], synced: &Synced) -> Result<(), edit::EditFault> {
         for edit in &self.wanted {
-            let drifted =
-                |view: &EditView| (&view.file, &view.key, view.does) == (&edit.file, &edit.key, EditDoes::Drifted);
+            let drifted = |view: &View| (&view.file, &view.key, view.does) == (&edit.file, &edit.key, Does::Drifted);
             let format = edit.format().unwrap_or(Format::Ini);
             if synced.views.iter().any(drifted) {
                 continue;
@@ -493,12 +493,12 @@ fn take_back(applied: &Applied, bytes: Vec<u8>, synced: &mut Synced, steps: &mut
     let encoding = applied.encoding.as_deref();
     let there = edit::get(&bytes, applied.format, &applied.key, encoding).unwrap_or_default();
     let back = edit::unset(&bytes, applied.format, &applied.key, (encoding, &applied.put)).unwrap_or_default();
-    synced.views.push(EditView {
+    synced.views.push(View {
         file: applied.file.to_string(),
         key: applied.key.clone(),
         value: None,
         there,
-        does: if back.is_some() { EditDoes::GivesBack } else { EditDoes::Leaves },
+        does: if back.is_some() { Does::GivesBack } else { Does::Leaves },
         enforce: false,
     });
     if back.is_some() {
@@ -508,8 +508,8 @@ fn take_back(applied: &Applied, bytes: Vec<u8>, synced: &mut Synced, steps: &mut
     back.unwrap_or(bytes)
 }
 
-fn view(file: &RelPath, edit: &Edit, there: Option<String>, does: EditDoes) -> EditView {
-    EditView {
+fn view(file: &RelPath, edit: &Edit, there: Option<String>, does: Does) -> View {
+    View {
         file: file.to_string(),
         key: edit.key.clone(),
         value: Some(edit.value.clone()),

@@ -10,6 +10,7 @@ use crate::error::{LaunchError, Result};
 use crate::ident::TwinName;
 use crate::profile::{Profile, ProfileText, Setting};
 use crate::progress::Ctx;
+use crate::twin::settle;
 
 /// A twin's profile, and what the title sheet says where it is silent.
 #[derive(Clone, Debug, Serialize)]
@@ -53,71 +54,69 @@ pub struct ProfilePlan {
     after: String,
 }
 
-impl Yard {
-    /// A twin's profile.
-    ///
-    /// # Errors
-    /// [`crate::Error::NotFound`], [`LaunchError::Profile`] if it can't be read.
-    pub fn profile(&self, name: &TwinName) -> Result<ProfileView> {
-        let row = self.twin_row(name, false)?;
-        let path = self.present_folder(&row)?.join("profile.toml");
-        let (profile, _) = Profile::load(&path)?;
-        let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
-        let command = crate::ops::play::command::choose(sheet.as_ref(), &profile.clone().in_use()?);
-        let (program, arguments) = command.map_or((None, Vec::new()), |c| (Some(c.program), c.arguments));
-        Ok(ProfileView { path, profile, program, arguments })
-    }
+/// A twin's profile.
+///
+/// # Errors
+/// [`crate::Error::NotFound`], [`LaunchError::Profile`] if it can't be read.
+pub fn profile(yard: &Yard, name: &TwinName) -> Result<ProfileView> {
+    let row = yard.twin_row(name, false)?;
+    let path = settle::present_folder(yard, &row)?.join("profile.toml");
+    let (profile, _) = Profile::load(&path)?;
+    let sheet = yard.sheet_of(&yard.store.state(row.state)?.build)?;
+    let command = crate::ops::play::command::choose(sheet.as_ref(), &profile.clone().in_use()?);
+    let (program, arguments) = command.map_or((None, Vec::new()), |c| (Some(c.program), c.arguments));
+    Ok(ProfileView { path, profile, program, arguments })
+}
 
-    /// Looks at what changing a setting would do, of the profile itself or of one of its variants, or taking it out where
-    /// `values` is `None`; all else in the file stays as it is, comments too.
-    ///
-    /// # Errors
-    /// [`LaunchError::Setting`] for a value that it can't take, [`LaunchError::Profile`] if the file can't be read,
-    /// [`crate::Error::Busy`] while the twin runs.
-    pub fn plan_profile(
-        &self,
-        name: &TwinName,
-        variant: Option<&str>,
-        setting: &Setting,
-        values: Option<&[String]>,
-    ) -> Result<ProfilePlan> {
-        let row = self.twin_row(name, false)?;
-        let _twin = self.hold_twin(&row, &Ctx::default())?;
-        let path = self.present_folder(&row)?.join("profile.toml");
-        let (profile, text) = Profile::load(&path)?;
-        let before = profile.get_of(variant, setting);
-        if values.is_none() && before.is_none() {
-            let why = "it is not set".into();
-            return Err(LaunchError::Setting { key: setting.to_string(), what: "unset", why }.into());
-        }
-        let mut changed = ProfileText::parse(&text, &path)?;
-        changed.change(variant, setting, values)?;
-        let next = changed.text();
-        let after = Profile::parse(&next, &path)?;
-        if let (Setting::Program, Some(_)) = (setting, values) {
-            let sheet = self.sheet_of(&self.store.state(row.state)?.build)?;
-            crate::ops::play::command::check_program(&after.clone().with_variant(variant)?, sheet.as_ref())?;
-        }
-        let would = ProfileChange { setting: setting.to_string(), before, after: after.get_of(variant, setting) };
-        Ok(ProfilePlan { would, twin: row.name, before: text, after: next })
+/// Looks at what changing a setting would do, of the profile itself or of one of its variants, or taking it out where
+/// `values` is `None`; all else in the file stays as it is, comments too.
+///
+/// # Errors
+/// [`LaunchError::Setting`] for a value that it can't take, [`LaunchError::Profile`] if the file can't be read,
+/// [`crate::Error::Busy`] while the twin runs.
+pub fn plan_profile(
+    yard: &Yard,
+    name: &TwinName,
+    variant: Option<&str>,
+    setting: &Setting,
+    values: Option<&[String]>,
+) -> Result<ProfilePlan> {
+    let row = yard.twin_row(name, false)?;
+    let _twin = yard.hold_twin(&row, &Ctx::default())?;
+    let path = settle::present_folder(yard, &row)?.join("profile.toml");
+    let (profile, text) = Profile::load(&path)?;
+    let before = profile.get_of(variant, setting);
+    if values.is_none() && before.is_none() {
+        let why = "it is not set".into();
+        return Err(LaunchError::Setting { key: setting.to_string(), what: "unset", why }.into());
     }
+    let mut changed = ProfileText::parse(&text, &path)?;
+    changed.change(variant, setting, values)?;
+    let next = changed.text();
+    let after = Profile::parse(&next, &path)?;
+    if let (Setting::Program, Some(_)) = (setting, values) {
+        let sheet = yard.sheet_of(&yard.store.state(row.state)?.build)?;
+        crate::ops::play::command::check_program(&after.clone().with_variant(variant)?, sheet.as_ref())?;
+    }
+    let would = ProfileChange { setting: setting.to_string(), before, after: after.get_of(variant, setting) };
+    Ok(ProfilePlan { would, twin: row.name, before: text, after: next })
+}
 
-    /// Changes a setting.
-    ///
-    /// # Errors
-    /// [`crate::TwinError::ChangedMeanwhile`] if the profile is not as it was when this was planned, [`crate::Error::Busy`]
-    /// while the twin runs.
-    pub fn apply_profile(&self, plan: &ProfilePlan) -> Result<ProfileChange> {
-        let row = self.twin_row(&plan.twin, false)?;
-        let _twin = self.hold_twin(&row, &Ctx::default())?;
-        let path = self.present_folder(&row)?.join("profile.toml");
-        if Profile::load(&path)?.1 != plan.before {
-            return Err(crate::TwinError::ChangedMeanwhile { name: row.name.to_string(), path }.into());
-        }
-        if plan.after != plan.before {
-            let op = self.begin(&Ctx::default())?;
-            disk::write_whole(&path, &op.path().join("profile"), plan.after.as_bytes())?;
-        }
-        Ok(plan.would.clone())
+/// Changes a setting.
+///
+/// # Errors
+/// [`crate::TwinError::ChangedMeanwhile`] if the profile is not as it was when this was planned, [`crate::Error::Busy`]
+/// while the twin runs.
+pub fn apply_profile(yard: &Yard, plan: &ProfilePlan) -> Result<ProfileChange> {
+    let row = yard.twin_row(&plan.twin, false)?;
+    let _twin = yard.hold_twin(&row, &Ctx::default())?;
+    let path = settle::present_folder(yard, &row)?.join("profile.toml");
+    if Profile::load(&path)?.1 != plan.before {
+        return Err(crate::TwinError::ChangedMeanwhile { name: row.name.to_string(), path }.into());
     }
+    if plan.after != plan.before {
+        let op = yard.begin(&Ctx::default())?;
+        disk::write_whole(&path, &op.path().join("profile"), plan.after.as_bytes())?;
+    }
+    Ok(plan.would.clone())
 }

@@ -11,14 +11,16 @@ use crate::catalog::{Counts, StockRow};
 use crate::error::{IntakeError, Result, TwinError};
 use crate::ident::{BuildLabel, BuildRef, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
-use crate::ops::intake::IntakeOutcome;
+use crate::ops::intake;
+use crate::ops::intake::Outcome;
 use crate::ops::intake::source::NotKept;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
+use crate::twin::planned;
 
 /// What can be said about a stock build that is made of a twin.
 #[derive(Clone, Debug, Default)]
-pub struct TwinIntakeOptions {
+pub struct FromTwinOptions {
     /// Its label; read from the twin's game folder as the sheet says if it is not given.
     pub build: Option<BuildLabel>,
     /// The release channel.
@@ -33,7 +35,7 @@ pub struct TwinIntakeOptions {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct TwinIntakePlan {
+pub struct FromTwinPlan {
     /// The twin.
     pub twin: TwinName,
     /// The stock build that its game folder becomes.
@@ -51,89 +53,87 @@ pub struct TwinIntakePlan {
     #[serde(skip)]
     listing: Listing,
     #[serde(skip)]
-    options: TwinIntakeOptions,
+    options: FromTwinOptions,
 }
 
-impl Yard {
-    /// Looks at what would be taken in of a twin: its game folder as it is now, without what is worth nothing, and without
-    /// belongings. The twin is settled first.
-    ///
-    /// # Errors
-    /// [`crate::Error::NotFound`], [`IntakeError::NoLabel`], [`IntakeError::NotGood`], [`TwinError::NotTaken`],
-    /// [`crate::Error::Busy`] while it runs; [`crate::Error::Exists`] and [`IntakeError::OtherContents`] if there is another
-    /// build of that label.
-    pub fn plan_intake_twin(&self, name: &TwinName, options: TwinIntakeOptions, ctx: &Ctx) -> Result<TwinIntakePlan> {
-        let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
-        if !settled.not_taken.is_empty() {
-            return Err(TwinError::NotTaken { name: row.name.to_string(), paths: settled.not_taken }.into());
-        }
-        let from = settled.state.build.clone();
-        let sheet = self.sheet_of(&from)?;
-        let laid = self.store.listing(settled.state.laid)?;
-        let (listing, left_out) = stock_of(&settled.listing, &laid, sheet.as_ref())?;
-        let folder = self.folder_of(&row).join("game");
-        if let Some(sheet) = &sheet {
-            let (missing, unwanted) = sheet.faults(&listing);
-            if !missing.is_empty() || !unwanted.is_empty() {
-                let title = sheet.name.clone();
-                return Err(IntakeError::NotGood { folder, title, missing, unwanted }.into());
-            }
-        }
-        let label = match (&options.build, &sheet) {
-            (Some(label), _) => label.clone(),
-            (None, Some(sheet)) => {
-                let text = sheet.read_label(&folder);
-                BuildLabel::new(text.map_err(|why| IntakeError::NoLabel { folder: folder.clone(), why })?)?
-            }
-            (None, None) => {
-                return Err(IntakeError::NoLabel { folder, why: "the title has no sheet that says it".into() }.into());
-            }
-        };
-        let build = BuildRef { title: from.title.clone(), build: label };
-        self.already(&build, &listing)?;
-        let game = Counts::between(&self.store.listing(self.stock_row(&from, true)?.listing)?, &listing);
-        let totals = listing.totals();
-        Ok(TwinIntakePlan { twin: row.name, build, from, totals, game, left_out, folder, listing, options })
+/// Looks at what would be taken in of a twin: its game folder as it is now, without what is worth nothing, and without
+/// belongings. The twin is settled first.
+///
+/// # Errors
+/// [`crate::Error::NotFound`], [`IntakeError::NoLabel`], [`IntakeError::NotGood`], [`TwinError::NotTaken`],
+/// [`crate::Error::Busy`] while it runs; [`crate::Error::Exists`] and [`IntakeError::OtherContents`] if there is another
+/// build of that label.
+pub fn plan_from_twin(yard: &Yard, name: &TwinName, options: FromTwinOptions, ctx: &Ctx) -> Result<FromTwinPlan> {
+    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    if !settled.not_taken.is_empty() {
+        return Err(TwinError::NotTaken { name: row.name.to_string(), paths: settled.not_taken }.into());
     }
-
-    /// Makes the stock build. Its contents are in the pool already, so that this takes next to no time and space. When it
-    /// returns, the stock build has survived a power loss.
-    ///
-    /// # Errors
-    /// As [`Yard::plan_intake_twin`]; nothing is taken in then.
-    pub fn apply_intake_twin(&self, plan: &TwinIntakePlan, ctx: &Ctx) -> Result<IntakeOutcome> {
-        let began = Instant::now();
-        let op = self.begin(ctx)?;
-        let _alone = self.alone(ctx)?;
-        let was_there = self.already(&plan.build, &plan.listing)?;
-        let listing = self.store.put_listing(&plan.listing, None, &op)?;
-        if !was_there {
-            let TwinIntakeOptions { channel, dated, note, .. } = plan.options.clone();
-            self.catalog.add_stock(&StockRow {
-                build: plan.build.clone(),
-                listing,
-                channel,
-                dated,
-                note,
-                source: plan.folder.to_string_lossy().into_owned(),
-                taken_at: Timestamp::now(),
-                removed_at: None,
-            })?;
+    let from = settled.state.build.clone();
+    let sheet = yard.sheet_of(&from)?;
+    let laid = yard.store.listing(settled.state.laid)?;
+    let (listing, left_out) = stock_of(&settled.listing, &laid, sheet.as_ref())?;
+    let folder = yard.folder_of(&row).join("game");
+    if let Some(sheet) = &sheet {
+        let (missing, unwanted) = sheet.faults(&listing);
+        if !missing.is_empty() || !unwanted.is_empty() {
+            let title = sheet.name.clone();
+            return Err(IntakeError::NotGood { folder, title, missing, unwanted }.into());
         }
-        Ok(IntakeOutcome {
+    }
+    let label = match (&options.build, &sheet) {
+        (Some(label), _) => label.clone(),
+        (None, Some(sheet)) => {
+            let text = sheet.read_label(&folder);
+            BuildLabel::new(text.map_err(|why| IntakeError::NoLabel { folder: folder.clone(), why })?)?
+        }
+        (None, None) => {
+            return Err(IntakeError::NoLabel { folder, why: "the title has no sheet that says it".into() }.into());
+        }
+    };
+    let build = BuildRef { title: from.title.clone(), build: label };
+    intake::already(yard, &build, &listing)?;
+    let game = Counts::between(&yard.store.listing(yard.stock_row(&from, true)?.listing)?, &listing);
+    let totals = listing.totals();
+    Ok(FromTwinPlan { twin: row.name, build, from, totals, game, left_out, folder, listing, options })
+}
+
+/// Makes the stock build. Its contents are in the pool already, so that this takes next to no time and space. When it
+/// returns, the stock build has survived a power loss.
+///
+/// # Errors
+/// As [`plan_from_twin`]; nothing is taken in then.
+pub fn apply_from_twin(yard: &Yard, plan: &FromTwinPlan, ctx: &Ctx) -> Result<Outcome> {
+    let began = Instant::now();
+    let op = yard.begin(ctx)?;
+    let _alone = yard.alone(ctx)?;
+    let was_there = intake::already(yard, &plan.build, &plan.listing)?;
+    let listing = yard.store.put_listing(&plan.listing, None, &op)?;
+    if !was_there {
+        let FromTwinOptions { channel, dated, note, .. } = plan.options.clone();
+        yard.catalog.add_stock(&StockRow {
             build: plan.build.clone(),
             listing,
-            totals: plan.totals,
-            new_contents: 0,
-            new_bytes: 0,
-            was_there,
-            links_made_relative: 0,
-            links_outside: Vec::new(),
-            not_kept: NotKept::default(),
-            taken_away: None,
-            took: began.elapsed(),
-        })
+            channel,
+            dated,
+            note,
+            source: plan.folder.to_string_lossy().into_owned(),
+            taken_at: Timestamp::now(),
+            removed_at: None,
+        })?;
     }
+    Ok(Outcome {
+        build: plan.build.clone(),
+        listing,
+        totals: plan.totals,
+        new_contents: 0,
+        new_bytes: 0,
+        was_there,
+        links_made_relative: 0,
+        links_outside: Vec::new(),
+        not_kept: NotKept::default(),
+        taken_away: None,
+        took: began.elapsed(),
+    })
 }
 
 /// The game folder without what is worth nothing, and with what was shipped in place of the player's own belongings.

@@ -4,6 +4,10 @@ pub(crate) mod from_twin;
 pub(crate) mod source;
 pub(crate) mod take_away;
 
+pub use from_twin::{FromTwinOptions, FromTwinPlan, apply_from_twin, plan_from_twin};
+pub use source::NotKept;
+pub use take_away::TakenAway;
+
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -16,18 +20,19 @@ use crate::disk;
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
-use crate::ops::intake::source::{NotKept, Out, Part, SourceTree, StoredTree, list, provisional};
-use crate::ops::intake::take_away::{TakenAway, take_away};
+use crate::ops::intake::source::{Out, Part, SourceTree, StoredTree, list, provisional};
+use crate::ops::intake::take_away::take_away;
 use crate::path::RelPath;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen};
 use crate::sheet::{self, Belongings, Sheet};
 use crate::store::pool::{Ledger, Putter};
 use crate::twin::Room;
+use crate::twin::room;
 
 /// What to take in, and as what.
 #[derive(Clone, Debug)]
-pub struct IntakeOptions {
+pub struct Options {
     /// The folder that the program is installed in.
     pub source: PathBuf,
     /// A folder with what the program keeps in its user's home, if that is a part of it.
@@ -48,7 +53,7 @@ pub struct IntakeOptions {
     pub take_away: bool,
 }
 
-impl IntakeOptions {
+impl Options {
     /// Takes `source` in for `title`; all else as the defaults are: label read from the folder, nothing left out, the
     /// source left alone.
     #[must_use]
@@ -90,7 +95,7 @@ pub enum SheetUse {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Debug, Serialize)]
 #[non_exhaustive]
-pub struct IntakePlan {
+pub struct Plan {
     /// The folder.
     pub source: PathBuf,
     /// The stock build that it becomes.
@@ -114,7 +119,7 @@ pub struct IntakePlan {
     /// The folder that becomes a part of the home.
     pub home: Option<HomePart>,
     #[serde(skip)]
-    options: IntakeOptions,
+    options: Options,
     #[serde(skip)]
     taking: SourceTree,
     #[serde(skip)]
@@ -124,7 +129,7 @@ pub struct IntakePlan {
 /// What an intake did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct IntakeOutcome {
+pub struct Outcome {
     /// The stock build.
     pub build: BuildRef,
     /// What it holds.
@@ -150,175 +155,172 @@ pub struct IntakeOutcome {
     pub took: Duration,
 }
 
-impl Yard {
-    /// Looks at a folder: what it holds, which build it is, whether it is a good copy. Reads no contents but the build
-    /// label's, and changes nothing.
-    ///
-    /// # Errors
-    /// [`IntakeError`] for whatever is wrong with the folder, [`crate::SheetError`] if the title's sheet is wrong.
-    pub fn plan_intake(&self, options: IntakeOptions, ctx: &Ctx) -> Result<IntakePlan> {
-        self.check_title(&options.title)?;
-        let source = self.check_source(&options.source)?;
-        let parts = self.parts(&options, &source)?;
-        let seen = list(&parts, ctx)?;
-        let listing = provisional(&seen)?;
-        let (sheet, sheet_text) = self.sheet_for(&options.title, &listing)?;
-        let (missing, unwanted) = sheet.faults(&listing);
-        if !missing.is_empty() || !unwanted.is_empty() {
-            let title = sheet.name;
-            return Err(IntakeError::NotGood { folder: source, title, missing, unwanted }.into());
-        }
-        let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
-        let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
-        drop(listing);
-        let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
-        let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
-        let taking = SourceTree::new(parts, seen, out)?;
-        self.check_label(&build, &taking.seen)?;
-        Ok(IntakePlan {
-            build,
-            room: self.room(taking.totals().bytes)?,
-            totals: taking.totals(),
-            sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
-            program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
-            belongings,
-            left_out,
-            scratch,
-            take_away: options.take_away,
-            home: options.home.clone(),
-            source,
-            options,
-            taking,
-            sheet_text,
-        })
+/// Looks at a folder: what it holds, which build it is, whether it is a good copy. Reads no contents but the build
+/// label's, and changes nothing.
+///
+/// # Errors
+/// [`IntakeError`] for whatever is wrong with the folder, [`crate::SheetError`] if the title's sheet is wrong.
+pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
+    check_title(yard, &options.title)?;
+    let source = check_source(yard, &options.source)?;
+    let parts = parts(yard, &options, &source)?;
+    let seen = list(&parts, ctx)?;
+    let listing = provisional(&seen)?;
+    let (sheet, sheet_text) = sheet_for(yard, &options.title, &listing)?;
+    let (missing, unwanted) = sheet.faults(&listing);
+    if !missing.is_empty() || !unwanted.is_empty() {
+        let title = sheet.name;
+        return Err(IntakeError::NotGood { folder: source, title, missing, unwanted }.into());
     }
+    let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
+    let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
+    drop(listing);
+    let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
+    let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
+    let taking = SourceTree::new(parts, seen, out)?;
+    check_label(yard, &build, &taking.seen)?;
+    Ok(Plan {
+        build,
+        room: room::room(yard, taking.totals().bytes)?,
+        totals: taking.totals(),
+        sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
+        program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
+        belongings,
+        left_out,
+        scratch,
+        take_away: options.take_away,
+        home: options.home.clone(),
+        source,
+        options,
+        taking,
+        sheet_text,
+    })
+}
 
-    /// Whether no other title differs from this one by case only: their sheets could not stand side by side.
-    fn check_title(&self, title: &Title) -> Result<()> {
-        let same = |row: &StockRow| row.build.title != *title && row.build.title.key() == title.key();
-        match self.catalog.stock_builds()?.into_iter().find(same) {
-            None => Ok(()),
-            Some(row) => {
-                let (name, existing) = (title.to_string(), row.build.title.to_string());
-                Err(Error::Exists { what: "title", name, existing })
-            }
+/// Whether no other title differs from this one by case only: their sheets could not stand side by side.
+fn check_title(yard: &Yard, title: &Title) -> Result<()> {
+    let same = |row: &StockRow| row.build.title != *title && row.build.title.key() == title.key();
+    match yard.catalog.stock_builds()?.into_iter().find(same) {
+        None => Ok(()),
+        Some(row) => {
+            let (name, existing) = (title.to_string(), row.build.title.to_string());
+            Err(Error::Exists { what: "title", name, existing })
         }
     }
+}
 
-    pub(crate) fn check_source(&self, source: &Path) -> Result<PathBuf> {
-        let path = disk::canonical(source)?;
-        if !path.is_dir() {
-            return Err(IntakeError::NotAFolder(source.into()).into());
-        }
-        if path.starts_with(self.root()) {
-            return Err(IntakeError::InsideYard(path).into());
-        }
-        if self.root().starts_with(&path) {
-            return Err(IntakeError::AroundYard(path).into());
-        }
-        Ok(path)
+pub(crate) fn check_source(yard: &Yard, source: &Path) -> Result<PathBuf> {
+    let path = disk::canonical(source)?;
+    if !path.is_dir() {
+        return Err(IntakeError::NotAFolder(source.into()).into());
     }
-
-    /// The folders that are taken in.
-    fn parts(&self, options: &IntakeOptions, source: &Path) -> Result<Vec<Part>> {
-        let game = Part { folder: source.into(), named: options.source.clone(), prefix: RelPath::new("game")? };
-        let Some(home) = &options.home else { return Ok(vec![game]) };
-        let folder = self.check_source(&home.folder)?;
-        if folder.starts_with(source) || source.starts_with(&folder) {
-            return Err(IntakeError::PartOfTheOther { game: source.into(), home: folder }.into());
-        }
-        let prefix = match &home.at {
-            Some(at) => RelPath::new(format!("home/{at}"))?,
-            None => RelPath::new("home")?,
-        };
-        Ok(vec![game, Part { folder, named: home.folder.clone(), prefix }])
+    if path.starts_with(yard.root()) {
+        return Err(IntakeError::InsideYard(path).into());
     }
-
-    /// The title's sheet, or a draft of one with its text.
-    fn sheet_for(&self, title: &Title, listing: &Listing) -> Result<(Sheet, Option<String>)> {
-        if let Some(sheet) = self.sheet(title)? {
-            return Ok((sheet, None));
-        }
-        let text = sheet::draft(title, listing);
-        Ok((Sheet::parse(&text, &self.sheet_path(title))?, Some(text)))
+    if yard.root().starts_with(&path) {
+        return Err(IntakeError::AroundYard(path).into());
     }
+    Ok(path)
+}
 
-    /// Whether the name is free, or what has it looks the same: better said now than after minutes of reading.
-    fn check_label(&self, build: &BuildRef, seen: &[Seen]) -> Result<()> {
-        match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
-            Some(row) => {
-                // One that can't be read is put right by being taken in again.
-                let Ok(there) = self.store.listing(row.listing) else { return Ok(()) };
-                let pairs = merged(there.entries(), seen, |entry, seen| entry.path.cmp(&seen.path));
-                let same =
-                    |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b));
-                same_or_error(build, &row, pairs.filter(|pair| !same(pair)).count() as u64)
-            }
-            None => Ok(()),
-        }
+/// The folders that are taken in.
+fn parts(yard: &Yard, options: &Options, source: &Path) -> Result<Vec<Part>> {
+    let game = Part { folder: source.into(), named: options.source.clone(), prefix: RelPath::new("game")? };
+    let Some(home) = &options.home else { return Ok(vec![game]) };
+    let folder = check_source(yard, &home.folder)?;
+    if folder.starts_with(source) || source.starts_with(&folder) {
+        return Err(IntakeError::PartOfTheOther { game: source.into(), home: folder }.into());
     }
+    let prefix = match &home.at {
+        Some(at) => RelPath::new(format!("home/{at}"))?,
+        None => RelPath::new("home")?,
+    };
+    Ok(vec![game, Part { folder, named: home.folder.clone(), prefix }])
+}
 
-    /// Takes the folder in: every file is read once, hashed and stored in the same pass; where the filesystem can share
-    /// blocks, it is cloned and the clone hashed. Memory does not grow with the sizes of files.
-    ///
-    /// When it returns, the stock build has survived a power loss. A crash before that leaves no stock build, and at most
-    /// contents in the pool that are used when they come again. Taking the same folder in again changes nothing, but puts
-    /// contents back that the pool has lost, and a listing that is damaged.
-    ///
-    /// # Errors
-    /// [`IntakeError`], [`Error::Io`], [`Error::Exists`], [`Error::Cancelled`]: nothing is taken in then.
-    pub fn apply_intake(&self, plan: &IntakePlan, ctx: &Ctx) -> Result<IntakeOutcome> {
-        let began = Instant::now();
-        let op = self.begin(ctx)?;
-        let putter = Putter::new(&self.store.pool, op.path(), self.known_sizes()?)?;
-        let StoredTree { listing, not_kept, links } = plan.taking.read(&putter, self.root(), ctx)?;
-        let id = listing.id();
-        ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
-        let alone = self.alone(ctx)?;
-        let was_there = self.already(&plan.build, &listing)?;
-        let ledger = Ledger::load(&self.store.pool)?;
-        let published = putter.publish(&ledger, ctx);
-        ledger.save(op.path())?;
-        let published = published?;
-        if !was_there {
-            self.store.put_listing(&listing, None, &op)?;
-            if let Some(text) = &plan.sheet_text {
-                disk::write_whole(&self.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
-            }
-            self.catalog.add_stock(&stock_row(plan, id))?;
-        }
-        if was_there && self.store.listing(id).is_err() {
-            disk::remove_if_there(&self.store.blob_path("listings", &id.to_string()))?;
-            self.store.put_listing(&listing, None, &op)?;
-        }
-        drop(alone);
-        let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen));
-        Ok(IntakeOutcome {
-            build: plan.build.clone(),
-            listing: id,
-            totals: listing.totals(),
-            new_contents: published.contents,
-            new_bytes: published.bytes,
-            was_there,
-            links_made_relative: links.made_relative,
-            links_outside: links.outside,
-            not_kept,
-            taken_away,
-            took: began.elapsed(),
-        })
+/// The title's sheet, or a draft of one with its text.
+fn sheet_for(yard: &Yard, title: &Title, listing: &Listing) -> Result<(Sheet, Option<String>)> {
+    if let Some(sheet) = yard.sheet(title)? {
+        return Ok((sheet, None));
     }
+    let text = sheet::draft(title, listing);
+    Ok((Sheet::parse(&text, &yard.sheet_path(title))?, Some(text)))
+}
 
-    /// Whether just this stock build is there already; an error if its name is taken by something else.
-    pub(crate) fn already(&self, build: &BuildRef, listing: &Listing) -> Result<bool> {
-        match self.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
-            // Most often it is the very same one, and needs no look.
-            Some(row) if row.build == *build && row.listing == listing.id() => Ok(true),
-            Some(row) => {
-                let different = diff(&self.store.listing(row.listing)?, listing).count() as u64;
-                same_or_error(build, &row, different).map(|()| true)
-            }
-            None => Ok(false),
+/// Whether the name is free, or what has it looks the same: better said now than after minutes of reading.
+fn check_label(yard: &Yard, build: &BuildRef, seen: &[Seen]) -> Result<()> {
+    match yard.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
+        Some(row) => {
+            // One that can't be read is put right by being taken in again.
+            let Ok(there) = yard.store.listing(row.listing) else { return Ok(()) };
+            let pairs = merged(there.entries(), seen, |entry, seen| entry.path.cmp(&seen.path));
+            let same = |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b));
+            same_or_error(build, &row, pairs.filter(|pair| !same(pair)).count() as u64)
         }
+        None => Ok(()),
+    }
+}
+
+/// Takes the folder in: every file is read once, hashed and stored in the same pass; where the filesystem can share
+/// blocks, it is cloned and the clone hashed. Memory does not grow with the sizes of files.
+///
+/// When it returns, the stock build has survived a power loss. A crash before that leaves no stock build, and at most
+/// contents in the pool that are used when they come again. Taking the same folder in again changes nothing, but puts
+/// contents back that the pool has lost, and a listing that is damaged.
+///
+/// # Errors
+/// [`IntakeError`], [`Error::Io`], [`Error::Exists`], [`Error::Cancelled`]: nothing is taken in then.
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    let began = Instant::now();
+    let op = yard.begin(ctx)?;
+    let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
+    let StoredTree { listing, not_kept, links } = plan.taking.read(&putter, yard.root(), ctx)?;
+    let id = listing.id();
+    ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
+    let alone = yard.alone(ctx)?;
+    let was_there = already(yard, &plan.build, &listing)?;
+    let ledger = Ledger::load(&yard.store.pool)?;
+    let published = putter.publish(&ledger, ctx);
+    ledger.save(op.path())?;
+    let published = published?;
+    if !was_there {
+        yard.store.put_listing(&listing, None, &op)?;
+        if let Some(text) = &plan.sheet_text {
+            disk::write_whole(&yard.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
+        }
+        yard.catalog.add_stock(&stock_row(plan, id))?;
+    }
+    if was_there && yard.store.listing(id).is_err() {
+        disk::remove_if_there(&yard.store.blob_path("listings", &id.to_string()))?;
+        yard.store.put_listing(&listing, None, &op)?;
+    }
+    drop(alone);
+    let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen));
+    Ok(Outcome {
+        build: plan.build.clone(),
+        listing: id,
+        totals: listing.totals(),
+        new_contents: published.contents,
+        new_bytes: published.bytes,
+        was_there,
+        links_made_relative: links.made_relative,
+        links_outside: links.outside,
+        not_kept,
+        taken_away,
+        took: began.elapsed(),
+    })
+}
+
+/// Whether just this stock build is there already; an error if its name is taken by something else.
+pub(crate) fn already(yard: &Yard, build: &BuildRef, listing: &Listing) -> Result<bool> {
+    match yard.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
+        // Most often it is the very same one, and needs no look.
+        Some(row) if row.build == *build && row.listing == listing.id() => Ok(true),
+        Some(row) => {
+            let different = diff(&yard.store.listing(row.listing)?, listing).count() as u64;
+            same_or_error(build, &row, different).map(|()| true)
+        }
+        None => Ok(false),
     }
 }
 
@@ -345,7 +347,7 @@ fn looks_like(entry: &Entry, seen: &Seen) -> bool {
     }
 }
 
-fn stock_row(plan: &IntakePlan, listing: ListingId) -> StockRow {
+fn stock_row(plan: &Plan, listing: ListingId) -> StockRow {
     StockRow {
         build: plan.build.clone(),
         listing,
@@ -358,7 +360,7 @@ fn stock_row(plan: &IntakePlan, listing: ListingId) -> StockRow {
     }
 }
 
-fn label(options: &IntakeOptions, sheet: &Sheet, source: &Path) -> Result<BuildLabel> {
+fn label(options: &Options, sheet: &Sheet, source: &Path) -> Result<BuildLabel> {
     if let Some(build) = &options.build {
         return Ok(build.clone());
     }

@@ -8,9 +8,11 @@ use crate::Yard;
 use crate::catalog::RunRecord;
 use crate::error::Result;
 use crate::ident::TwinName;
-use crate::ops::play::plan::LaunchPlan;
-use crate::ops::play::running::{RunOutcome, RunReport};
+use crate::ops::play::plan::Plan;
+use crate::ops::play::run;
+use crate::ops::play::running::{Outcome, Report};
 use crate::progress::Ctx;
+use crate::report::history;
 use crate::sheet::Inside;
 
 /// Whether a program keeps to its own folder.
@@ -42,43 +44,41 @@ pub struct RunDetails {
     #[serde(flatten)]
     pub record: RunRecord,
     /// What it changed; `None` where nobody saw its end.
-    pub report: Option<RunReport>,
+    pub report: Option<Report>,
 }
 
-impl Yard {
-    /// Judges whether the program of a twin keeps to its own folder, by a run of it. Marker files and folders of the title
-    /// sheet that it was started without are named; [`Yard::apply_markers`] lays them.
-    ///
-    /// # Errors
-    /// [`crate::SheetError`] if the title sheet is wrong.
-    pub fn contained(&self, plan: &LaunchPlan, outcome: &RunOutcome) -> Result<Contained> {
-        let report = &outcome.report;
-        let groups = report.changes.groups.iter();
-        let paths = groups.flat_map(|group| group.new.iter().chain(&group.changed).chain(&group.gone));
-        let mut in_home: Vec<_> = paths.filter_map(|path| path.strip_prefix("home/").map(str::to_owned)).collect();
-        in_home.sort();
-        let refused = report.refused.clone();
-        Ok(Contained {
-            twin: outcome.twin.clone(),
-            self_contained: in_home.is_empty() && report.outside.is_empty() && refused.is_empty(),
-            in_home,
-            outside: report.outside.clone(),
-            refused,
-            exact: report.exact,
-            inside: self.sheet_of(&plan.build)?.map(|sheet| sheet.inside).unwrap_or_default(),
-            missing: plan.markers_missing.clone(),
-        })
-    }
+/// Judges whether the program of a twin keeps to its own folder, by a run of it. Marker files and folders of the title
+/// sheet that it was started without are named; [`markers::apply`](crate::markers::apply) lays them.
+///
+/// # Errors
+/// [`crate::SheetError`] if the title sheet is wrong.
+pub fn contained(yard: &Yard, plan: &Plan, outcome: &Outcome) -> Result<Contained> {
+    let report = &outcome.report;
+    let groups = report.changes.groups.iter();
+    let paths = groups.flat_map(|group| group.new.iter().chain(&group.changed).chain(&group.gone));
+    let mut in_home: Vec<_> = paths.filter_map(|path| path.strip_prefix("home/").map(str::to_owned)).collect();
+    in_home.sort();
+    let refused = report.refused.clone();
+    Ok(Contained {
+        twin: outcome.twin.clone(),
+        self_contained: in_home.is_empty() && report.outside.is_empty() && refused.is_empty(),
+        in_home,
+        outside: report.outside.clone(),
+        refused,
+        exact: report.exact,
+        inside: yard.sheet_of(&plan.build)?.map(|sheet| sheet.inside).unwrap_or_default(),
+        missing: plan.markers_missing.clone(),
+    })
+}
 
-    /// The runs of a twin, the newest first, with what each changed. The twin is settled first, unless it is running or
-    /// removed: so a run that was cut off is complete too.
-    ///
-    /// # Errors
-    /// As [`Yard::history`].
-    pub fn runs(&self, name: &TwinName, ctx: &Ctx) -> Result<Vec<RunDetails>> {
-        self.history(name, ctx)?;
-        let row = self.twin_row(name, true)?;
-        let runs = self.catalog.runs(row.id)?.into_iter();
-        runs.map(|record| Ok(RunDetails { report: self.read_report(&row, record.id)?, record })).collect()
-    }
+/// The runs of a twin, the newest first, with what each changed. The twin is settled first, unless it is running or
+/// removed: so a run that was cut off is complete too.
+///
+/// # Errors
+/// As [`history::entries`](crate::history::entries).
+pub fn runs(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<RunDetails>> {
+    history::entries(yard, name, ctx)?;
+    let row = yard.twin_row(name, true)?;
+    let runs = yard.catalog.runs(row.id)?.into_iter();
+    runs.map(|record| Ok(RunDetails { report: run::read_report(yard, &row, record.id)?, record })).collect()
 }

@@ -11,106 +11,104 @@ use crate::launch::surroundings::{About, Surroundings};
 use crate::launch::{Isolation, Possible};
 use crate::progress::Ctx;
 
-impl Yard {
-    /// What is possible here: found out by doing it, once each time that the system is started.
-    ///
-    /// # Errors
-    /// [`crate::Error::Io`] if not even the trial could be prepared.
-    pub fn possible_isolation(&self, ctx: &Ctx) -> Result<Possible> {
-        let key = self.probe_key()?;
-        if let Some(known) = self.catalog.probe(&key)?.and_then(|text| serde_json::from_str(&text).ok()) {
-            return Ok(known);
-        }
-        let possible = Possible { no_sealed: self.try_sealed(ctx)?, no_fenced: self.try_fenced(ctx)? };
-        tracing::info!(?possible, "tried how far programs can be kept inside");
-        if let Ok(text) = serde_json::to_string(&possible) {
-            self.catalog.set_probe(&key, &text)?;
-        }
-        Ok(possible)
+/// What is possible here: found out by doing it, once each time that the system is started.
+///
+/// # Errors
+/// [`crate::Error::Io`] if not even the trial could be prepared.
+pub fn possible_isolation(yard: &Yard, ctx: &Ctx) -> Result<Possible> {
+    let key = probe_key(yard)?;
+    if let Some(known) = yard.catalog.probe(&key)?.and_then(|text| serde_json::from_str(&text).ok()) {
+        return Ok(known);
     }
+    let possible = Possible { no_sealed: try_sealed(yard, ctx)?, no_fenced: try_fenced(yard, ctx)? };
+    tracing::info!(?possible, "tried how far programs can be kept inside");
+    if let Ok(text) = serde_json::to_string(&possible) {
+        yard.catalog.set_probe(&key, &text)?;
+    }
+    Ok(possible)
+}
 
-    /// Forgets what was found out, so that it is tried once more.
-    pub(crate) fn forget_possible(&self) -> Result<()> {
-        self.catalog.forget_probe(&self.probe_key()?)
-    }
+/// Forgets what was found out, so that it is tried once more.
+pub(crate) fn forget_possible(yard: &Yard) -> Result<()> {
+    yard.catalog.forget_probe(&probe_key(yard)?)
+}
 
-    /// What the answer depends on: the boot, the user, the filesystem of the yard, and whether the asking process is kept
-    /// inside something itself.
-    fn probe_key(&self) -> Result<String> {
-        let stat = disk::lstat(self.root()).at("look at", self.root())?;
-        let link = |path: &str| std::fs::read_link(path).map(|to| to.display().to_string()).unwrap_or_default();
-        let namespaces = format!("{} {}", link("/proc/self/ns/user"), link("/proc/self/ns/mnt"));
-        let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-        let confined = status.lines().any(|line| line.starts_with("NoNewPrivs:") && line.ends_with('1'));
-        let user = rustix::process::geteuid().as_raw();
-        let boot = disk::boot_id().unwrap_or_default();
-        let home = std::env::var_os("HOME").unwrap_or_default();
-        Ok(format!("{boot} {user} {} {namespaces} {confined} {}", stat.dev, home.display()))
-    }
+/// What the answer depends on: the boot, the user, the filesystem of the yard, and whether the asking process is kept
+/// inside something itself.
+fn probe_key(yard: &Yard) -> Result<String> {
+    let stat = disk::lstat(yard.root()).at("look at", yard.root())?;
+    let link = |path: &str| std::fs::read_link(path).map(|to| to.display().to_string()).unwrap_or_default();
+    let namespaces = format!("{} {}", link("/proc/yard/ns/user"), link("/proc/yard/ns/mnt"));
+    let status = std::fs::read_to_string("/proc/yard/status").unwrap_or_default();
+    let confined = status.lines().any(|line| line.starts_with("NoNewPrivs:") && line.ends_with('1'));
+    let user = rustix::process::geteuid().as_raw();
+    let boot = disk::boot_id().unwrap_or_default();
+    let home = std::env::var_os("HOME").unwrap_or_default();
+    Ok(format!("{boot} {user} {} {namespaces} {confined} {}", stat.dev, home.display()))
+}
 
-    /// Why a sealed launch is not possible, found out by one with no program.
-    fn try_sealed(&self, ctx: &Ctx) -> Result<Option<String>> {
-        let op = self.begin(ctx)?;
-        let twin = op.path().join("trial");
-        for folder in ["game/folder", "home"] {
-            disk::make_folders(&twin.join(folder))?;
+/// Why a sealed launch is not possible, found out by one with no program.
+fn try_sealed(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
+    let op = yard.begin(ctx)?;
+    let twin = op.path().join("trial");
+    for folder in ["game/folder", "home"] {
+        disk::make_folders(&twin.join(folder))?;
+    }
+    let file = twin.join("game/file");
+    disk::write(&file, "as it was")?;
+    disk::set_mode(&file, 0o444)?;
+    let layer = RunLayer::of(&twin);
+    layer.make(&LayerAbout { run: 0, placeholders: Vec::new(), fate: Fate::Kept, direct: None })?;
+    let outside = op.path().join("outside");
+    disk::write(&outside, "as it was")?;
+    let about =
+        About { twin: &twin, yard: yard.root(), isolation: Isolation::Sealed, yard_shown: false, network: true };
+    // As the twins are: then a launch by root becomes the user whose yard it is.
+    let owner = std::fs::metadata(yard.root()).at("look at", yard.root())?;
+    if rustix::process::geteuid().is_root() {
+        disk::give(&twin, owner.uid(), owner.gid())?;
+    }
+    let around = Surroundings::new(about)?;
+    let game = disk::canonical(&twin.join("game"))?;
+    let confinement = Confinement {
+        view: around.view.as_ref(),
+        fence: around.fence.clone(),
+        network: true,
+        folder: &game,
+        owner: around.owner,
+        lock: None,
+        join: None,
+    };
+    let trial =
+        TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
+    let why = match seal::trial(&confinement, &trial) {
+        Err(refusal) => Some(refusal.to_string()),
+        Ok(()) if std::fs::read(&file).at("read", &file)? != b"as it was" => {
+            Some("a write in a layer reached what lies below it".into())
         }
-        let file = twin.join("game/file");
-        disk::write(&file, "as it was")?;
-        disk::set_mode(&file, 0o444)?;
-        let layer = RunLayer::of(&twin);
-        layer.make(&LayerAbout { run: 0, placeholders: Vec::new(), fate: Fate::Kept, direct: None })?;
-        let outside = op.path().join("outside");
-        disk::write(&outside, "as it was")?;
-        let about =
-            About { twin: &twin, yard: self.root(), isolation: Isolation::Sealed, yard_shown: false, network: true };
-        // As the twins are: then a launch by root becomes the user whose yard it is.
-        let owner = std::fs::metadata(self.root()).at("look at", self.root())?;
-        if rustix::process::geteuid().is_root() {
-            disk::give(&twin, owner.uid(), owner.gid())?;
-        }
-        let around = Surroundings::new(about)?;
-        let game = disk::canonical(&twin.join("game"))?;
-        let confinement = Confinement {
-            view: around.view.as_ref(),
-            fence: around.fence.clone(),
-            network: true,
-            folder: &game,
-            owner: around.owner,
-            lock: None,
-            join: None,
-        };
-        let trial =
-            TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
-        let why = match seal::trial(&confinement, &trial) {
-            Err(refusal) => Some(refusal.to_string()),
-            Ok(()) if std::fs::read(&file).at("read", &file)? != b"as it was" => {
-                Some("a write in a layer reached what lies below it".into())
-            }
-            Ok(()) => None,
-        };
-        disk::remove_tree(layer.root())?;
-        Ok(why)
-    }
+        Ok(()) => None,
+    };
+    disk::remove_tree(layer.root())?;
+    Ok(why)
+}
 
-    /// Why a fenced launch is not possible.
-    fn try_fenced(&self, ctx: &Ctx) -> Result<Option<String>> {
-        let op = self.begin(ctx)?;
-        let folder = op.path().join("inside");
-        disk::make_folders(&folder.join("folder"))?;
-        let (file, outside) = (folder.join("file"), op.path().join("outside"));
-        disk::write(&file, "as it was")?;
-        let fence = FencePlan { folders: vec![folder.clone()], required: true, sockets: true };
-        let confinement = Confinement {
-            view: None,
-            fence: Some(fence),
-            network: true,
-            folder: &folder,
-            owner: None,
-            lock: None,
-            join: None,
-        };
-        let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
-        Ok(seal::trial(&confinement, &trial).err().map(|refusal: Refusal| refusal.to_string()))
-    }
+/// Why a fenced launch is not possible.
+fn try_fenced(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
+    let op = yard.begin(ctx)?;
+    let folder = op.path().join("inside");
+    disk::make_folders(&folder.join("folder"))?;
+    let (file, outside) = (folder.join("file"), op.path().join("outside"));
+    disk::write(&file, "as it was")?;
+    let fence = FencePlan { folders: vec![folder.clone()], required: true, sockets: true };
+    let confinement = Confinement {
+        view: None,
+        fence: Some(fence),
+        network: true,
+        folder: &folder,
+        owner: None,
+        lock: None,
+        join: None,
+    };
+    let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
+    Ok(seal::trial(&confinement, &trial).err().map(|refusal: Refusal| refusal.to_string()))
 }

@@ -19,8 +19,13 @@ use crate::launch::output::OutputSink;
 use crate::launch::seal::Helper;
 use crate::launch::surroundings::{About, Surroundings};
 use crate::ops::play::command::{Chosen, choose, locate};
+use crate::ops::play::isolation;
+use crate::ops::play::stop;
+use crate::ops::protect;
 use crate::profile::{Profile, Seen, Switch};
 use crate::progress::Ctx;
+use crate::twin::settle;
+use crate::upkeep::stock;
 
 /// What becomes of what a run changed.
 #[derive(Clone, Default)]
@@ -46,7 +51,7 @@ impl fmt::Debug for Keep {
 
 /// What a launch may be told. The default adds no arguments, passes no output on and keeps what the run changes.
 #[derive(Clone, Default)]
-pub struct LaunchOptions {
+pub struct Options {
     /// Arguments after those of the profile or the sheet.
     pub arguments: Vec<OsString>,
     /// Where output goes besides the run's folder.
@@ -61,10 +66,10 @@ pub struct LaunchOptions {
     pub helper: Helper,
 }
 
-impl fmt::Debug for LaunchOptions {
+impl fmt::Debug for Options {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Self { arguments, output, keep, variant, isolation, helper } = self;
-        f.debug_struct("LaunchOptions")
+        f.debug_struct("Options")
             .field("arguments", arguments)
             .field("output", &output.is_some())
             .field("keep", keep)
@@ -79,7 +84,7 @@ impl fmt::Debug for LaunchOptions {
 #[must_use = "a plan starts nothing"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct LaunchPlan {
+pub struct Plan {
     /// The twin.
     pub twin: TwinName,
     /// The stock build that it is on.
@@ -143,100 +148,98 @@ fn lossy_map<S: Serializer>(texts: &BTreeMap<OsString, OsString>, serializer: S)
     serializer.collect_map(texts.iter().map(|(name, value)| (name.to_string_lossy(), value.to_string_lossy())))
 }
 
-impl Yard {
-    /// The name of the twin with that id.
-    ///
-    /// # Errors
-    /// [`crate::Error::NotFound`] if there is none, or it was removed.
-    pub fn twin_by_id(&self, id: TwinId) -> Result<TwinName> {
-        match self.catalog.twin(id)? {
-            Some(row) if row.removed_at.is_none() => Ok(row.name),
-            _ => Err(crate::Error::NotFound { what: "twin with the id", name: id.to_string(), known: Vec::new() }),
-        }
+/// The name of the twin with that id.
+///
+/// # Errors
+/// [`crate::Error::NotFound`] if there is none, or it was removed.
+pub fn twin_by_id(yard: &Yard, id: TwinId) -> Result<TwinName> {
+    match yard.catalog.twin(id)? {
+        Some(row) if row.removed_at.is_none() => Ok(row.name),
+        _ => Err(crate::Error::NotFound { what: "twin with the id", name: id.to_string(), known: Vec::new() }),
     }
+}
 
-    /// Looks at what a launch would start. What is possible here is found out once for each boot, by a trial.
-    ///
-    /// # Errors
-    /// [`LaunchError`], among others [`LaunchError::Isolation`] where what was asked for is not possible;
-    /// [`crate::Error::NotFound`], [`crate::TwinError::FolderMissing`], [`crate::Error::Busy`] if it runs already.
-    pub fn plan_launch(&self, name: &TwinName, options: &LaunchOptions, ctx: &Ctx) -> Result<LaunchPlan> {
-        let row = self.twin_row(name, false)?;
-        let held = self.hold_twin(&row, ctx);
-        let folder = self.present_folder(&row)?;
-        let (base, _) = Profile::load(&folder.join("profile.toml"))?;
-        let variant = options.variant.clone().or_else(|| base.variant.clone());
-        let profile = base.with_variant(variant.as_deref())?;
-        let state = self.store.state(row.state)?;
-        let build = state.build;
-        let sheet = self.sheet_of(&build)?;
-        let puts_all_back = row.protected.is_some() && self.knows_nothing_own(&build)?;
-        let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
-            twin: name.to_string(),
-            title: build.title.to_string(),
-            programs: sheet.iter().flat_map(|sheet| sheet.programs.keys().cloned()).collect(),
-        })?;
-        let joins = match held {
-            Ok(_) => None,
-            // What it changes is in one layer with what the first one does: it can't be thrown away by itself.
-            Err(busy) => match options.keep {
-                Keep::Always => Some(self.can_join(&row, &chosen).ok_or(busy)?),
-                Keep::Never | Keep::Ask(_) => return Err(busy),
-            },
-        };
-        let (program, work) = locate(&chosen, &folder.join("game"))?;
-        let network = profile.network != Some(Switch::Off);
-        // Only a namespace of its own has no network.
-        let asked = options.isolation.or(profile.isolation).or((!network).then_some(Isolation::Sealed));
-        let possible = self.possible_isolation(ctx)?;
-        let isolation = possible.choose(if joins.is_some() { Some(Isolation::Sealed) } else { asked })?;
-        if !network && isolation != Isolation::Sealed {
-            let why = "only a sealed program can be without a network".into();
-            return Err(LaunchError::Setting { key: "network".into(), what: "kept off", why }.into());
-        }
-        let yard_shown = profile.yard == Some(Seen::Shown);
-        let about = About { twin: &folder, yard: self.root(), isolation, yard_shown, network };
-        let around = Surroundings::new(about)?;
-        let mut environment = around.environment.clone();
-        let inside = sheet.as_ref().map(|sheet| sheet.inside.clone()).unwrap_or_default();
-        let named = inside.environment.iter().chain(&profile.environment);
-        environment.extend(named.map(|(name, value)| (name.into(), value.into())));
-        let home = folder.join("home");
-        let game = folder.join("game");
-        let there = |path: &&String| !crate::disk::exists(&game.join(path));
-        let arguments = inside.arguments.iter().chain(&chosen.arguments).map(OsString::from);
-        Ok(LaunchPlan {
-            twin: row.name.clone(),
-            title_name: self.title_name(&build),
-            build,
-            profile: profile.clone(),
-            variant,
-            wrapper: profile.wrapper.unwrap_or_default(),
-            program,
-            arguments: arguments.chain(options.arguments.iter().cloned()).collect(),
-            folder: work,
-            environment,
-            isolation,
-            why_not_better: if asked.is_none() { possible.why_not_better(isolation) } else { None },
-            network,
-            before: profile.before.unwrap_or_default(),
-            after: profile.after.unwrap_or_default(),
-            home_empty: home::is_empty(&home),
-            home,
-            first: self.catalog.runs(row.id)?.is_empty(),
-            puts_all_back,
-            markers_missing: inside.files.iter().chain(&inside.folders).filter(there).cloned().collect(),
-            beside: joins.is_some(),
-            joins,
-            row,
-            around,
-        })
+/// Looks at what a launch would start. What is possible here is found out once for each boot, by a trial.
+///
+/// # Errors
+/// [`LaunchError`], among others [`LaunchError::Isolation`] where what was asked for is not possible;
+/// [`crate::Error::NotFound`], [`crate::TwinError::FolderMissing`], [`crate::Error::Busy`] if it runs already.
+pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
+    let row = yard.twin_row(name, false)?;
+    let held = yard.hold_twin(&row, ctx);
+    let folder = settle::present_folder(yard, &row)?;
+    let (base, _) = Profile::load(&folder.join("profile.toml"))?;
+    let variant = options.variant.clone().or_else(|| base.variant.clone());
+    let profile = base.with_variant(variant.as_deref())?;
+    let state = yard.store.state(row.state)?;
+    let build = state.build;
+    let sheet = yard.sheet_of(&build)?;
+    let puts_all_back = row.protected.is_some() && protect::knows_nothing_own(yard, &build)?;
+    let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
+        twin: name.to_string(),
+        title: build.title.to_string(),
+        programs: sheet.iter().flat_map(|sheet| sheet.programs.keys().cloned()).collect(),
+    })?;
+    let joins = match held {
+        Ok(_) => None,
+        // What it changes is in one layer with what the first one does: it can't be thrown away by itself.
+        Err(busy) => match options.keep {
+            Keep::Always => Some(can_join(yard, &row, &chosen).ok_or(busy)?),
+            Keep::Never | Keep::Ask(_) => return Err(busy),
+        },
+    };
+    let (program, work) = locate(&chosen, &folder.join("game"))?;
+    let network = profile.network != Some(Switch::Off);
+    // Only a namespace of its own has no network.
+    let asked = options.isolation.or(profile.isolation).or((!network).then_some(Isolation::Sealed));
+    let possible = isolation::possible_isolation(yard, ctx)?;
+    let isolation = possible.choose(if joins.is_some() { Some(Isolation::Sealed) } else { asked })?;
+    if !network && isolation != Isolation::Sealed {
+        let why = "only a sealed program can be without a network".into();
+        return Err(LaunchError::Setting { key: "network".into(), what: "kept off", why }.into());
     }
+    let yard_shown = profile.yard == Some(Seen::Shown);
+    let about = About { twin: &folder, yard: yard.root(), isolation, yard_shown, network };
+    let around = Surroundings::new(about)?;
+    let mut environment = around.environment.clone();
+    let inside = sheet.as_ref().map(|sheet| sheet.inside.clone()).unwrap_or_default();
+    let named = inside.environment.iter().chain(&profile.environment);
+    environment.extend(named.map(|(name, value)| (name.into(), value.into())));
+    let home = folder.join("home");
+    let game = folder.join("game");
+    let there = |path: &&String| !crate::disk::exists(&game.join(path));
+    let arguments = inside.arguments.iter().chain(&chosen.arguments).map(OsString::from);
+    Ok(Plan {
+        twin: row.name.clone(),
+        title_name: stock::title_name(yard, &build),
+        build,
+        profile: profile.clone(),
+        variant,
+        wrapper: profile.wrapper.unwrap_or_default(),
+        program,
+        arguments: arguments.chain(options.arguments.iter().cloned()).collect(),
+        folder: work,
+        environment,
+        isolation,
+        why_not_better: if asked.is_none() { possible.why_not_better(isolation) } else { None },
+        network,
+        before: profile.before.unwrap_or_default(),
+        after: profile.after.unwrap_or_default(),
+        home_empty: home::is_empty(&home),
+        home,
+        first: yard.catalog.runs(row.id)?.is_empty(),
+        puts_all_back,
+        markers_missing: inside.files.iter().chain(&inside.folders).filter(there).cloned().collect(),
+        beside: joins.is_some(),
+        joins,
+        row,
+        around,
+    })
+}
 
-    /// The process that waits for the run of a twin which another one may be started beside: both sealed, if the title
-    /// sheet allows several.
-    fn can_join(&self, row: &TwinRow, chosen: &Chosen) -> Option<i32> {
-        let (run, keeper) = self.current_run(row).ok()??;
-        (chosen.several && run.isolation == Isolation::Sealed.name()).then_some(keeper)
-    }
+/// The process that waits for the run of a twin which another one may be started beside: both sealed, if the title
+/// sheet allows several.
+fn can_join(yard: &Yard, row: &TwinRow, chosen: &Chosen) -> Option<i32> {
+    let (run, keeper) = stop::current_run(yard, row).ok()??;
+    (chosen.several && run.isolation == Isolation::Sealed.name()).then_some(keeper)
 }

@@ -20,225 +20,229 @@ use crate::launch::output::{Log, Stream, collect};
 use crate::launch::seal::{self, Confinement, Helper, Kept, Refusal};
 use crate::launch::watch::Watch;
 use crate::listing::Listing;
-use crate::ops::play::plan::{Keep, LaunchOptions, LaunchPlan};
-use crate::ops::play::running::{RunReport, Running, Signaller};
+use crate::ops::edits;
+use crate::ops::play::isolation;
+use crate::ops::play::plan::{Keep, Options, Plan};
+use crate::ops::play::running::{Report, Running, Signaller};
 use crate::progress::Ctx;
 use crate::store::state::State;
 use crate::twin::Settled;
+use crate::twin::after_run;
+use crate::twin::settle;
 
-impl Yard {
-    /// Starts the twin's program: directly, in its working folder, with the twin's home as its home, isolated as the plan
-    /// says.
-    ///
-    /// The twin is held until [`Running::wait`] returns: no other command changes it meanwhile. If this process is killed,
-    /// the program and all that it started end with it; what a sealed program wrote by then waits in its layer, and the
-    /// next command that needs the twin takes it in.
-    ///
-    /// # Errors
-    /// [`LaunchError::Edit`] if a config edit can't be made, [`Error::Busy`] if it runs already, [`LaunchError::Command`] if a command of the profile's fails,
-    /// [`LaunchError::Isolation`] if a step of isolating it fails, [`Error::Io`] if it can't be started. No run is
-    /// recorded then.
-    pub fn launch(&self, plan: &LaunchPlan, options: &LaunchOptions, ctx: &Ctx) -> Result<Running> {
-        let held = match plan.joins {
-            // Whoever started the first one holds it, to the end of the last.
-            Some(_) => None,
-            None => Some(self.hold_twin(&plan.row, ctx)?),
-        };
-        self.run_command("before", &plan.before, plan)?;
-        let folder = self.present_folder(&plan.row)?;
-        let layer = RunLayer::of(&folder);
-        let mut edits = None;
-        if let Some(held) = &held {
-            edits = self.edit_for_run(&plan.row, held, &plan.profile, ctx)?;
+/// Starts the twin's program: directly, in its working folder, with the twin's home as its home, isolated as the plan
+/// says.
+///
+/// The twin is held until [`Running::wait`] returns: no other command changes it meanwhile. If this process is killed,
+/// the program and all that it started end with it; what a sealed program wrote by then waits in its layer, and the
+/// next command that needs the twin takes it in.
+///
+/// # Errors
+/// [`LaunchError::Edit`] if a config edit can't be made, [`Error::Busy`] if it runs already, [`LaunchError::Command`] if a command of the profile's fails,
+/// [`LaunchError::Isolation`] if a step of isolating it fails, [`Error::Io`] if it can't be started. No run is
+/// recorded then.
+pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<Running> {
+    let held = match plan.joins {
+        // Whoever started the first one holds it, to the end of the last.
+        Some(_) => None,
+        None => Some(yard.hold_twin(&plan.row, ctx)?),
+    };
+    run_command(yard, "before", &plan.before, plan)?;
+    let folder = settle::present_folder(yard, &plan.row)?;
+    let layer = RunLayer::of(&folder);
+    let mut edits = None;
+    if let Some(held) = &held {
+        edits = edits::edit_for_run(yard, &plan.row, held, &plan.profile, ctx)?;
+    }
+    // A sealed program leaves the folder itself as it is: what was changed there before can be seen as well afterwards.
+    let mut before = None;
+    if let Some(held) = &held {
+        held.for_long(&yard.twin_lock_path(plan.row.id))?;
+        let fresh = home::prepare(&plan.home)?;
+        let looks = layer.exists()? || plan.isolation != Isolation::Sealed || after_run::has_wrong(yard, &plan.row)?;
+        if fresh || looks {
+            let settled = settle::settle_held(yard, &plan.row, held, What::Outside, ctx)?;
+            lay_home(yard, &plan.row, &settled, ctx)?;
+            before = Some((settled.listing, settled.leaks));
         }
-        // A sealed program leaves the folder itself as it is: what was changed there before can be seen as well afterwards.
-        let mut before = None;
-        if let Some(held) = &held {
-            held.for_long(&self.twin_lock_path(plan.row.id))?;
-            let fresh = home::prepare(&plan.home)?;
-            let looks = layer.exists()? || plan.isolation != Isolation::Sealed || self.has_wrong(&plan.row)?;
-            if fresh || looks {
-                let settled = self.settle_held(&plan.row, held, What::Outside, ctx)?;
-                self.lay_home(&plan.row, &settled, ctx)?;
-                before = Some((settled.listing, settled.leaks));
-            }
-        }
-        let program = plan.program.strip_prefix(folder.join("game")).unwrap_or(&plan.program).display().to_string();
-        let (started_at, isolation) = (Timestamp::now(), plan.isolation.to_string());
-        let id = self.catalog.loosely(|| self.catalog.begin_run(plan.row.id, &program, &isolation, started_at))?;
-        let run_folder = folder.join("runs").join(id.to_string());
-        let begun = Log::create(&run_folder).and_then(|log| {
-            let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(self.root()));
-            let kept = self.start(plan, &layer, self.about_run(plan, options, id)?, held.as_ref(), &options.helper)?;
-            match self.catalog.loosely(|| self.catalog.set_keeper(id, kept.child.id())) {
-                Ok(()) => Ok((log, watch, kept)),
-                Err(error) => {
-                    kept.end();
-                    Err(error)
-                }
-            }
-        });
-        let (log, watch, mut kept) = match begun {
-            Ok(begun) => begun,
+    }
+    let program = plan.program.strip_prefix(folder.join("game")).unwrap_or(&plan.program).display().to_string();
+    let (started_at, isolation) = (Timestamp::now(), plan.isolation.to_string());
+    let id = yard.catalog.loosely(|| yard.catalog.begin_run(plan.row.id, &program, &isolation, started_at))?;
+    let run_folder = folder.join("runs").join(id.to_string());
+    let begun = Log::create(&run_folder).and_then(|log| {
+        let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(yard.root()));
+        let kept =
+            start_program(yard, plan, &layer, about_run(yard, plan, options, id)?, held.as_ref(), &options.helper)?;
+        match yard.catalog.loosely(|| yard.catalog.set_keeper(id, kept.child.id())) {
+            Ok(()) => Ok((log, watch, kept)),
             Err(error) => {
-                // Nobody would ever know of this run.
-                if held.is_some() {
-                    layer.remove()?;
-                }
-                disk::remove_tree(&run_folder)?;
-                self.catalog.drop_run(id)?;
-                return Err(error);
-            }
-        };
-        let output = log.path.clone();
-        let log = Arc::new(Mutex::new(log));
-        let readers = [
-            kept.child.stdout.take().map(|pipe| collect(pipe, Stream::Out, &log, options.output.clone())),
-            kept.child.stderr.take().map(|pipe| collect(pipe, Stream::Err, &log, options.output.clone())),
-        ];
-        let keeper = i32::try_from(kept.child.id()).ok();
-        let record = RunRecord {
-            id,
-            program,
-            isolation,
-            started_at,
-            ended_at: None,
-            exit_code: None,
-            signal: None,
-            summary: None,
-            keeper,
-        };
-        Ok(Running {
-            yard: self.clone(),
-            row: self.catalog.twin(plan.row.id)?.unwrap_or_else(|| plan.row.clone()),
-            held,
-            signaller: Signaller::new(keeper),
-            kept,
-            readers: readers.into_iter().flatten().collect(),
-            record,
-            before,
-            output,
-            began: Instant::now(),
-            keep: options.keep.clone(),
-            edits: edits.unwrap_or_default(),
-            one_run: options.variant.is_some(),
-            isolation: plan.isolation,
-            layer,
-            watch,
-            plan: plan.clone(),
-            ended: None,
-        })
-    }
-
-    /// What is written down of a run before it begins: so that a launcher that is killed changes nothing of it.
-    fn about_run(&self, plan: &LaunchPlan, options: &LaunchOptions, run: i64) -> Result<About> {
-        let fate = match options.keep {
-            Keep::Always => Fate::Kept,
-            Keep::Ask(_) => Fate::Asked,
-            Keep::Never => Fate::ThrownAway,
-        };
-        let state = self.catalog.twin(plan.row.id)?.map_or(plan.row.state, |row| row.state);
-        let direct = (plan.isolation != Isolation::Sealed).then_some(state);
-        Ok(About { run, placeholders: plan.around.placeholders.clone(), fate, direct })
-    }
-
-    /// Starts the program, kept inside as the plan says.
-    fn start(
-        &self,
-        plan: &LaunchPlan,
-        layer: &RunLayer,
-        about: About,
-        held: Option<&HeldTwin>,
-        helper: &Helper,
-    ) -> Result<Kept> {
-        if held.is_some() {
-            layer.make(&about)?;
-            plan.around.lay_cookie(layer)?;
-            if let Some((user, group)) = plan.around.owner {
-                disk::give(layer.root(), user, group)?;
+                kept.end();
+                Err(error)
             }
         }
-        let mut words = plan.wrapper.iter().map(Into::into).chain([plan.program.clone().into_os_string()]);
-        let mut command = Command::new(words.next().unwrap_or_default());
-        command
-            .args(words)
-            .args(&plan.arguments)
-            .envs(&plan.environment)
-            .env("PWD", &plan.folder)
-            .stdin(Stdio::inherit())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped());
-        let confinement = Confinement {
-            view: plan.around.view.as_ref(),
-            fence: plan.around.fence.clone(),
-            network: plan.network,
-            folder: &plan.folder,
-            owner: plan.around.owner,
-            lock: held.map(AsFd::as_fd),
-            join: plan.joins,
-        };
-        seal::start(command, &confinement, helper).map_err(|refusal| match refusal {
-            Refusal::Isolation(why) => {
-                // What was found out earlier does not hold any more.
-                let possible = self.forget_possible().and_then(|()| self.possible_isolation(&Ctx::default()));
-                let best = possible.map_or(Isolation::Redirected, |possible| possible.best());
-                LaunchError::Isolation { asked: plan.isolation.name(), best: best.name(), why }.into()
+    });
+    let (log, watch, mut kept) = match begun {
+        Ok(begun) => begun,
+        Err(error) => {
+            // Nobody would ever know of this run.
+            if held.is_some() {
+                layer.remove()?;
             }
-            Refusal::Program(error) => match plan.wrapper.first() {
-                None => Error::io("start", &plan.program, error),
-                Some(command) => {
-                    let (command, why) = (command.clone(), error.to_string());
-                    LaunchError::Command { what: "wrapper", command, why }.into()
-                }
-            },
-        })
-    }
-
-    /// Runs a command of the profile's to its end, with no shell in between.
-    pub(crate) fn run_command(&self, what: &'static str, words: &[String], plan: &LaunchPlan) -> Result<()> {
-        let Some((program, arguments)) = words.split_first() else { return Ok(()) };
-        let folder = self.folder_of(&plan.row);
-        let ended = Command::new(program)
-            .args(arguments)
-            .current_dir(&folder)
-            .env("YARDTWIN_YARD", self.root())
-            .env("YARDTWIN_TWIN", plan.twin.as_str())
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .status();
-        let why = match ended {
-            Ok(status) if status.success() => return Ok(()),
-            Ok(status) => status.to_string(),
-            Err(error) => error.to_string(),
-        };
-        Err(LaunchError::Command { what, command: words.join(" "), why }.into())
-    }
-
-    /// What was made in a twin's home before its first start was laid by us: it is no change of the player's.
-    fn lay_home(&self, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<()> {
-        let laid = self.store.listing(settled.state.laid)?;
-        let made = home::prepared().filter(|path| !laid.has(path));
-        let made: Vec<_> = made.filter_map(|path| settled.listing.get(&path).cloned()).collect();
-        if made.is_empty() {
-            return Ok(());
+            disk::remove_tree(&run_folder)?;
+            yard.catalog.drop_run(id)?;
+            return Err(error);
         }
-        let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
-        let op = self.begin(ctx)?;
-        let state = State { laid: self.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
-        self.catalog.set_state(row.id, self.store.put_state(&state, &op)?)
-    }
+    };
+    let output = log.path.clone();
+    let log = Arc::new(Mutex::new(log));
+    let readers = [
+        kept.child.stdout.take().map(|pipe| collect(pipe, Stream::Out, &log, options.output.clone())),
+        kept.child.stderr.take().map(|pipe| collect(pipe, Stream::Err, &log, options.output.clone())),
+    ];
+    let keeper = i32::try_from(kept.child.id()).ok();
+    let record = RunRecord {
+        id,
+        program,
+        isolation,
+        started_at,
+        ended_at: None,
+        exit_code: None,
+        signal: None,
+        summary: None,
+        keeper,
+    };
+    Ok(Running {
+        yard: yard.clone(),
+        row: yard.catalog.twin(plan.row.id)?.unwrap_or_else(|| plan.row.clone()),
+        held,
+        signaller: Signaller::new(keeper),
+        kept,
+        readers: readers.into_iter().flatten().collect(),
+        record,
+        before,
+        output,
+        began: Instant::now(),
+        keep: options.keep.clone(),
+        edits: edits.unwrap_or_default(),
+        one_run: options.variant.is_some(),
+        isolation: plan.isolation,
+        layer,
+        watch,
+        plan: plan.clone(),
+        ended: None,
+    })
+}
 
-    /// The folder of a run.
-    pub(crate) fn run_folder(&self, row: &TwinRow, run: i64) -> PathBuf {
-        self.folder_of(row).join("runs").join(run.to_string())
-    }
+/// What is written down of a run before it begins: so that a launcher that is killed changes nothing of it.
+fn about_run(yard: &Yard, plan: &Plan, options: &Options, run: i64) -> Result<About> {
+    let fate = match options.keep {
+        Keep::Always => Fate::Kept,
+        Keep::Ask(_) => Fate::Asked,
+        Keep::Never => Fate::ThrownAway,
+    };
+    let state = yard.catalog.twin(plan.row.id)?.map_or(plan.row.state, |row| row.state);
+    let direct = (plan.isolation != Isolation::Sealed).then_some(state);
+    Ok(About { run, placeholders: plan.around.placeholders.clone(), fate, direct })
+}
 
-    /// What a run changed, if that was written down.
-    pub(crate) fn read_report(&self, row: &TwinRow, run: i64) -> Result<Option<RunReport>> {
-        let path = self.run_folder(row, run).join("report.json");
-        match disk::read_own(&path, 1 << 30) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            text => Ok(serde_json::from_slice(&text.at("read", &path)?).ok()),
+/// Starts the program, kept inside as the plan says.
+fn start_program(
+    yard: &Yard,
+    plan: &Plan,
+    layer: &RunLayer,
+    about: About,
+    held: Option<&HeldTwin>,
+    helper: &Helper,
+) -> Result<Kept> {
+    if held.is_some() {
+        layer.make(&about)?;
+        plan.around.lay_cookie(layer)?;
+        if let Some((user, group)) = plan.around.owner {
+            disk::give(layer.root(), user, group)?;
         }
+    }
+    let mut words = plan.wrapper.iter().map(Into::into).chain([plan.program.clone().into_os_string()]);
+    let mut command = Command::new(words.next().unwrap_or_default());
+    command
+        .args(words)
+        .args(&plan.arguments)
+        .envs(&plan.environment)
+        .env("PWD", &plan.folder)
+        .stdin(Stdio::inherit())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped());
+    let confinement = Confinement {
+        view: plan.around.view.as_ref(),
+        fence: plan.around.fence.clone(),
+        network: plan.network,
+        folder: &plan.folder,
+        owner: plan.around.owner,
+        lock: held.map(AsFd::as_fd),
+        join: plan.joins,
+    };
+    seal::start(command, &confinement, helper).map_err(|refusal| match refusal {
+        Refusal::Isolation(why) => {
+            // What was found out earlier does not hold any more.
+            let possible =
+                isolation::forget_possible(yard).and_then(|()| isolation::possible_isolation(yard, &Ctx::default()));
+            let best = possible.map_or(Isolation::Redirected, |possible| possible.best());
+            LaunchError::Isolation { asked: plan.isolation.name(), best: best.name(), why }.into()
+        }
+        Refusal::Program(error) => match plan.wrapper.first() {
+            None => Error::io("start", &plan.program, error),
+            Some(command) => {
+                let (command, why) = (command.clone(), error.to_string());
+                LaunchError::Command { what: "wrapper", command, why }.into()
+            }
+        },
+    })
+}
+
+/// Runs a command of the profile's to its end, with no shell in between.
+pub(crate) fn run_command(yard: &Yard, what: &'static str, words: &[String], plan: &Plan) -> Result<()> {
+    let Some((program, arguments)) = words.split_first() else { return Ok(()) };
+    let folder = yard.folder_of(&plan.row);
+    let ended = Command::new(program)
+        .args(arguments)
+        .current_dir(&folder)
+        .env("YARDTWIN_YARD", yard.root())
+        .env("YARDTWIN_TWIN", plan.twin.as_str())
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .status();
+    let why = match ended {
+        Ok(status) if status.success() => return Ok(()),
+        Ok(status) => status.to_string(),
+        Err(error) => error.to_string(),
+    };
+    Err(LaunchError::Command { what, command: words.join(" "), why }.into())
+}
+
+/// What was made in a twin's home before its first start was laid by us: it is no change of the player's.
+fn lay_home(yard: &Yard, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<()> {
+    let laid = yard.store.listing(settled.state.laid)?;
+    let made = home::prepared().filter(|path| !laid.has(path));
+    let made: Vec<_> = made.filter_map(|path| settled.listing.get(&path).cloned()).collect();
+    if made.is_empty() {
+        return Ok(());
+    }
+    let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
+    let op = yard.begin(ctx)?;
+    let state = State { laid: yard.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
+    yard.catalog.set_state(row.id, yard.store.put_state(&state, &op)?)
+}
+
+/// The folder of a run.
+pub(crate) fn run_folder(yard: &Yard, row: &TwinRow, run: i64) -> PathBuf {
+    yard.folder_of(row).join("runs").join(run.to_string())
+}
+
+/// What a run changed, if that was written down.
+pub(crate) fn read_report(yard: &Yard, row: &TwinRow, run: i64) -> Result<Option<Report>> {
+    let path = run_folder(yard, row, run).join("report.json");
+    match disk::read_own(&path, 1 << 30) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        text => Ok(serde_json::from_slice(&text.at("read", &path)?).ok()),
     }
 }

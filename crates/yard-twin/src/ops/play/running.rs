@@ -24,14 +24,17 @@ use crate::launch::layer::RunLayer;
 use crate::launch::seal::{END_ALL, Kept};
 use crate::launch::watch::Watch;
 use crate::listing::Listing;
-use crate::ops::play::plan::{Keep, LaunchPlan};
+use crate::ops::edits;
+use crate::ops::play::plan::{Keep, Plan};
+use crate::ops::play::run;
 use crate::ops::play::stop::descendants;
-use crate::ops::{EditDoes, EditView};
 use crate::parallel::lock;
 use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::twin::Leaks;
+use crate::twin::after_run;
+use crate::twin::settle;
 
 /// How long output is still collected after the program's end, where a child of its keeps the pipe open.
 const LAST_WORDS: Duration = Duration::from_millis(300);
@@ -39,7 +42,7 @@ const LAST_WORDS: Duration = Duration::from_millis(300);
 /// What a run changed, and what it tried to; kept as `report.json` in the run's folder.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[non_exhaustive]
-pub struct RunReport {
+pub struct Report {
     /// What it changed in the twin.
     pub changes: Changes,
     /// Whether those changes were thrown away.
@@ -65,19 +68,19 @@ pub struct RunReport {
 /// What a run did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct RunOutcome {
+pub struct Outcome {
     /// The twin.
     pub twin: TwinName,
     /// The record that is kept of it.
     pub record: RunRecord,
     /// What it changed, and what it tried to.
-    pub report: RunReport,
+    pub report: Report,
     /// The file with its output.
     pub output: PathBuf,
     /// What became of the profile's config edits before the program was started.
-    pub edits: Vec<EditView>,
+    pub edits: Vec<edits::View>,
     /// Config edits that were for this run only, and what became of them.
-    pub edits_back: Vec<EditView>,
+    pub edits_back: Vec<edits::View>,
     /// Why the command that follows a run failed.
     pub after_failed: Option<String>,
     /// How long it ran.
@@ -104,9 +107,9 @@ pub struct Running {
     pub(crate) isolation: Isolation,
     pub(crate) layer: RunLayer,
     pub(crate) watch: Option<Watch>,
-    pub(crate) plan: LaunchPlan,
+    pub(crate) plan: Plan,
     /// What became of the config edits before it was started.
-    pub(crate) edits: Vec<EditView>,
+    pub(crate) edits: Vec<edits::View>,
     /// Whether its variant is for this run only.
     pub(crate) one_run: bool,
     /// How the program itself ended, once that is known.
@@ -177,7 +180,7 @@ impl Running {
     ///
     /// # Errors
     /// [`crate::Error::Io`], or what a settle fails with. The run is recorded as ended all the same.
-    pub fn wait(mut self, ctx: &Ctx) -> Result<RunOutcome> {
+    pub fn wait(mut self, ctx: &Ctx) -> Result<Outcome> {
         // While it runs: what it writes is elsewhere, if that wasn't looked at before.
         let began_with = self.state_to_mark(ctx);
         self.program_ended();
@@ -209,8 +212,8 @@ impl Running {
         let Self { yard, row, held, record, output, plan, edits, .. } = self;
         // It may well want the twin.
         drop(held);
-        let after = yard.run_command("after", &plan.after, &plan);
-        Ok(RunOutcome {
+        let after = run::run_command(&yard, "after", &plan.after, &plan);
+        Ok(Outcome {
             twin: row.name,
             record,
             report,
@@ -236,30 +239,29 @@ impl Running {
     }
 
     /// Takes back the edits of a variant that was for this run only.
-    fn take_edits_back(&self, ctx: &Ctx) -> Result<Vec<EditView>> {
+    fn take_edits_back(&self, ctx: &Ctx) -> Result<Vec<edits::View>> {
         let Some(held) = self.held.as_ref().filter(|_| self.one_run) else { return Ok(Vec::new()) };
-        let path = self.yard.present_folder(&self.row)?.join("profile.toml");
+        let path = settle::present_folder(&self.yard, &self.row)?.join("profile.toml");
         let (profile, _) = Profile::load(&path)?;
         let row = self.yard.catalog.twin(self.row.id)?.unwrap_or_else(|| self.row.clone());
-        let views = self.yard.edit_for_run(&row, held, &profile.in_use()?, ctx)?.unwrap_or_default();
+        let views = edits::edit_for_run(&self.yard, &row, held, &profile.in_use()?, ctx)?.unwrap_or_default();
         Ok(views
             .into_iter()
-            .filter(|view| matches!(view.does, EditDoes::Set | EditDoes::GivesBack | EditDoes::Leaves))
+            .filter(|view| matches!(view.does, edits::Does::Set | edits::Does::GivesBack | edits::Does::Leaves))
             .collect())
     }
 
     /// Takes in what was changed before a sealed run: what the run itself changes is in its layer.
     fn settle_before(&self, held: &HeldTwin, ctx: &Ctx) -> Result<(Listing, Leaks)> {
-        let settled = self.yard.settle_and_repair(&self.row, held, What::Outside, ctx)?;
+        let settled = settle::settle_and_repair(&self.yard, &self.row, held, What::Outside, ctx)?;
         Ok((settled.listing, settled.leaks))
     }
 
     /// Takes in what the run changed, as far as it may.
-    fn take_in(&mut self, ctx: &Ctx) -> Result<RunReport> {
+    fn take_in(&mut self, ctx: &Ctx) -> Result<Report> {
         let build = self.plan.build.clone();
         let sheet = self.yard.sheet_of(&build)?;
-        let mut report =
-            RunReport { exact: self.isolation == Isolation::Sealed, all_watched: true, ..RunReport::default() };
+        let mut report = Report { exact: self.isolation == Isolation::Sealed, all_watched: true, ..Report::default() };
         report.refused = refusals(&self.output, self.isolation);
         let Some(held) = self.held.take() else {
             // What it changed is in the layer that the first one takes in.
@@ -277,14 +279,14 @@ impl Running {
             self.take_in_kept(&mut report, &held, sheet.as_ref(), ctx)?;
         }
         self.held = Some(held);
-        let path = self.yard.run_folder(&self.row, self.record.id).join("report.json");
+        let path = run::run_folder(&self.yard, &self.row, self.record.id).join("report.json");
         let text = serde_json::to_vec(&report).unwrap_or_default();
         disk::write(&path, text)?;
         Ok(report)
     }
 
     /// Whether what a sealed run wrote is to be folded back; what isn't goes.
-    fn keeps(&mut self, report: &mut RunReport, held: &HeldTwin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<bool> {
+    fn keeps(&mut self, report: &mut Report, held: &HeldTwin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<bool> {
         if self.isolation != Isolation::Sealed {
             return Ok(true);
         }
@@ -294,7 +296,7 @@ impl Running {
         if !matches!(self.keep, Keep::Always) {
             let (before, leaks) = self.settle_before(held, ctx)?;
             report.leaks = leaks;
-            let folder = self.yard.present_folder(&self.row)?;
+            let folder = settle::present_folder(&self.yard, &self.row)?;
             report.changes = Changes::new(self.layer.changes(&folder, &before)?.into_iter(), sheet);
             if !answer(&self.keep, &report.changes) {
                 report.discarded = true;
@@ -305,13 +307,7 @@ impl Running {
     }
 
     /// Takes in what the run wrote, in its layer or in the twin's folder itself.
-    fn take_in_kept(
-        &mut self,
-        report: &mut RunReport,
-        held: &HeldTwin,
-        sheet: Option<&Sheet>,
-        ctx: &Ctx,
-    ) -> Result<()> {
+    fn take_in_kept(&mut self, report: &mut Report, held: &HeldTwin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
         let run = self.record.id;
         let direct = self.isolation != Isolation::Sealed;
         let from = self.yard.catalog.twin(self.row.id)?.map_or(self.row.state, |row| row.state);
@@ -319,12 +315,12 @@ impl Running {
         let before = if direct { self.before.take() } else { None };
         let (before, leaks) = before.map_or_else(|| self.settle_before(held, ctx), Ok)?;
         report.leaks.extend(leaks);
-        let mut settled = self.yard.settle_folded(&self.row, held, What::Run { run }, &self.layer, ctx)?;
+        let mut settled = after_run::settle_folded(&self.yard, &self.row, held, What::Run { run }, &self.layer, ctx)?;
         report.put_back.clone_from(&settled.dropped);
         report.changes = changes(&before, &settled.listing, sheet);
         if direct && !answer(&self.keep, &report.changes) {
             report.discarded = true;
-            (settled, _) = self.yard.put_back(&self.row, settled, from, run, |_| true, ctx)?;
+            (settled, _) = after_run::put_back(&self.yard, &self.row, settled, from, run, |_| true, ctx)?;
         }
         report.leaks.extend(settled.leaks);
         report.not_taken = settled.not_taken;
@@ -354,7 +350,7 @@ fn answer(keep: &Keep, changes: &Changes) -> bool {
     }
 }
 
-impl RunReport {
+impl Report {
     /// What changed, in a few words.
     #[must_use]
     pub fn summary(&self) -> String {

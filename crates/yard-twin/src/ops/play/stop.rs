@@ -15,53 +15,51 @@ use crate::ident::TwinName;
 use crate::launch::seal::END_ALL;
 use crate::progress::Ctx;
 
-impl Yard {
-    /// The run that holds a twin, if its program is running: the run, and the process that waits for it.
-    pub(crate) fn current_run(&self, row: &TwinRow) -> Result<Option<(RunRecord, i32)>> {
-        let lock = self.twin_lock_path(row.id);
-        // One whose launcher was killed has no end either.
-        let open = self.catalog.runs(row.id)?.into_iter().filter(|run| run.ended_at.is_none());
-        Ok(open
-            .filter_map(|run| Some((run.keeper?, run)))
-            .map(|(keeper, run)| (run, keeper))
-            .find(|(_, keeper)| holds(*keeper, &lock)))
-    }
+/// The run that holds a twin, if its program is running: the run, and the process that waits for it.
+pub(crate) fn current_run(yard: &Yard, row: &TwinRow) -> Result<Option<(RunRecord, i32)>> {
+    let lock = yard.twin_lock_path(row.id);
+    // One whose launcher was killed has no end either.
+    let open = yard.catalog.runs(row.id)?.into_iter().filter(|run| run.ended_at.is_none());
+    Ok(open
+        .filter_map(|run| Some((run.keeper?, run)))
+        .map(|(keeper, run)| (run, keeper))
+        .find(|(_, keeper)| holds(*keeper, &lock)))
+}
 
-    /// Asks the program of a twin to end (TERM), and ends it and all that it started if it has not after `grace`. Returns
-    /// once the run is over; what it changed is taken in by whoever launched it, or else by the next command. Says whether
-    /// it had to be ended.
-    ///
-    /// # Errors
-    /// [`LaunchError::NotRunning`], [`LaunchError::StillRunning`], [`crate::Error::NotFound`].
-    pub fn stop(&self, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<bool> {
-        /// What takes in the changes of a run may take a while.
-        const PATIENCE: Duration = Duration::from_secs(60);
-        let row = self.twin_row(name, false)?;
-        let twin = row.name.to_string();
-        let lock = self.twin_lock_path(row.id);
-        let Some(keeper) = self.current_run(&row)?.and_then(|(_, keeper)| Pid::from_raw(keeper)) else {
-            return Err(LaunchError::NotRunning { twin }.into());
-        };
-        // It may end by itself just now.
-        let _ = kill_process(keeper, Signal::TERM);
-        let mut ended = false;
-        let asked = Instant::now();
-        while holds(keeper.as_raw_pid(), &lock) || self.is_held(&row)? {
-            ctx.check()?;
-            let waited = asked.elapsed();
-            if waited > grace && !ended && holds(keeper.as_raw_pid(), &lock) {
-                ended = true;
-                if let Some(all) = Signal::from_named_raw(END_ALL) {
-                    let _ = kill_process(keeper, all);
-                }
+/// Asks the program of a twin to end (TERM), and ends it and all that it started if it has not after `grace`. Returns
+/// once the run is over; what it changed is taken in by whoever launched it, or else by the next command. Says whether
+/// it had to be ended.
+///
+/// # Errors
+/// [`LaunchError::NotRunning`], [`LaunchError::StillRunning`], [`crate::Error::NotFound`].
+pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<bool> {
+    /// What takes in the changes of a run may take a while.
+    const PATIENCE: Duration = Duration::from_secs(60);
+    let row = yard.twin_row(name, false)?;
+    let twin = row.name.to_string();
+    let lock = yard.twin_lock_path(row.id);
+    let Some(keeper) = current_run(yard, &row)?.and_then(|(_, keeper)| Pid::from_raw(keeper)) else {
+        return Err(LaunchError::NotRunning { twin }.into());
+    };
+    // It may end by itself just now.
+    let _ = kill_process(keeper, Signal::TERM);
+    let mut ended = false;
+    let asked = Instant::now();
+    while holds(keeper.as_raw_pid(), &lock) || yard.is_held(&row)? {
+        ctx.check()?;
+        let waited = asked.elapsed();
+        if waited > grace && !ended && holds(keeper.as_raw_pid(), &lock) {
+            ended = true;
+            if let Some(all) = Signal::from_named_raw(END_ALL) {
+                let _ = kill_process(keeper, all);
             }
-            if waited > grace + PATIENCE {
-                return Err(LaunchError::StillRunning { twin }.into());
-            }
-            std::thread::sleep(Duration::from_millis(20));
         }
-        Ok(ended)
+        if waited > grace + PATIENCE {
+            return Err(LaunchError::StillRunning { twin }.into());
+        }
+        std::thread::sleep(Duration::from_millis(20));
     }
+    Ok(ended)
 }
 
 /// Whether a process has a file open.

@@ -2,6 +2,8 @@
 
 mod looking;
 
+pub use crate::combine::PathForm;
+
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -10,17 +12,20 @@ use serde::Serialize;
 use self::looking::{Look, Looking, Seen, rewritten};
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::combine::{PathForm, Repather};
+use crate::combine::Repather;
 use crate::disk;
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::{ListingId, Source, TwinName};
 use crate::listing::{Change, Entry, Listing, Node, diff};
+use crate::ops::intake;
 use crate::ops::rename::TEXT_MAX;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, walk};
 use crate::store::state::State;
+use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
+use crate::twin::vouch;
 
 /// A place that may be named, and what it should be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -72,7 +77,7 @@ pub struct NamedPlace {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct RepathPlan {
+pub struct Plan {
     /// The twin.
     pub name: TwinName,
     /// What was looked for.
@@ -92,7 +97,7 @@ pub struct RepathPlan {
 /// What a repath did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct RepathOutcome {
+pub struct Outcome {
     /// The twin.
     pub name: TwinName,
     /// Files and symlinks that were rewritten.
@@ -110,7 +115,7 @@ pub struct RepathOutcome {
 #[must_use = "a plan changes nothing until it is applied"]
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct FolderRepathPlan {
+pub struct FolderPlan {
     /// The folder.
     pub folder: PathBuf,
     /// What was looked for.
@@ -128,230 +133,227 @@ pub struct FolderRepathPlan {
 /// What a repath of a folder did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct FolderRepathOutcome {
+pub struct FolderOutcome {
     /// Files and symlinks that were rewritten.
     pub rewritten: u64,
     /// Where what they held before is kept, under the same paths.
     pub kept: PathBuf,
 }
 
-impl Yard {
-    /// Looks for absolute paths in a twin's files and symlinks that lead to where it was before, to the twin that it was
-    /// cloned from, to where its stock build was installed, or to another twin; with `named`, for those to the first folder
-    /// of the pair. What leads to another twin is only reported. The twin is settled first.
-    ///
-    /// # Errors
-    /// [`Error::NotFound`], [`crate::TwinError::Protected`] if a game file of a protected twin would be rewritten,
-    /// [`Error::Busy`] while it runs, [`Error::Name`] for a folder that is no absolute path.
-    pub fn plan_repath(&self, name: &TwinName, named: Option<(&Path, &Path)>, ctx: &Ctx) -> Result<RepathPlan> {
-        let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
-        let places = match named {
-            Some(named) => vec![named_place(named)?],
-            None => self.places_of(&row, &settled.state)?,
+/// Looks for absolute paths in a twin's files and symlinks that lead to where it was before, to the twin that it was
+/// cloned from, to where its stock build was installed, or to another twin; with `named`, for those to the first folder
+/// of the pair. What leads to another twin is only reported. The twin is settled first.
+///
+/// # Errors
+/// [`Error::NotFound`], [`crate::TwinError::Protected`] if a game file of a protected twin would be rewritten,
+/// [`Error::Busy`] while it runs, [`Error::Name`] for a folder that is no absolute path.
+pub fn plan(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, ctx: &Ctx) -> Result<Plan> {
+    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let places = match named {
+        Some(named) => vec![named_place(named)?],
+        None => places_of(yard, &row, &settled.state)?,
+    };
+    let looks = settled.listing.entries().iter().filter_map(|entry| {
+        let what = match &entry.node {
+            Node::File { content, size, .. } => Seen::File { at: yard.store.pool.path(*content), size: *size },
+            Node::Symlink { target } => Seen::Link(target.to_string()),
+            Node::EmptyFolder => return None,
         };
-        let looks = settled.listing.entries().iter().filter_map(|entry| {
-            let what = match &entry.node {
-                Node::File { content, size, .. } => Seen::File { at: self.store.pool.path(*content), size: *size },
-                Node::Symlink { target } => Seen::Link(target.to_string()),
-                Node::EmptyFolder => return None,
-            };
-            Some(Look { path: entry.path.to_string(), what })
-        });
-        let looks: Vec<Look> = looks.collect();
-        let looking = Looking::new(&places);
-        let found = looking.look(&looks, ctx)?;
-        let (files, bytes) = totals(&looks);
-        let state = State { profile: looking.profile(&settled.state.profile), ..settled.state.clone() };
-        let profile = state.profile != settled.state.profile;
-        let draft = looking.draft(&settled, &found)?;
-        self.check_protected(&row, &settled.listing, &draft, &state)?;
-        let planned = PlannedChange::new(row, settled, state, draft, What::Mended);
-        Ok(RepathPlan { name: name.clone(), places, found, files, bytes, profile, planned })
-    }
+        Some(Look { path: entry.path.to_string(), what })
+    });
+    let looks: Vec<Look> = looks.collect();
+    let looking = Looking::new(&places);
+    let found = looking.look(&looks, ctx)?;
+    let (files, bytes) = totals(&looks);
+    let state = State { profile: looking.profile(&settled.state.profile), ..settled.state.clone() };
+    let profile = state.profile != settled.state.profile;
+    let draft = looking.draft(&settled, &found)?;
+    planned::check_protected(yard, &row, &settled.listing, &draft, &state)?;
+    let planned = PlannedChange::new(row, settled, state, draft, What::Mended);
+    Ok(Plan { name: name.clone(), places, found, files, bytes, profile, planned })
+}
 
-    /// Rewrites what a plan found, as far as it is not only reported.
-    ///
-    /// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard.
-    ///
-    /// # Errors
-    /// As [`Yard::apply_restore`].
-    pub fn apply_repath(&self, plan: &RepathPlan, ctx: &Ctx) -> Result<RepathOutcome> {
-        let began = Instant::now();
-        let AppliedChange { number, before, .. } = self.apply_planned(&plan.planned, ctx)?;
-        Ok(RepathOutcome {
-            name: plan.name.clone(),
-            rewritten: rewritten(&plan.found).len() as u64,
-            number,
-            before,
-            took: began.elapsed(),
+/// Rewrites what a plan found, as far as it is not only reported.
+///
+/// When it returns, the change has survived a power loss. A crash is finished by the next opening of the yard.
+///
+/// # Errors
+/// As [`restore::apply`](crate::restore::apply).
+pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
+    let began = Instant::now();
+    let AppliedChange { number, before, .. } = planned::apply_planned(yard, &plan.planned, ctx)?;
+    Ok(Outcome {
+        name: plan.name.clone(),
+        rewritten: rewritten(&plan.found).len() as u64,
+        number,
+        before,
+        took: began.elapsed(),
+    })
+}
+
+/// As [`plan`], in a folder outside the yard: for what the twin of that name is, or for the named folder.
+///
+/// # Errors
+/// As [`plan`]; [`IntakeError::NotAFolder`], [`IntakeError::InsideYard`],
+/// [`IntakeError::AroundYard`].
+pub fn plan_folder(
+    yard: &Yard,
+    folder: &Path,
+    name: Option<&TwinName>,
+    named: Option<(&Path, &Path)>,
+    ctx: &Ctx,
+) -> Result<FolderPlan> {
+    let folder = intake::check_source(yard, folder)?;
+    let places = match (named, name) {
+        (Some(named), _) => vec![named_place(named)?],
+        (None, Some(name)) => {
+            let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+            places_of(yard, &row, &settled.state)?
+        }
+        (None, None) => Vec::new(),
+    };
+    let prefix = RelPath::new("game")?;
+    let (seen, passed_over) = walk(&folder, &prefix, Manner::Lenient, ctx)?;
+    let looks = seen.into_iter().filter_map(|seen| {
+        let path = seen.path.as_str().strip_prefix("game/").unwrap_or_default().to_owned();
+        let what = match seen.kind {
+            Kind::File => Seen::File { at: folder.join(&path), size: seen.stat.size },
+            Kind::Symlink(target) => Seen::Link(target.into()),
+            Kind::EmptyFolder => return None,
+        };
+        Some(Look { path, what })
+    });
+    let looks: Vec<Look> = looks.collect();
+    let found = Looking::new(&places).look(&looks, ctx)?;
+    let (files, bytes) = totals(&looks);
+    Ok(FolderPlan { folder, places, found, files, bytes, passed_over })
+}
+
+/// Rewrites what a plan found in a folder outside the yard. First all of the files are copied into the yard, below
+/// `kept/`, and the new ones written beside them; then each takes its place at once.
+///
+/// # Errors
+/// [`IntakeError::Changed`] if a file is not as it was read, or names no such place any more: nothing is replaced then.
+/// [`Error::Io`], where files that were not reached yet are as they were; what was there is kept in any case.
+pub fn apply_folder(yard: &Yard, plan: &FolderPlan, ctx: &Ctx) -> Result<FolderOutcome> {
+    let looking = Looking::new(&plan.places);
+    let kept = free_kept(yard, &plan.folder)?;
+    let mut staged: Vec<(PathBuf, PathBuf)> = Vec::new();
+    let mut stats = Vec::new();
+    let done = rewritten(&plan.found).into_iter().try_for_each(|path| {
+        ctx.check()?;
+        let at = plan.folder.join(path);
+        let new = free_beside(&at);
+        staged.push((new.clone(), at.clone()));
+        stats.push(looking.stage(&at, &new, &kept.join(path))?);
+        Ok(())
+    });
+    // What somebody has written since it was read is not to be replaced.
+    let done = done.and_then(|()| {
+        staged.iter().zip(&stats).try_for_each(|((_, at), seen)| match disk::lstat(at) {
+            Ok(now) if now.same_bytes(seen) => Ok(()),
+            _ => Err(IntakeError::Changed(at.clone()).into()),
         })
+    });
+    if let Err(error) = done {
+        staged.iter().try_for_each(|(new, _)| disk::remove_if_there(new))?;
+        return Err(error);
     }
+    staged.iter().try_for_each(|(new, at)| disk::rename(new, at))?;
+    Ok(FolderOutcome { rewritten: staged.len() as u64, kept })
+}
 
-    /// As [`Yard::plan_repath`], in a folder outside the yard: for what the twin of that name is, or for the named folder.
-    ///
-    /// # Errors
-    /// As [`Yard::plan_repath`]; [`IntakeError::NotAFolder`], [`IntakeError::InsideYard`],
-    /// [`IntakeError::AroundYard`].
-    pub fn plan_repath_folder(
-        &self,
-        folder: &Path,
-        name: Option<&TwinName>,
-        named: Option<(&Path, &Path)>,
-        ctx: &Ctx,
-    ) -> Result<FolderRepathPlan> {
-        let folder = self.check_source(folder)?;
-        let places = match (named, name) {
-            (Some(named), _) => vec![named_place(named)?],
-            (None, Some(name)) => {
-                let (row, settled) = self.settle_for_change(self.twin_row(name, false)?, ctx)?;
-                self.places_of(&row, &settled.state)?
-            }
-            (None, None) => Vec::new(),
-        };
-        let prefix = RelPath::new("game")?;
-        let (seen, passed_over) = walk(&folder, &prefix, Manner::Lenient, ctx)?;
-        let looks = seen.into_iter().filter_map(|seen| {
-            let path = seen.path.as_str().strip_prefix("game/").unwrap_or_default().to_owned();
-            let what = match seen.kind {
-                Kind::File => Seen::File { at: folder.join(&path), size: seen.stat.size },
-                Kind::Symlink(target) => Seen::Link(target.into()),
-                Kind::EmptyFolder => return None,
-            };
-            Some(Look { path, what })
-        });
-        let looks: Vec<Look> = looks.collect();
-        let found = Looking::new(&places).look(&looks, ctx)?;
-        let (files, bytes) = totals(&looks);
-        Ok(FolderRepathPlan { folder, places, found, files, bytes, passed_over })
-    }
+/// A free folder below `kept/` for what a folder held.
+fn free_kept(yard: &Yard, folder: &Path) -> Result<PathBuf> {
+    let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let all = yard.root().join("kept");
+    let free = (1u64..).map(|number| all.join(format!("{name} {number}"))).find(|path| !disk::exists(path));
+    let free = free.unwrap_or_else(|| all.join(name));
+    disk::make_folders(&free)?;
+    Ok(free)
+}
 
-    /// Rewrites what a plan found in a folder outside the yard. First all of the files are copied into the yard, below
-    /// `kept/`, and the new ones written beside them; then each takes its place at once.
-    ///
-    /// # Errors
-    /// [`IntakeError::Changed`] if a file is not as it was read, or names no such place any more: nothing is replaced then.
-    /// [`Error::Io`], where files that were not reached yet are as they were; what was there is kept in any case.
-    pub fn apply_repath_folder(&self, plan: &FolderRepathPlan, ctx: &Ctx) -> Result<FolderRepathOutcome> {
-        let looking = Looking::new(&plan.places);
-        let kept = self.free_kept(&plan.folder)?;
-        let mut staged: Vec<(PathBuf, PathBuf)> = Vec::new();
-        let mut stats = Vec::new();
-        let done = rewritten(&plan.found).into_iter().try_for_each(|path| {
-            ctx.check()?;
-            let at = plan.folder.join(path);
-            let new = free_beside(&at);
-            staged.push((new.clone(), at.clone()));
-            stats.push(looking.stage(&at, &new, &kept.join(path))?);
-            Ok(())
-        });
-        // What somebody has written since it was read is not to be replaced.
-        let done = done.and_then(|()| {
-            staged.iter().zip(&stats).try_for_each(|((_, at), seen)| match disk::lstat(at) {
-                Ok(now) if now.same_bytes(seen) => Ok(()),
-                _ => Err(IntakeError::Changed(at.clone()).into()),
-            })
-        });
-        if let Err(error) = done {
-            staged.iter().try_for_each(|(new, _)| disk::remove_if_there(new))?;
-            return Err(error);
+/// The places that a twin's files should not name.
+pub(crate) fn places_of(yard: &Yard, row: &TwinRow, state: &State) -> Result<Vec<Place>> {
+    let here = yard.folder_of(row).to_string_lossy().into_owned();
+    let root = yard.root().to_string_lossy().into_owned();
+    let mut folders = yard.catalog.former_folders(row.id)?;
+    folders.push(row.folder.clone());
+    let twins: Vec<TwinRow> = yard.catalog.twins()?;
+    let others = || twins.iter().filter(|twin| twin.removed_at.is_none() && twin.id != row.id);
+    let mut places: Vec<Place> = Vec::new();
+    let mut add = |from: String, to: Option<String>, what: PlaceKind| {
+        if from != here && !places.iter().any(|place| place.from == from) {
+            places.push(Place { from, to, what });
         }
-        staged.iter().try_for_each(|(new, at)| disk::rename(new, at))?;
-        Ok(FolderRepathOutcome { rewritten: staged.len() as u64, kept })
-    }
-
-    /// A free folder below `kept/` for what a folder held.
-    fn free_kept(&self, folder: &Path) -> Result<PathBuf> {
-        let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        let all = self.root().join("kept");
-        let free = (1u64..).map(|number| all.join(format!("{name} {number}"))).find(|path| !disk::exists(path));
-        let free = free.unwrap_or_else(|| all.join(name));
-        disk::make_folders(&free)?;
-        Ok(free)
-    }
-
-    /// The places that a twin's files should not name.
-    pub(crate) fn places_of(&self, row: &TwinRow, state: &State) -> Result<Vec<Place>> {
-        let here = self.folder_of(row).to_string_lossy().into_owned();
-        let root = self.root().to_string_lossy().into_owned();
-        let mut folders = self.catalog.former_folders(row.id)?;
-        folders.push(row.folder.clone());
-        let twins: Vec<TwinRow> = self.catalog.twins()?;
-        let others = || twins.iter().filter(|twin| twin.removed_at.is_none() && twin.id != row.id);
-        let mut places: Vec<Place> = Vec::new();
-        let mut add = |from: String, to: Option<String>, what: PlaceKind| {
-            if from != here && !places.iter().any(|place| place.from == from) {
-                places.push(Place { from, to, what });
+    };
+    let origin = match row.origin.parse() {
+        Ok(Source::Twin(name)) => Some(name),
+        _ => None,
+    };
+    let mut roots = yard.catalog.roots(&root)?;
+    roots.push(root.clone());
+    for at in &roots {
+        for folder in &folders {
+            // Where another twin is now, it is that one which is named.
+            let taken = *at == root && others().any(|twin| twin.folder == *folder);
+            if !taken {
+                add(format!("{at}/twins/{folder}"), Some(here.clone()), PlaceKind::Former);
             }
-        };
-        let origin = match row.origin.parse() {
-            Ok(Source::Twin(name)) => Some(name),
-            _ => None,
-        };
-        let mut roots = self.catalog.roots(&root)?;
-        roots.push(root.clone());
+        }
+    }
+    if let Some(name) = &origin {
+        let folder = others().find(|twin| twin.name == *name).map_or(name.to_string(), |twin| twin.folder.clone());
         for at in &roots {
-            for folder in &folders {
-                // Where another twin is now, it is that one which is named.
-                let taken = *at == root && others().any(|twin| twin.folder == *folder);
-                if !taken {
-                    add(format!("{at}/twins/{folder}"), Some(here.clone()), PlaceKind::Former);
-                }
-            }
+            add(format!("{at}/twins/{folder}"), Some(here.clone()), PlaceKind::Origin);
         }
-        if let Some(name) = &origin {
-            let folder = others().find(|twin| twin.name == *name).map_or(name.to_string(), |twin| twin.folder.clone());
-            for at in &roots {
-                add(format!("{at}/twins/{folder}"), Some(here.clone()), PlaceKind::Origin);
-            }
-        }
-        let source = self.stock_row(&state.build, true)?.source;
-        if Path::new(&source).is_absolute() && !Path::new(&source).starts_with(self.root()) {
-            add(source, Some(format!("{here}/game")), PlaceKind::Installed);
-        }
-        for twin in others() {
-            add(self.folder_of(twin).to_string_lossy().into_owned(), None, PlaceKind::OtherTwin);
-        }
-        Ok(places)
     }
+    let source = yard.stock_row(&state.build, true)?.source;
+    if Path::new(&source).is_absolute() && !Path::new(&source).starts_with(yard.root()) {
+        add(source, Some(format!("{here}/game")), PlaceKind::Installed);
+    }
+    for twin in others() {
+        add(yard.folder_of(twin).to_string_lossy().into_owned(), None, PlaceKind::OtherTwin);
+    }
+    Ok(places)
+}
 
-    /// Files and symlinks of a new twin that name the one which it was cloned from: as many as a look at what the player
-    /// has of their own shows.
-    pub(super) fn names_origin(
-        &self,
-        listing: &Listing,
-        laid: Option<ListingId>,
-        origin: &Path,
-    ) -> Result<Vec<RelPath>> {
-        let (Some(laid), Some(origin)) = (laid, origin.to_str()) else { return Ok(Vec::new()) };
-        Ok(self.naming(&self.store.listing(laid)?, listing, &[origin.to_owned()]))
-    }
+/// Files and symlinks of a new twin that name the one which it was cloned from: as many as a look at what the player
+/// has of their own shows.
+pub(super) fn names_origin(
+    yard: &Yard,
+    listing: &Listing,
+    laid: Option<ListingId>,
+    origin: &Path,
+) -> Result<Vec<RelPath>> {
+    let (Some(laid), Some(origin)) = (laid, origin.to_str()) else { return Ok(Vec::new()) };
+    Ok(naming(yard, &yard.store.listing(laid)?, listing, &[origin.to_owned()]))
+}
 
-    /// Those files and symlinks that come or change from one listing to another, and name the folder of another twin.
-    pub(crate) fn names_others(&self, row: &TwinRow, there: &Listing, next: &Listing) -> Result<Vec<RelPath>> {
-        let others = self.catalog.twins()?.into_iter().filter(|other| other.id != row.id && other.removed_at.is_none());
-        let folders: Vec<String> =
-            others.filter_map(|other| self.folder_of(&other).to_str().map(str::to_owned)).collect();
-        Ok(if folders.is_empty() { Vec::new() } else { self.naming(there, next, &folders) })
-    }
+/// Those files and symlinks that come or change from one listing to another, and name the folder of another twin.
+pub(crate) fn names_others(yard: &Yard, row: &TwinRow, there: &Listing, next: &Listing) -> Result<Vec<RelPath>> {
+    let others = yard.catalog.twins()?.into_iter().filter(|other| other.id != row.id && other.removed_at.is_none());
+    let folders: Vec<String> = others.filter_map(|other| yard.folder_of(&other).to_str().map(str::to_owned)).collect();
+    Ok(if folders.is_empty() { Vec::new() } else { naming(yard, there, next, &folders) })
+}
 
-    /// What comes or changes from one listing to another, and names one of the folders.
-    fn naming(&self, before: &Listing, listing: &Listing, folders: &[String]) -> Vec<RelPath> {
-        let repather = Repather::new(folders.iter().map(|folder| (folder.as_str(), "")));
-        let own = diff(before, listing).filter_map(|change| match change {
-            Change::New(entry) | Change::Changed { after: entry, .. } => Some(entry),
-            Change::Gone(_) => None,
-        });
-        let names = |entry: &&Entry| match &entry.node {
-            Node::File { content, size, .. } if *size <= TEXT_MAX => {
-                // One that can't be read is found by a check.
-                let bytes = self.bytes_of(*content).unwrap_or_default();
-                repather.hits(&bytes).next().is_some()
-            }
-            Node::Symlink { target } => repather.hits(target.as_bytes()).next().is_some(),
-            _ => false,
-        };
-        own.filter(names).map(|entry| entry.path.clone()).collect()
-    }
+/// What comes or changes from one listing to another, and names one of the folders.
+fn naming(yard: &Yard, before: &Listing, listing: &Listing, folders: &[String]) -> Vec<RelPath> {
+    let repather = Repather::new(folders.iter().map(|folder| (folder.as_str(), "")));
+    let own = diff(before, listing).filter_map(|change| match change {
+        Change::New(entry) | Change::Changed { after: entry, .. } => Some(entry),
+        Change::Gone(_) => None,
+    });
+    let names = |entry: &&Entry| match &entry.node {
+        Node::File { content, size, .. } if *size <= TEXT_MAX => {
+            // One that can't be read is found by a check.
+            let bytes = vouch::bytes_of(yard, *content).unwrap_or_default();
+            repather.hits(&bytes).next().is_some()
+        }
+        Node::Symlink { target } => repather.hits(target.as_bytes()).next().is_some(),
+        _ => false,
+    };
+    own.filter(names).map(|entry| entry.path.clone()).collect()
 }
 
 /// A free name for a file beside another one.

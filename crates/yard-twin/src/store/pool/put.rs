@@ -250,6 +250,13 @@ pub(crate) fn hash_unchanged(file: &File, seen: &Stat, path: &Path, buffer: &mut
     Ok(content)
 }
 
+/// The content that a file holds.
+pub(crate) fn reads_as(path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<ContentId> {
+    let file: File = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
+    let stat = disk::fstat(&file).at("look at", path)?;
+    hash_unchanged(&file, &stat, path, buffer, ctx)
+}
+
 /// As [`hash_unchanged`], of a file that one read gets whole: its size says so, and the look after it.
 fn hash_small(mut file: &File, seen: &Stat, path: &Path, buffer: &mut [u8]) -> Result<ContentId> {
     let mut read = 0;
