@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io::{self, Write};
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
 use zip::write::SimpleFileOptions;
@@ -59,6 +60,25 @@ pub fn write_wexcombe(folder: &Path, build: &str, program: &Path) -> io::Result<
         "; the panel of your signal box\n[video]\nwidth = 1280\nheight = 800\n\n[sound]\nbells = on\n",
     )?;
     write(&folder.join("cabin/exchanges.lst"), "wexcombe main exchange 7001\n")?;
+    fs::create_dir_all(folder.join("cabin/shifts"))?;
+    write(&folder.join("guide/READ ME first.txt"), format!("Wexcombe Junction {build}\nStart bin/wexcombe.\n"))
+}
+
+/// Writes what is small of a build of Wexcombe Junction into `folder`, with a script for its program.
+///
+/// # Errors
+/// Whatever the system says.
+pub fn write_small_wexcombe(folder: &Path, build: &str) -> io::Result<()> {
+    write(
+        &folder.join("release.json"),
+        format!("{{\n  \"title\": \"Wexcombe Junction\",\n  \"build\": \"{build}\"\n}}\n"),
+    )?;
+    let game = folder.join("bin/wexcombe");
+    write(&game, "#!/bin/sh\necho \"the junction is quiet\"\n")?;
+    fs::set_permissions(&game, fs::Permissions::from_mode(0o755))?;
+    write(&folder.join("boards/plain/board.txt"), format!("board plain\nlevers 24\nfor {build}\n"))?;
+    rules(&folder.join("bin/rules.wja"), build)?;
+    write(&folder.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
     fs::create_dir_all(folder.join("cabin/shifts"))?;
     write(&folder.join("guide/READ ME first.txt"), format!("Wexcombe Junction {build}\nStart bin/wexcombe.\n"))
 }

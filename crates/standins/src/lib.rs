@@ -11,7 +11,9 @@ mod store;
 use std::path::Path;
 use std::process::ExitCode;
 
-pub use builds::{PELLWICK_SHEET, WEXCOMBE_BUILDS, WEXCOMBE_SHEET, write_pellwick, write_wexcombe};
+pub use builds::{
+    PELLWICK_SHEET, WEXCOMBE_BUILDS, WEXCOMBE_SHEET, write_pellwick, write_small_wexcombe, write_wexcombe,
+};
 
 /// Becomes the stand-in under whose name this process was started; `None` if it was started under any other.
 #[must_use]

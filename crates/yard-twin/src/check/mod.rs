@@ -1,4 +1,26 @@
 //! Check: what is wrong in a yard, worst first. Nothing is changed by looking; `mend` does what is safe.
+//!
+//! ```
+//! use yard_twin::check;
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! let report = check::look(&yard, &check::Options::default(), &ctx)?;
+//! for finding in &report.findings {
+//!     println!("{:?}: {}: {}", finding.severity, finding.about, finding.problem);
+//! }
+//! let mended = check::mend(&yard, &report.findings, &check::MendOptions::default(), &ctx)?;
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod finding;
 mod from_stock;
@@ -84,31 +106,6 @@ impl Checker<'_> {
 
 /// Looks for whatever is wrong: in the catalogue, the pool, the records, the title sheets, the stock builds, the twins
 /// against their last state, their stock build and their sheet, the launch entries. Nothing is changed or taken in.
-///
-/// ```
-/// # use yard_twin::*;
-/// # let place = tempfile::tempdir()?;
-/// # let installed = place.path().join("installed");
-/// # std::fs::create_dir_all(installed.join("cabin"))?;
-/// # std::fs::write(installed.join("board.txt"), "a board")?;
-/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
-/// # options.build = Some("1.4".parse()?);
-/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
-/// # for name in ["main"] {
-/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
-/// #     clone::apply(yard, &plan, &ctx)?;
-/// # }
-/// let report = look(yard, &Options::default(), &ctx)?;
-/// for finding in &report.findings {
-///     println!("{:?}: {}: {}", finding.severity, finding.about, finding.problem);
-/// }
-/// # assert!(report.findings.is_empty());
-/// # Ok::<(), Box<dyn std::error::Error>>(())
-/// ```
 ///
 /// # Errors
 /// [`crate::Error::NotFound`] for a stock build or twin that isn't there, [`crate::Error::Io`] for a folder of

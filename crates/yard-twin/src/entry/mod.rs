@@ -1,4 +1,27 @@
 //! Launch entries: what stands in a menu and starts exactly one twin.
+//!
+//! ```
+//! use yard_twin::entry;
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! let options = entry::Options {
+//!     command: vec!["/usr/local/bin/a-window".into(), "--start".into()],
+//!     folder: place.path().join("applications"),
+//! };
+//! entry::apply(&yard, &entry::plan(&yard, &"main".parse()?, &options)?)?;
+//! assert_eq!(entry::list(&yard)?.len(), 1);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod desktop;
 

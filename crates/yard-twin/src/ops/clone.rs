@@ -1,4 +1,21 @@
 //! Clone: a new twin from a stock build or from another twin, in moments and with next to no space.
+//!
+//! ```
+//! use yard_twin::clone;
+//! # use yard_twin::{Ctx, Yard, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &"night turn".parse()?, clone::Options::default(), &ctx)?;
+//! println!("{} files, {} bytes on disk at most", plan.totals.files, plan.room.needs);
+//! let twin = clone::apply(&yard, &plan, &ctx)?;
+//! assert!(twin.folder.join("game/bin/wexcombe").is_file());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -141,27 +158,6 @@ struct Start {
 
 /// Looks at what a clone would do. A source twin is settled first: the clone takes what it holds *now*, its game
 /// folder, its home and its profile, but not its entries or runs.
-///
-/// ```
-/// # use yard_twin::*;
-/// # let place = tempfile::tempdir()?;
-/// # let installed = place.path().join("installed");
-/// # std::fs::create_dir_all(installed.join("cabin"))?;
-/// # std::fs::write(installed.join("board.txt"), "a board")?;
-/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
-/// # options.build = Some("1.4".parse()?);
-/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
-/// let (source, name) = ("wexcombe@1.4".parse()?, TwinName::new("night turn")?);
-/// let plan = plan(yard, &source, &name, Options::default(), &ctx)?;
-/// println!("{} files, {} bytes on disk at most", plan.totals.files, plan.room.needs);
-/// let twin = apply(yard, &plan, &ctx)?;
-/// assert!(twin.folder.join("game/board.txt").is_file());
-/// # Ok::<(), Box<dyn std::error::Error>>(())
-/// ```
 ///
 /// # Errors
 /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::NotTaken`] if the source holds what can't be copied.

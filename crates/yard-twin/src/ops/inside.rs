@@ -1,4 +1,25 @@
 //! Cloning a folder inside one twin under another name: a version that is kept twice.
+//!
+//! ```
+//! use yard_twin::inside;
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+//! let plan = inside::plan(&yard, &"main".parse()?, "game/boards/plain", "mine", &ctx)?;
+//! inside::apply(&yard, &plan, &ctx)?;
+//! assert!(game("main").join("boards/mine/board.txt").is_file());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use serde::Serialize;
 

@@ -1,4 +1,29 @@
 //! Renew: putting a twin on a stock build, its own or another, around its belongings.
+//!
+//! ```
+//! use yard_twin::renew;
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+//! std::fs::write(game("main").join("cabin/shifts/one.wjs"), "a long shift")?;
+//! std::fs::write(game("main").join("guide/READ ME first.txt"), "spoiled")?;
+//! // What is neither shipped nor a belonging waits for a word.
+//! let options = renew::Options { stock: None, rest: Some(renew::Rest::Leave) };
+//! let outcome = renew::apply(&yard, &renew::plan(&yard, &"main".parse()?, &options, &ctx)?, &ctx)?;
+//! assert_eq!(std::fs::read_to_string(game("main").join("cabin/shifts/one.wjs"))?, "a long shift");
+//! assert_ne!(std::fs::read_to_string(game("main").join("guide/READ ME first.txt"))?, "spoiled");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::time::{Duration, Instant};
 
@@ -115,34 +140,6 @@ pub struct Outcome {
 }
 
 /// Looks at what a renew would do. The twin is settled first, so that what is there now can be gone back to.
-///
-/// ```
-/// # use yard_twin::*;
-/// # let place = tempfile::tempdir()?;
-/// # let installed = place.path().join("installed");
-/// # std::fs::create_dir_all(installed.join("cabin"))?;
-/// # std::fs::write(installed.join("board.txt"), "a board")?;
-/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
-/// # options.build = Some("1.4".parse()?);
-/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
-/// # for name in ["main"] {
-/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
-/// #     clone::apply(yard, &plan, &ctx)?;
-/// # }
-/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-/// std::fs::write(game("main").join("board.txt"), "spoiled")?;
-/// std::fs::write(game("main").join("cabin/one.wjs"), "a shift")?;
-/// let options = Options { rest: Some(Rest::Leave), ..Options::default() };
-/// let plan = plan(yard, &"main".parse()?, &options, &ctx)?;
-/// apply(yard, &plan, &ctx)?;
-/// assert_eq!(std::fs::read_to_string(game("main").join("board.txt"))?, "a board");
-/// assert!(game("main").join("cabin/one.wjs").is_file(), "what is the player's stays");
-/// # Ok::<(), Box<dyn std::error::Error>>(())
-/// ```
 ///
 /// # Errors
 /// [`crate::Error::NotFound`] for the twin or the stock build, [`TwinError::OtherTitle`], [`TwinError::Protected`] if game files

@@ -1,4 +1,30 @@
 //! Restore: going back to a state that a twin had.
+//!
+//! ```
+//! use yard_twin::{SnapshotRef, restore, snapshot};
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+//! let label = "before the mod".parse()?;
+//! snapshot::apply(&yard, &snapshot::plan(&yard, &"main".parse()?, Some(&label), &ctx)?, &ctx)?;
+//! let guide = game("main").join("guide/READ ME first.txt");
+//! std::fs::write(&guide, "broken by a mod")?;
+//! let options = restore::Options { to: Some(SnapshotRef::Label(label)), ..restore::Options::default() };
+//! let outcome = restore::apply(&yard, &restore::plan(&yard, &"main".parse()?, &options, &ctx)?, &ctx)?;
+//! assert_ne!(std::fs::read_to_string(&guide)?, "broken by a mod");
+//! println!("the way back is {}", outcome.before);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::collections::HashSet;
 use std::time::{Duration, Instant};
@@ -100,35 +126,6 @@ fn one_back(yard: &Yard, row: &TwinRow, all: bool) -> Result<HistoryEntry> {
 }
 
 /// Looks at what a restore would do. The twin is settled first, so that what is there now can be gone back to.
-///
-/// ```
-/// # use yard_twin::*;
-/// # let place = tempfile::tempdir()?;
-/// # let installed = place.path().join("installed");
-/// # std::fs::create_dir_all(installed.join("cabin"))?;
-/// # std::fs::write(installed.join("board.txt"), "a board")?;
-/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
-/// # options.build = Some("1.4".parse()?);
-/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
-/// # for name in ["main"] {
-/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
-/// #     clone::apply(yard, &plan, &ctx)?;
-/// # }
-/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-/// let label = "before the mod".parse()?;
-/// snapshot::apply(yard, &snapshot::plan(yard, &"main".parse()?, Some(&label), &ctx)?, &ctx)?;
-/// std::fs::write(game("main").join("board.txt"), "broken by a mod")?;
-/// let options = Options { to: Some(SnapshotRef::Label(label)), ..Options::default() };
-/// let plan = plan(yard, &"main".parse()?, &options, &ctx)?;
-/// let outcome = apply(yard, &plan, &ctx)?;
-/// assert_eq!(std::fs::read_to_string(game("main").join("board.txt"))?, "a board");
-/// println!("the way back is {}", outcome.before);
-/// # Ok::<(), Box<dyn std::error::Error>>(())
-/// ```
 ///
 /// # Errors
 /// [`Error::NotFound`] for a twin or a state, [`TwinError::Protected`], [`TwinError::NothingToUndo`],

@@ -1,4 +1,15 @@
 //! Putting title sheets into a yard.
+//!
+//! ```
+//! use yard_twin::{Ctx, Yard, sheets};
+//! # let place = tempfile::tempdir()?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! // A sheet to begin with, which says in comments what can stand in it.
+//! let plan = sheets::plan_new(&yard, &"wexcombe".parse()?)?;
+//! sheets::apply(&yard, &plan, &ctx)?;
+//! assert_eq!(sheets::paths(&yard)?.len(), 1);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -1,4 +1,25 @@
 //! Snapshots: states of a twin that are kept until they are let go.
+//!
+//! ```
+//! use yard_twin::{SnapshotRef, snapshot};
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! let label = "before the mod".parse()?;
+//! let made = snapshot::apply(&yard, &snapshot::plan(&yard, &"main".parse()?, Some(&label), &ctx)?, &ctx)?;
+//! let plan = snapshot::plan_drop(&yard, &"main".parse()?, &SnapshotRef::Number(made.number))?;
+//! snapshot::apply_drop(&yard, &plan)?;
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use serde::Serialize;
 

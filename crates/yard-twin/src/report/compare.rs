@@ -1,4 +1,26 @@
 //! What differs between two sides: twins, stock builds, kept states.
+//!
+//! ```
+//! use yard_twin::compare;
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+//! std::fs::write(game("main").join("boards/plain/board.txt"), "drawn anew")?;
+//! let difference = compare::sides(&yard, &"wexcombe@1.4".parse()?, &"main".parse()?, &ctx)?;
+//! assert_eq!(difference.paths.len(), 1);
+//! assert!(compare::text(&yard, &difference, &difference.paths[0])?.is_some());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
@@ -228,31 +250,6 @@ struct Looked {
 
 /// Compares two sides. A twin is looked at as it is now, and nothing is taken in: asked again, the answer is the same.
 /// One that is in use is compared as it was at the last look.
-///
-/// ```
-/// # use yard_twin::*;
-/// # let place = tempfile::tempdir()?;
-/// # let installed = place.path().join("installed");
-/// # std::fs::create_dir_all(installed.join("cabin"))?;
-/// # std::fs::write(installed.join("board.txt"), "a board")?;
-/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
-/// # options.build = Some("1.4".parse()?);
-/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
-/// # for name in ["main"] {
-/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
-/// #     clone::apply(yard, &plan, &ctx)?;
-/// # }
-/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-/// std::fs::write(game("main").join("board.txt"), "painted")?;
-/// let difference = sides(yard, &"wexcombe@1.4".parse()?, &"main".parse()?, &ctx)?;
-/// let paths: Vec<String> = difference.paths.iter().map(|differing| differing.path.to_string()).collect();
-/// assert_eq!(paths, ["game/board.txt"]);
-/// # Ok::<(), Box<dyn std::error::Error>>(())
-/// ```
 ///
 /// # Errors
 /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Damaged`], [`Error::Io`].

@@ -1,4 +1,26 @@
 //! Looking at twins.
+//!
+//! ```
+//! use yard_twin::show;
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! for twin in show::twins(&yard, false)? {
+//!     println!("{} is on {}", twin.name, twin.build);
+//! }
+//! let details = show::twin(&yard, &"main".parse()?, &ctx)?;
+//! assert!(details.folder.ends_with("twins/main"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::path::PathBuf;
 use std::time::Duration;

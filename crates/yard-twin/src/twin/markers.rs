@@ -1,4 +1,24 @@
 //! Marker files and folders, by which a program is told to keep to its own folder.
+//!
+//! ```
+//! use yard_twin::markers;
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! let plan = markers::plan(&yard, &"main".parse()?, &ctx)?;
+//! let laid = markers::apply(&yard, &plan, &ctx)?;
+//! assert_eq!(laid, plan.missing);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use crate::Yard;
 use crate::catalog::What;

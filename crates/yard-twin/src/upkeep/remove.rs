@@ -1,4 +1,25 @@
 //! Remove: a twin goes out of the way, and its last state stays until it is forgotten.
+//!
+//! ```
+//! use yard_twin::{clone, remove};
+//! # use yard_twin::{Ctx, Yard, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! remove::apply(&yard, &remove::plan(&yard, &"main".parse()?, &ctx)?, &ctx)?;
+//! // A removed twin can be had back, until it is let go of.
+//! let back = clone::plan(&yard, &"main".parse()?, &"main".parse()?, clone::Options::default(), &ctx)?;
+//! clone::apply(&yard, &back, &ctx)?;
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::collections::HashSet;
 use std::path::PathBuf;
@@ -90,31 +111,6 @@ pub struct ForGoodOutcome {
 
 /// Looks at what removing a twin means. It is settled first, so that its last state is kept; a twin whose folder is
 /// missing can be removed too. With a twin that is removed already, the plan is for [`let_go`].
-///
-/// ```
-/// # use yard_twin::*;
-/// # let place = tempfile::tempdir()?;
-/// # let installed = place.path().join("installed");
-/// # std::fs::create_dir_all(installed.join("cabin"))?;
-/// # std::fs::write(installed.join("board.txt"), "a board")?;
-/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
-/// # options.build = Some("1.4".parse()?);
-/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
-/// # for name in ["main"] {
-/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
-/// #     clone::apply(yard, &plan, &ctx)?;
-/// # }
-/// let plan = plan(yard, &"main".parse()?, &ctx)?;
-/// apply(yard, &plan, &ctx)?;
-/// // Its last state is kept: it can be cloned from.
-/// let back = clone::plan(yard, &"main".parse()?, &"main".parse()?, clone::Options::default(), &ctx)?;
-/// clone::apply(yard, &back, &ctx)?;
-/// # Ok::<(), Box<dyn std::error::Error>>(())
-/// ```
 ///
 /// # Errors
 /// [`Error::NotFound`], or [`Error::Busy`] while it runs.

@@ -1,4 +1,20 @@
 //! Stock builds: what there is, and letting one go.
+//!
+//! ```
+//! use yard_twin::stock;
+//! # use yard_twin::{Ctx, Yard, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! assert_eq!(stock::list(&yard, false)?[0].build.to_string(), "wexcombe@1.4");
+//! stock::apply_remove(&yard, &stock::plan_remove(&yard, &"wexcombe@1.4".parse()?)?, &ctx)?;
+//! stock::apply_unremove(&yard, &stock::plan_unremove(&yard, &"wexcombe@1.4".parse()?)?, &ctx)?;
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::collections::HashSet;
 

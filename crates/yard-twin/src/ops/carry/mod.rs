@@ -1,4 +1,33 @@
 //! Carry: bringing belongings from one twin to another, or from outside into a twin.
+//!
+//! ```
+//! use yard_twin::{OnClash, carry};
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["old", "new"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+//! std::fs::write(game("old").join("cabin/shifts/one.wjs"), "a long shift")?;
+//! std::fs::write(game("new").join("cabin/shifts/one.wjs"), "another")?;
+//! let options = carry::Options { groups: vec!["shifts".into()], ..carry::Options::default() };
+//! let mut plan = carry::plan(&yard, &carry::Origin::Twin("old".parse()?), &"new".parse()?, &options, &ctx)?;
+//! while let Some(clash) = plan.items().iter().find(|item| item.does == carry::Does::Undecided) {
+//!     let place = clash.to.clone();
+//!     plan = plan.decide(&yard, &place, OnClash::Both, &ctx)?;
+//! }
+//! let outcome = carry::apply(&yard, &plan, &ctx)?;
+//! assert_eq!(outcome.verified, 1);
+//! assert!(game("new").join("cabin/shifts/one 2.wjs").is_file());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 pub(crate) mod incoming;
 
@@ -169,38 +198,6 @@ struct Party {
 
 /// Looks at what a carry would do. What is as it was shipped is no belonging, and what was shipped with the twin that
 /// they go to, and nobody touched there, is no clash. Twins are settled first.
-///
-/// ```
-/// # use yard_twin::*;
-/// # let place = tempfile::tempdir()?;
-/// # let installed = place.path().join("installed");
-/// # std::fs::create_dir_all(installed.join("cabin"))?;
-/// # std::fs::write(installed.join("board.txt"), "a board")?;
-/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
-/// # options.build = Some("1.4".parse()?);
-/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
-/// # for name in ["old", "new"] {
-/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
-/// #     clone::apply(yard, &plan, &ctx)?;
-/// # }
-/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-/// std::fs::write(game("old").join("cabin/one.wjs"), "a long shift")?;
-/// std::fs::write(game("new").join("cabin/one.wjs"), "another")?;
-/// let options = Options { groups: vec!["shifts".into()], ..Options::default() };
-/// let mut plan = plan(yard, &Origin::Twin("old".parse()?), &"new".parse()?, &options, &ctx)?;
-/// while let Some(clash) = plan.items().iter().find(|item| item.does == Does::Undecided) {
-///     let place = clash.to.clone();
-///     plan = plan.decide(&yard, &place, OnClash::Both, &ctx)?;
-/// }
-/// let outcome = apply(yard, &plan, &ctx)?;
-/// assert_eq!(outcome.verified, 1);
-/// assert!(game("new").join("cabin/one 2.wjs").is_file());
-/// # Ok::<(), Box<dyn std::error::Error>>(())
-/// ```
 ///
 /// # Errors
 /// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would take a folder's

@@ -1,4 +1,33 @@
 //! Config edits: the profile says which values stand in which files, and this sees to it.
+//!
+//! ```
+//! use yard_twin::{Edit, edits};
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
+//! let edit = Edit {
+//!     file: "panel.ini".into(),
+//!     key: "video.width".into(),
+//!     value: "2560".into(),
+//!     format: None,
+//!     encoding: None,
+//!     enforce: false,
+//! };
+//! let plan = edits::plan(&yard, &"main".parse()?, &edits::Change::Set { edit, variant: None }, &ctx)?;
+//! edits::apply(&yard, &plan, &ctx)?;
+//! assert!(std::fs::read_to_string(game("main").join("cabin/panel.ini"))?.contains("width = 2560"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 pub(crate) mod profile;
 
@@ -160,38 +189,6 @@ const PARTS: [&str; 13] = [
 ];
 
 /// Looks at what a change of a twin's config edits would do. The twin is settled first.
-///
-/// ```
-/// # use yard_twin::*;
-/// # let place = tempfile::tempdir()?;
-/// # let installed = place.path().join("installed");
-/// # std::fs::create_dir_all(installed.join("cabin"))?;
-/// # std::fs::write(installed.join("board.txt"), "a board")?;
-/// # std::fs::write(installed.join("cabin/panel.ini"), "[video]\nwidth = 1280\n")?;
-/// # let (yard, ctx) = (Yard::init(&place.path().join("yard"))?, Ctx::new());
-/// # let sheet = "title = \"wexcombe\"\n[belongings.shifts]\npatterns = [\"game/cabin/*.wjs\"]\n";
-/// # std::fs::write(yard.sheet_path(&Title::new("wexcombe")?), sheet)?;
-/// # let mut options = intake::Options::new(&installed, Title::new("wexcombe")?);
-/// # options.build = Some("1.4".parse()?);
-/// # intake::apply(yard, &intake::plan(yard, options, &ctx)?, &ctx)?;
-/// # for name in ["main"] {
-/// #     let plan = clone::plan(yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
-/// #     clone::apply(yard, &plan, &ctx)?;
-/// # }
-/// # let game = |twin: &str| place.path().join("yard/twins").join(twin).join("game");
-/// let edit = Edit {
-///     file: "panel.ini".into(),
-///     key: "video.width".into(),
-///     value: "2560".into(),
-///     format: None,
-///     encoding: None,
-///     enforce: false,
-/// };
-/// let plan = plan(yard, &"main".parse()?, &Change::Set { edit, variant: None }, &ctx)?;
-/// apply(yard, &plan, &ctx)?;
-/// assert_eq!(std::fs::read_to_string(game("main").join("cabin/panel.ini"))?, "[video]\nwidth = 2560\n");
-/// # Ok::<(), Box<dyn std::error::Error>>(())
-/// ```
 ///
 /// # Errors
 /// [`LaunchError::Edit`] if a file is not of the format that it should be, is no text, or the value can't stand there;

@@ -1,4 +1,19 @@
 //! Intake: a folder becomes a stock build.
+//!
+//! ```
+//! use yard_twin::{Ctx, Yard, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! // The title's sheet says where the build's name stands.
+//! let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! let plan = intake::plan(&yard, options, &ctx)?;
+//! let taken = intake::apply(&yard, &plan, &ctx)?;
+//! assert_eq!(taken.build.to_string(), "wexcombe@1.4");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 pub(crate) mod from_twin;
 pub(crate) mod source;

@@ -1,4 +1,27 @@
 //! Repath: files that name places by absolute paths which are not right any more, or never were.
+//!
+//! ```
+//! use yard_twin::repath;
+//! # use yard_twin::{Ctx, Yard, clone, intake};
+//! # let place = tempfile::tempdir()?;
+//! # let installed = place.path().join("installed");
+//! # standins::write_small_wexcombe(&installed, "1.4")?;
+//! # let (yard, ctx) = (Yard::init(place.path().join("yard"))?, Ctx::new());
+//! # std::fs::write(yard.sheet_path(&"wexcombe".parse()?), standins::WEXCOMBE_SHEET)?;
+//! # let options = intake::Options::new(&installed, "wexcombe".parse()?);
+//! # intake::apply(&yard, &intake::plan(&yard, options, &ctx)?, &ctx)?;
+//! # for name in ["main"] {
+//! #     let plan = clone::plan(&yard, &"wexcombe@1.4".parse()?, &name.parse()?, clone::Options::default(), &ctx)?;
+//! #     clone::apply(&yard, &plan, &ctx)?;
+//! # }
+//! let there = place.path().join("yard/twins/main/game");
+//! std::fs::write(there.join("cabin/recent.txt"), "/home/pat/games/wexcombe/boards")?;
+//! let named = (std::path::Path::new("/home/pat/games/wexcombe"), there.as_path());
+//! let plan = repath::plan(&yard, &"main".parse()?, Some(named), &ctx)?;
+//! repath::apply(&yard, &plan, &ctx)?;
+//! assert_eq!(std::fs::read_to_string(there.join("cabin/recent.txt"))?, there.join("boards").to_string_lossy());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod looking;
 
