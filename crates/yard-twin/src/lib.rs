@@ -117,7 +117,7 @@ pub use path::RelPath;
 pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
 pub use sheet::{Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sheet, new_sheet};
 pub use store::pool::{Share, Sharing, Unshared};
-pub use twin::{Leaks, Room};
+pub use twin::{Leaks, Room, ShareTotals, Shares};
 
 pub use error::{CarryError, Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};
 

@@ -11,12 +11,13 @@ use crate::error::{Error, Result, TwinError};
 use crate::ident::ContentId;
 use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node};
-use crate::ops::protect;
 use crate::path::RelPath;
 use crate::profile::Profile;
 use crate::report::show;
-use crate::report::show::{Guard, ShareTotals};
+use crate::report::show::Guard;
 use crate::scan::{Doubt, Now, Row};
+use crate::twin::ShareTotals;
+use crate::twin::protection;
 use crate::twin::settle;
 use crate::twin::settle::{Look, PlayersOwn, keep_index};
 
@@ -200,7 +201,7 @@ impl Checker<'_> {
             self.found(Severity::Note, about, Problem::WeakGuard, Mend::CloneUnshared);
         }
         if let Some(game) =
-            protect::changed_though_protected(self.yard, row, now)?.filter(|game: &Counts| game.total() > 0)
+            protection::changed_though_protected(self.yard, row, now)?.filter(|game: &Counts| game.total() > 0)
         {
             self.found(Severity::Wrong, about, Problem::ChangedThoughProtected { game }, Mend::Restore);
         }

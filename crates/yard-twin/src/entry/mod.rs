@@ -35,7 +35,6 @@ use crate::catalog::{EntryRow, TwinRow};
 use crate::disk;
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::ident::{TwinId, TwinName};
-use crate::upkeep::stock;
 
 /// How a launch entry is written.
 #[derive(Clone, Debug)]
@@ -194,7 +193,7 @@ pub(crate) fn rename_entries(yard: &Yard, row: &TwinRow, new: &TwinName, dry_run
 /// What a menu shows for a twin, told apart from the other entries in the folder.
 fn entry_label(yard: &Yard, name: &TwinName, row: &TwinRow, folder: &Path, path: &Path) -> Result<String> {
     let build = yard.store.state(row.state)?.build;
-    let plain = format!("{} {} \u{2013} {name}", stock::title_name(yard, &build), build.build);
+    let plain = format!("{} {} \u{2013} {name}", yard.title_name(&build), build.build);
     let yard = yard.root().file_name().unwrap_or_default().to_string_lossy();
     let candidates = [plain.clone(), format!("{plain} ({yard})"), format!("{plain} ({yard}, {})", row.id)];
     let taken = desktop::names_in(folder, path)?;

@@ -33,6 +33,7 @@ use crate::progress::Ctx;
 use crate::sheet::RenameRule;
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
+use crate::twin::protection;
 
 /// What cloning a folder inside a twin will do.
 #[must_use = "a plan changes nothing until it is applied"]
@@ -99,7 +100,7 @@ pub fn plan(yard: &Yard, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) ->
     // The folder's own name is one in any case; what else holds it, only a rule can know.
     rules.push(own);
     let renamed = rename(listing, &rules, (old, new), (true, Some(&folder)))?;
-    planned::check_protected(yard, &row, listing, &renamed.draft, &settled.state)?;
+    protection::check_protected(yard, &row, listing, &renamed.draft, &settled.state)?;
     let state = settled.state.clone();
     let (copied, changed) = (renamed.moved, renamed.changed);
     let planned =

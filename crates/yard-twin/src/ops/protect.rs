@@ -23,12 +23,11 @@
 use serde::Serialize;
 
 use crate::Yard;
-use crate::catalog::{Counts, TwinRow};
 use crate::error::Result;
 use crate::ident::TwinName;
 use crate::progress::Ctx;
+use crate::twin::protection;
 use crate::twin::settle;
-use crate::twin::settle::PlayersOwn;
 
 /// What protecting a twin did.
 #[derive(Clone, Debug, Serialize)]
@@ -64,7 +63,7 @@ pub struct Plan {
 pub fn plan(yard: &Yard, name: &TwinName, on: bool) -> Result<Plan> {
     let row = yard.twin_row(name, false)?;
     let changed = row.protected.is_some() != on;
-    let nothing_own = on && knows_nothing_own(yard, &yard.store.state(row.state)?.build)?;
+    let nothing_own = on && protection::knows_nothing_own(yard, &yard.store.state(row.state)?.build)?;
     Ok(Plan { would: Outcome { name: row.name, protected: on, changed, nothing_own } })
 }
 
@@ -81,18 +80,4 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         yard.catalog.protect_twin(row.id, would.protected.then_some(state))?;
     }
     Ok(would)
-}
-
-/// Whether the sheet of a build's title says of nothing in the game folder that it is the player's own.
-pub(crate) fn knows_nothing_own(yard: &Yard, build: &crate::BuildRef) -> Result<bool> {
-    let sheet = yard.sheet_of(build)?;
-    Ok(sheet.is_none_or(|sheet| sheet.belongings.is_empty() && sheet.written().is_empty()))
-}
-
-/// What changed in the game files of a protected twin since it was protected.
-pub(crate) fn changed_though_protected(yard: &Yard, row: &TwinRow, now: &crate::Listing) -> Result<Option<Counts>> {
-    let Some(since) = row.protected else { return Ok(None) };
-    let then = yard.store.state(since)?;
-    let sheet = yard.sheet_of(&then.build)?;
-    Ok(Some(PlayersOwn(sheet.as_ref()).counts(&yard.store.listing(then.disk)?, now).0))
 }

@@ -39,7 +39,7 @@ use crate::progress::Ctx;
 use crate::store::state::State;
 use crate::twin::derive::Deriver;
 use crate::twin::finish;
-use crate::twin::planned;
+use crate::twin::protection;
 use crate::twin::settle;
 use crate::yard::intents::renamed;
 
@@ -208,7 +208,7 @@ fn path_mend(
     let deriver = Deriver::new(yard, &op, dry_run)?;
     let next = realise(draft, &deriver, ctx)?;
     let paths: Vec<RelPath> = diff(&settled.listing, &next).map(|change| change.path().clone()).collect();
-    planned::check_protected(yard, row, &settled.listing, &next.clone().into(), &settled.state)?;
+    protection::check_protected(yard, row, &settled.listing, &next.clone().into(), &settled.state)?;
     let profile = Repather::of_pairs(&pairs).replaced_text(&settled.state.profile);
     let profile = profile.unwrap_or_else(|| settled.state.profile.clone());
     if dry_run || (paths.is_empty() && profile == settled.state.profile) {

@@ -49,6 +49,7 @@ use crate::twin::derive::Deriver;
 use crate::twin::markers::with_markers;
 use crate::twin::planned;
 use crate::twin::planned::PlannedChange;
+use crate::twin::protection;
 use crate::twin::room;
 use crate::twin::settle::{PlayersOwn, Settled};
 
@@ -183,7 +184,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let state = State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..settled.state.clone() };
     let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&settled.listing, &listing);
     let draft = Draft { base: listing.clone(), derived: synced.derived };
-    planned::check_protected(yard, &row, &settled.listing, &draft, &state)?;
+    protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
     let room = room::room_between(yard, &settled.listing, &listing, (state.sharing, &state.build), ctx)?;
     Ok(Plan {
         room,

@@ -40,12 +40,12 @@ use crate::materialise::{Step, steps};
 use crate::ops::repath;
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::report::history;
 use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::planned;
 use crate::twin::planned::PlannedChange;
+use crate::twin::protection;
 use crate::twin::room;
 use crate::twin::settle::{PlayersOwn, Settled};
 
@@ -134,7 +134,7 @@ fn one_back(yard: &Yard, row: &TwinRow, all: bool) -> Result<HistoryEntry> {
 pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
     let (row, mut settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
     let to = match &options.to {
-        Some(snapshot) => history::find_entry(yard, &row, snapshot)?,
+        Some(snapshot) => yard.find_entry(&row, snapshot)?,
         None => one_back(yard, &row, options.all)?,
     };
     let then = yard.store.state(to.state)?;
@@ -158,7 +158,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         if some { (settled.state.build.clone(), settled.state.laid) } else { (then.build.clone(), then.laid) };
     let state = State { edits, build, laid, profile, ..settled.state.clone() };
     let draft = rebased.listing.clone().into();
-    planned::check_protected(yard, &row, &settled.listing, &draft, &state)?;
+    protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
     let build = (state.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
     let what = What::Restore { to: to.number, all: options.all };
     let next = &rebased.listing;

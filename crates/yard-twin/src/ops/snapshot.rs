@@ -28,7 +28,6 @@ use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{SnapshotLabel, SnapshotRef, StateId, TwinId, TwinName};
 use crate::progress::Ctx;
-use crate::report::history;
 use crate::twin::settle;
 
 /// A snapshot that was made.
@@ -141,7 +140,7 @@ fn check_label_free(yard: &Yard, row: &TwinRow, label: &SnapshotLabel) -> Result
 /// [`Error::NotFound`].
 pub fn plan_drop(yard: &Yard, name: &TwinName, snapshot: &SnapshotRef) -> Result<DropPlan> {
     let row = yard.twin_row(name, true)?;
-    let entry = history::find_entry(yard, &row, snapshot)?;
+    let entry = yard.find_entry(&row, snapshot)?;
     if entry.what != What::Snapshot {
         let why = "it is a change, which the keep policy lets go, and no snapshot";
         return Err(Error::Name { what: "snapshot", name: snapshot.to_string(), why });

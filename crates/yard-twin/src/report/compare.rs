@@ -37,7 +37,6 @@ use crate::ident::{ContentId, Side, StateId, TwinName};
 use crate::listing::{Change, Entry, Listing, Node, diff_of_contents};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::report::history;
 use crate::scan::Doubt;
 use crate::sheet::Sheet;
 use crate::twin::settle;
@@ -287,7 +286,7 @@ fn laid_at(yard: &Yard, side: &Side) -> Result<Listing> {
         Side::Stock(build) => yard.store.listing(yard.stock_row(build, true)?.listing),
         Side::Twin(name) => yard.store.listing(yard.store.state(yard.twin_row(name, true)?.state)?.laid),
         Side::Kept(name, snapshot) => {
-            let entry = history::find_entry(yard, &yard.twin_row(name, true)?, snapshot)?;
+            let entry = yard.find_entry(&yard.twin_row(name, true)?, snapshot)?;
             yard.store.listing(yard.store.state(entry.state)?.laid)
         }
     }
@@ -359,7 +358,7 @@ fn side(yard: &Yard, side: &Side, ctx: &Ctx) -> Result<Looked> {
         }
         Side::Kept(name, snapshot) => {
             let row = yard.twin_row(name, true)?;
-            let entry = history::find_entry(yard, &row, snapshot)?;
+            let entry = yard.find_entry(&row, snapshot)?;
             let state = yard.store.state(entry.state)?;
             let name = format!("{}:{snapshot}", row.name);
             let compared = Compared { name, at: Some(entry.at), in_use: false, folder: None };

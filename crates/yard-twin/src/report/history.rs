@@ -22,43 +22,18 @@
 //! ```
 
 use crate::Yard;
-use crate::catalog::{HistoryEntry, TwinRow};
+use crate::catalog::HistoryEntry;
 use crate::error::{Error, Result};
-use crate::ident::{SnapshotRef, TwinName};
+use crate::ident::TwinName;
 use crate::progress::Ctx;
 use crate::twin::settle;
 
 /// Every change of a twin that is kept, the newest first. The twin is settled first, unless it is running or removed.
 ///
 /// # Errors
-/// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Io`].
+/// [`crate::Error::NotFound`], [`crate::TwinError::FolderMissing`], [`crate::Error::Io`].
 pub fn entries(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<HistoryEntry>> {
     let row = yard.twin_row(name, true)?;
-    if row.removed_at.is_none() {
-        match settle::settle(yard, &row, ctx) {
-            Ok(_) | Err(Error::Busy { .. }) => {}
-            Err(error) => return Err(error),
-        }
-    }
+    settle::settle_if_free(yard, &row, ctx)?;
     yard.catalog.history(row.id)
-}
-
-pub(crate) fn find_entry(yard: &Yard, row: &TwinRow, snapshot: &SnapshotRef) -> Result<HistoryEntry> {
-    let history = yard.catalog.history(row.id)?;
-    let is_it = |entry: &HistoryEntry| match snapshot {
-        SnapshotRef::Number(number) => entry.number == *number,
-        SnapshotRef::Label(label) => entry.label.as_ref().is_some_and(|there| there.key() == label.key()),
-    };
-    match history.iter().find(|entry| is_it(entry)) {
-        Some(entry) => Ok(entry.clone()),
-        None => Err(Error::NotFound {
-            what: "snapshot",
-            name: snapshot.to_string(),
-            known: history
-                .iter()
-                .map(|entry| entry.label.as_ref().map_or_else(|| entry.number.to_string(), ToString::to_string))
-                .take(12)
-                .collect(),
-        }),
-    }
 }

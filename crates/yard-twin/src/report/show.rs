@@ -30,81 +30,22 @@ use serde::Serialize;
 
 use crate::catalog::{Counts, RunRecord, TwinRow};
 use crate::error::{Error, Result, TwinError};
-use crate::ident::{BuildLabel, BuildRef, ListingId, Source, Title, TwinId, TwinName};
+use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::launch::{Changes, Isolation, changes};
-use crate::listing::{Listing, Totals};
+use crate::listing::Totals;
 use crate::ops::play::isolation;
 use crate::ops::play::stop;
-use crate::ops::protect;
 use crate::profile::Profile;
 use crate::progress::Ctx;
-use crate::scan::Row;
 use crate::sheet::pattern;
-use crate::store::pool::{Facts, Share, Sharing};
-use crate::store::state::State;
-use crate::twin::Leaks;
+use crate::store::pool::{Facts, Sharing};
 use crate::twin::Settled;
 use crate::twin::after_run;
 use crate::twin::leaks::Mends;
+use crate::twin::protection;
 use crate::twin::settle;
-use crate::upkeep::stock;
+use crate::twin::{Leaks, ShareTotals};
 use crate::{Belongings, Yard};
-
-/// Files and bytes that share storage in one way.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Shares {
-    /// Files.
-    pub files: u64,
-    /// Their sizes, in bytes.
-    pub bytes: u64,
-    /// Bytes that they take on disk.
-    pub allocated: u64,
-}
-
-/// How a twin's files really share storage.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-#[non_exhaustive]
-pub struct ShareTotals {
-    /// Blocks shared by the filesystem.
-    pub reflinked: Shares,
-    /// Guarded links.
-    pub linked: Shares,
-    /// Copies of its own.
-    pub copied: Shares,
-    /// Written in the twin.
-    pub own: Shares,
-}
-
-impl ShareTotals {
-    pub(crate) fn new(listing: &Listing, rows: &[Row]) -> Self {
-        let mut totals = Self::default();
-        for (entry, row) in listing.entries().iter().zip(rows) {
-            let shares = match row.share {
-                Some(Share::Reflink) => &mut totals.reflinked,
-                Some(Share::Link) => &mut totals.linked,
-                Some(Share::Copy) => &mut totals.copied,
-                Some(Share::Own) => &mut totals.own,
-                None => continue,
-            };
-            shares.files += 1;
-            shares.bytes += entry.node.size();
-            shares.allocated += row.allocated;
-        }
-        totals
-    }
-
-    /// Bytes on disk that this twin alone takes: its copies, and what was written in it.
-    #[must_use]
-    pub fn alone(&self) -> u64 {
-        self.copied.allocated + self.own.allocated
-    }
-
-    /// Bytes of files that it shares.
-    #[must_use]
-    pub fn shared(&self) -> u64 {
-        self.reflinked.bytes + self.linked.bytes
-    }
-}
 
 /// How far a twin's files are out of reach of programs in other twins, below a sealed launch.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -233,7 +174,7 @@ fn twin_summary(yard: &Yard, row: &TwinRow, totals: Option<Totals>) -> Result<Su
     };
     let state = yard.store.state(row.state).or_else(|error| {
         note(error);
-        newest_whole(yard, row)
+        yard.newest_whole(row)
     })?;
     let totals = totals.map_or_else(|| yard.totals(state.disk), Ok).unwrap_or_else(|error| {
         note(error);
@@ -259,7 +200,7 @@ fn twin_summary(yard: &Yard, row: &TwinRow, totals: Option<Totals>) -> Result<Su
     Ok(Summary {
         name: row.name.clone(),
         id: row.id,
-        title_name: stock::title_name(yard, &state.build),
+        title_name: yard.title_name(&state.build),
         build: state.build,
         origin: row.origin.clone(),
         note: profile.ok().and_then(|profile| profile.note),
@@ -279,25 +220,6 @@ fn twin_summary(yard: &Yard, row: &TwinRow, totals: Option<Totals>) -> Result<Su
 fn half_done(yard: &Yard, row: &TwinRow) -> Option<String> {
     let left = yard.recovered.left.iter().find(|left| left.twin == Some(row.id) && row.removed_at.is_none())?;
     Some(format!("{} is half done: {}", left.what, left.why))
-}
-
-/// The state that a twin has, or else the newest one that can be read; where none can, what is known of where it comes
-/// from.
-pub(crate) fn newest_whole(yard: &Yard, row: &TwinRow) -> Result<State> {
-    if let Some(state) = Error::pass_over(yard.store.state(row.state))? {
-        return Ok(state);
-    }
-    for entry in yard.catalog.history(row.id)? {
-        if let Some(state) = Error::pass_over(yard.store.state(entry.state))? {
-            return Ok(state);
-        }
-    }
-    let build = match row.origin.parse() {
-        Ok(Source::Stock(build)) => build,
-        _ => BuildRef { title: Title::new("unknown")?, build: BuildLabel::new("unknown")? },
-    };
-    let nothing = ListingId::from_bytes([0; 32]);
-    Ok(State::new(build, yard.default_sharing(), nothing, nothing, String::new()))
 }
 
 /// All about a twin. It is settled first, unless its program is running or it is removed.
@@ -334,7 +256,7 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
         guard: guard(yard, &shares, ctx)?,
         shares,
         changes: laid.map(|laid| changes(&laid, &settled.listing, sheet.as_ref())).unwrap_or_default(),
-        changed_though_protected: protect::changed_though_protected(yard, &row, &settled.listing)?,
+        changed_though_protected: protection::changed_though_protected(yard, &row, &settled.listing)?,
         states: yard.catalog.history(row.id)?.len() as u64,
         belongings,
         not_taken: settled.not_taken,

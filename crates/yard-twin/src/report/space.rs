@@ -34,7 +34,6 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::usage;
 use crate::store::pool::{Facts, Pool, Share};
-use crate::upkeep::remove;
 
 /// Bytes that are shared with something else of the yard.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -257,7 +256,7 @@ fn to_space(yard: &Yard, row: &TwinRow, measured: &Measured, parties: &[Party]) 
     let others = parties.iter().filter(|(name, _)| name != row.name.as_str());
     let mut shared_with: Vec<_> = others.map(with).filter(|with| with.bytes > 0).collect();
     shared_with.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
-    let only = remove::contents_only_of(yard, row)?;
+    let only = yard.contents_only_of(row)?;
     Ok(Space {
         name: row.name.clone(),
         seen: measured.seen,

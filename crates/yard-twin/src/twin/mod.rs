@@ -8,11 +8,14 @@ pub(crate) mod leaks;
 pub mod markers;
 pub(crate) mod planned;
 pub(crate) mod power;
+pub(crate) mod protection;
 pub(crate) mod room;
 pub(crate) mod settle;
+pub(crate) mod shares;
 pub(crate) mod sources;
 pub(crate) mod vouch;
 
 pub use leaks::Leaks;
 pub use room::Room;
 pub(crate) use settle::Settled;
+pub use shares::{ShareTotals, Shares};

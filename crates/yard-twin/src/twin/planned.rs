@@ -22,8 +22,9 @@ use crate::twin::change;
 use crate::twin::change::{Goal, Start};
 use crate::twin::derive::Deriver;
 use crate::twin::markers;
+use crate::twin::protection;
 use crate::twin::settle;
-use crate::twin::settle::{PlayersOwn, Settled};
+use crate::twin::settle::Settled;
 
 /// A twin as it was when a change was planned, and what it is to be.
 #[derive(Clone, Debug)]
@@ -85,20 +86,6 @@ pub(crate) fn settle_for_change(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<
     Ok((yard.catalog.twin(row.id)?.unwrap_or(row), settled))
 }
 
-/// An error if a draft would change game files of a protected twin, by what it lays or by what it has made.
-pub(crate) fn check_protected(yard: &Yard, row: &TwinRow, there: &Listing, draft: &Draft, to: &State) -> Result<()> {
-    if row.protected.is_none() {
-        return Ok(());
-    }
-    let sheet = yard.sheet_of(&to.build)?;
-    let own = PlayersOwn(sheet.as_ref());
-    let made = draft.derived.iter().any(|derive| !own.holds(&derive.of.path));
-    if made || own.counts(there, &draft.base).0.total() > 0 {
-        return Err(TwinError::Protected(row.name.to_string()).into());
-    }
-    Ok(())
-}
-
 /// What was laid in a twin that was settled.
 pub(crate) fn laid(yard: &Yard, settled: &Settled) -> Result<Listing> {
     // Most often it is the very same one.
@@ -131,7 +118,7 @@ pub(crate) fn apply_planned_held(yard: &Yard, planned: &PlannedChange, ctx: &Ctx
         return Err(TwinError::ChangedMeanwhile { name: row.name.to_string(), path: folder }.into());
     }
     let next = make(yard, planned, ctx)?;
-    check_protected(yard, &row, &planned.there, &next.clone().into(), &planned.to)?;
+    protection::check_protected(yard, &row, &planned.there, &next.clone().into(), &planned.to)?;
     let before = yard.catalog.newest_change(row.id)?;
     let same = planned.there.is(&next) || planned.there == next;
     if same && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {

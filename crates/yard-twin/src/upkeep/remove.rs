@@ -130,7 +130,7 @@ pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
     let row = yard.catalog.twin(row.id)?.unwrap_or(row);
     let state = yard.store.state(row.state)?;
     // In this order only one listing is in memory at a time.
-    let elsewhere = contents_elsewhere(yard, Some(&row), None)?;
+    let elsewhere = yard.contents_elsewhere(Some(&row), None)?;
     let listing = yard.store.listing(state.disk)?;
     Ok(Plan {
         name: row.name.clone(),
@@ -233,7 +233,7 @@ pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<ForGoodOutcome> {
     }
     let op = yard.begin(ctx)?;
     let _alone = yard.alone(ctx)?;
-    let only_mine = if yard.is_only_operation(&op)? { contents_only_of(yard, &row)? } else { HashSet::new() };
+    let only_mine = if yard.is_only_operation(&op)? { yard.contents_only_of(&row)? } else { HashSet::new() };
     let ledger = Ledger::load(&yard.store.pool)?;
     let intent = yard.catalog.intend(&Intent::Forget { twin: row.id })?;
     for path in &plan.entries {
@@ -247,33 +247,6 @@ pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<ForGoodOutcome> {
     ledger.save(op.path())?;
     let (kept, freed) = freed?;
     Ok(ForGoodOutcome { name: plan.name.clone(), freed, kept, took: began.elapsed() })
-}
-
-/// The contents that states of one twin need, and nothing else: none where that can't be told.
-pub(crate) fn contents_only_of(yard: &Yard, row: &TwinRow) -> Result<HashSet<ContentId>> {
-    let mut listings = HashSet::new();
-    for (_, state) in yard.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
-        let state = Error::pass_over(yard.store.state(state))?;
-        listings.extend(state.into_iter().flat_map(|state| [state.laid, state.disk]));
-    }
-    let mut contents = HashSet::new();
-    yard.store.each_readable(listings, |entry| contents.extend(entry.node.content()))?;
-    let all = yard.each_elsewhere(Some(row), None, |entry| {
-        entry.node.content().map(|content| contents.remove(&content));
-    })?;
-    Ok(if all { contents } else { HashSet::new() })
-}
-
-/// The contents that stock builds and twins need, as far as that can be told, other than the one twin and the one stock
-/// build.
-pub(crate) fn contents_elsewhere(
-    yard: &Yard,
-    but: Option<&TwinRow>,
-    but_stock: Option<&BuildRef>,
-) -> Result<HashSet<ContentId>> {
-    let mut contents = HashSet::new();
-    yard.each_elsewhere(but, but_stock, |entry| contents.extend(entry.node.content()))?;
-    Ok(contents)
 }
 
 /// The files of a listing whose contents are not among those that are elsewhere.

@@ -27,8 +27,7 @@ use crate::error::{Error, Result, TwinError};
 use crate::ident::{BuildRef, ListingId};
 use crate::listing::{Listing, Totals};
 use crate::progress::Ctx;
-use crate::report::show;
-use crate::upkeep::remove::{self, OnlyHere, only_here};
+use crate::upkeep::remove::{OnlyHere, only_here};
 
 /// A stock build in a list.
 #[derive(Clone, Debug, Serialize)]
@@ -107,7 +106,7 @@ pub fn list(yard: &Yard, removed: bool) -> Result<Vec<Summary>> {
 fn stock_summary(yard: &Yard, row: &StockRow) -> Result<Summary> {
     Ok(Summary {
         build: row.build.clone(),
-        title_name: title_name(yard, &row.build),
+        title_name: yard.title_name(&row.build),
         channel: row.channel.clone(),
         dated: row.dated.clone(),
         note: row.note.clone(),
@@ -118,15 +117,10 @@ fn stock_summary(yard: &Yard, row: &StockRow) -> Result<Summary> {
     })
 }
 
-/// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
-pub(crate) fn title_name(yard: &Yard, build: &BuildRef) -> String {
-    yard.sheet_of(build).ok().flatten().map_or_else(|| build.title.to_string(), |sheet| sheet.name)
-}
-
 fn twins_on(yard: &Yard, build: &BuildRef) -> Result<Vec<String>> {
     let mut names = Vec::new();
     for row in yard.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
-        if show::newest_whole(yard, &row)?.build == *build {
+        if yard.newest_whole(&row)?.build == *build {
             names.push(row.name.to_string());
         }
     }
@@ -143,7 +137,7 @@ pub fn details(yard: &Yard, build: &BuildRef) -> Result<(Details, Listing)> {
     let others = yard.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
     let (others, mut theirs) = (others.map(|other| other.listing).collect(), HashSet::new());
     yard.store.each_readable(others, |entry| theirs.extend(entry.node.content()))?;
-    let elsewhere = remove::contents_elsewhere(yard, None, Some(&row.build))?;
+    let elsewhere = yard.contents_elsewhere(None, Some(&row.build))?;
     let (summary, listing) = (stock_summary(yard, &row)?, yard.store.listing(row.listing)?);
     // Each content counts once.
     let shared =

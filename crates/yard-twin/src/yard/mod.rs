@@ -11,12 +11,12 @@ use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use crate::catalog::{Catalog, StockRow, TwinRow};
+use crate::catalog::{Catalog, HistoryEntry, StockRow, TwinRow};
 use crate::disk;
 use crate::disk::lock::{self as file_lock, Held, HeldTwin, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result};
-use crate::ident::{BuildRef, ListingId, Title, TwinId, TwinName};
+use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, SnapshotRef, Source, Title, TwinId, TwinName};
 use crate::listing::{Entry, Totals};
 use crate::progress::Ctx;
 use crate::scan::{Index, index_path};
@@ -260,6 +260,78 @@ impl Yard {
             }
         }
         Ok(self.store.each_readable(listings, each)? && all)
+    }
+
+    /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
+    pub(crate) fn title_name(&self, build: &BuildRef) -> String {
+        self.sheet_of(build).ok().flatten().map_or_else(|| build.title.to_string(), |sheet| sheet.name)
+    }
+
+    /// The state that a twin has, or else the newest one that can be read; where none can, what is known of where it comes
+    /// from.
+    pub(crate) fn newest_whole(&self, row: &TwinRow) -> Result<State> {
+        if let Some(state) = Error::pass_over(self.store.state(row.state))? {
+            return Ok(state);
+        }
+        for entry in self.catalog.history(row.id)? {
+            if let Some(state) = Error::pass_over(self.store.state(entry.state))? {
+                return Ok(state);
+            }
+        }
+        let build = match row.origin.parse() {
+            Ok(Source::Stock(build)) => build,
+            _ => BuildRef { title: Title::new("unknown")?, build: BuildLabel::new("unknown")? },
+        };
+        let nothing = ListingId::from_bytes([0; 32]);
+        Ok(State::new(build, self.default_sharing(), nothing, nothing, String::new()))
+    }
+
+    /// The contents that states of one twin need, and nothing else: none where that can't be told.
+    pub(crate) fn contents_only_of(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
+        let mut listings = HashSet::new();
+        for (_, state) in self.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
+            let state = Error::pass_over(self.store.state(state))?;
+            listings.extend(state.into_iter().flat_map(|state| [state.laid, state.disk]));
+        }
+        let mut contents = HashSet::new();
+        self.store.each_readable(listings, |entry| contents.extend(entry.node.content()))?;
+        let all = self.each_elsewhere(Some(row), None, |entry| {
+            entry.node.content().map(|content| contents.remove(&content));
+        })?;
+        Ok(if all { contents } else { HashSet::new() })
+    }
+
+    /// The contents that stock builds and twins need, as far as that can be told, other than the one twin and the one stock
+    /// build.
+    pub(crate) fn contents_elsewhere(
+        &self,
+        but: Option<&TwinRow>,
+        but_stock: Option<&BuildRef>,
+    ) -> Result<HashSet<ContentId>> {
+        let mut contents = HashSet::new();
+        self.each_elsewhere(but, but_stock, |entry| contents.extend(entry.node.content()))?;
+        Ok(contents)
+    }
+
+    /// The line of a twin's history that is meant.
+    pub(crate) fn find_entry(&self, row: &TwinRow, snapshot: &SnapshotRef) -> Result<HistoryEntry> {
+        let history = self.catalog.history(row.id)?;
+        let is_it = |entry: &HistoryEntry| match snapshot {
+            SnapshotRef::Number(number) => entry.number == *number,
+            SnapshotRef::Label(label) => entry.label.as_ref().is_some_and(|there| there.key() == label.key()),
+        };
+        match history.iter().find(|entry| is_it(entry)) {
+            Some(entry) => Ok(entry.clone()),
+            None => Err(Error::NotFound {
+                what: "snapshot",
+                name: snapshot.to_string(),
+                known: history
+                    .iter()
+                    .map(|entry| entry.label.as_ref().map_or_else(|| entry.number.to_string(), ToString::to_string))
+                    .take(12)
+                    .collect(),
+            }),
+        }
     }
 
     /// The index of the twin in a folder, if there is one for its state's listing, which has so many entries.

@@ -56,6 +56,7 @@ use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::planned;
 use crate::twin::planned::PlannedChange;
+use crate::twin::protection;
 use crate::twin::room;
 use crate::twin::settle::Settled;
 
@@ -299,7 +300,7 @@ fn planned_for(yard: &Yard, to: Party, items: &[CarryItem], entries: &[Entry], f
     let next = overlay(&to.settled.listing, &Layer::new(put.collect())?)?;
     let state = to.settled.state.clone();
     let draft = next.into();
-    planned::check_protected(yard, &to.row, &to.settled.listing, &draft, &state)?;
+    protection::check_protected(yard, &to.row, &to.settled.listing, &draft, &state)?;
     Ok(PlannedChange::new(to.row, to.settled, state, draft, What::Carried { from: from.into() }))
 }
 
@@ -310,7 +311,7 @@ fn take_out(yard: &Yard, source: Party, decided: &[(CarryItem, Entry)], to: &Twi
     let next = without(&source.settled.listing, &source.laid, &gone.iter().collect())?;
     let state = source.settled.state.clone();
     let draft = next.into();
-    planned::check_protected(yard, &source.row, &source.settled.listing, &draft, &state)?;
+    protection::check_protected(yard, &source.row, &source.settled.listing, &draft, &state)?;
     Ok(PlannedChange::new(source.row, source.settled, state, draft, What::CarriedAway { to: to.name.to_string() }))
 }
 

@@ -52,6 +52,7 @@ use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
+use crate::twin::protection;
 use crate::twin::settle;
 use crate::twin::settle::Settled;
 use crate::twin::vouch;
@@ -236,7 +237,7 @@ pub fn plan(yard: &Yard, name: &TwinName, change: &Change, ctx: &Ctx) -> Result<
     let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, again)?;
     let views = synced.views.clone();
     let planned = planned(row, settled, next, synced);
-    planned::check_protected(yard, &planned.row, &planned.there, &planned.draft, &planned.to)?;
+    protection::check_protected(yard, &planned.row, &planned.there, &planned.draft, &planned.to)?;
     Ok(Plan { name: name.clone(), edits: views, copied, planned })
 }
 

@@ -77,8 +77,8 @@ pub fn contained(yard: &Yard, plan: &Plan, outcome: &Outcome) -> Result<Containe
 /// # Errors
 /// As [`history::entries`](crate::history::entries).
 pub fn runs(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<RunDetails>> {
-    history::entries(yard, name, ctx)?;
     let row = yard.twin_row(name, true)?;
+    settle::settle_if_free(yard, &row, ctx)?;
     let runs = yard.catalog.runs(row.id)?.into_iter();
     runs.map(|record| Ok(RunDetails { report: run::read_report(yard, &row, record.id)?, record })).collect()
 }

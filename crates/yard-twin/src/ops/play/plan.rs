@@ -21,11 +21,10 @@ use crate::launch::surroundings::{About, Surroundings};
 use crate::ops::play::command::{Chosen, choose, locate};
 use crate::ops::play::isolation;
 use crate::ops::play::stop;
-use crate::ops::protect;
 use crate::profile::{Profile, Seen, Switch};
 use crate::progress::Ctx;
+use crate::twin::protection;
 use crate::twin::settle;
-use crate::upkeep::stock;
 
 /// What becomes of what a run changed.
 #[derive(Clone, Default)]
@@ -174,7 +173,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let state = yard.store.state(row.state)?;
     let build = state.build;
     let sheet = yard.sheet_of(&build)?;
-    let puts_all_back = row.protected.is_some() && protect::knows_nothing_own(yard, &build)?;
+    let puts_all_back = row.protected.is_some() && protection::knows_nothing_own(yard, &build)?;
     let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
         twin: name.to_string(),
         title: build.title.to_string(),
@@ -211,7 +210,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let arguments = inside.arguments.iter().chain(&chosen.arguments).map(OsString::from);
     Ok(Plan {
         twin: row.name.clone(),
-        title_name: stock::title_name(yard, &build),
+        title_name: yard.title_name(&build),
         build,
         profile: profile.clone(),
         variant,

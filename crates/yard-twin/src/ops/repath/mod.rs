@@ -48,6 +48,7 @@ use crate::scan::{Kind, Manner, walk};
 use crate::store::state::State;
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
+use crate::twin::protection;
 use crate::twin::vouch;
 
 /// A place that may be named, and what it should be.
@@ -191,7 +192,7 @@ pub fn plan(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, ctx: &C
     let state = State { profile: looking.profile(&settled.state.profile), ..settled.state.clone() };
     let profile = state.profile != settled.state.profile;
     let draft = looking.draft(&settled, &found)?;
-    planned::check_protected(yard, &row, &settled.listing, &draft, &state)?;
+    protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
     let planned = PlannedChange::new(row, settled, state, draft, What::Mended);
     Ok(Plan { name: name.clone(), places, found, files, bytes, profile, planned })
 }
