@@ -22,11 +22,11 @@ fn room(file: &Path) -> String {
     first.to_str().unwrap().trim_end_matches(".rs").to_owned()
 }
 
-/// The code of a file without its unit tests.
+/// The code of a file without its comments and its unit tests.
 fn code(file: &Path) -> String {
     let text = fs::read_to_string(file).unwrap();
     let end = text.find("#[cfg(test)]\n#[allow").unwrap_or(text.len());
-    text[..end].to_owned()
+    text[..end].lines().filter(|line| !line.trim_start().starts_with("//")).collect::<Vec<_>>().join("\n")
 }
 
 fn is_part(c: char) -> bool {
@@ -83,6 +83,14 @@ fn there_is_no_circle_among_the_rooms() {
         bottom.iter().for_each(|room| drop(left.remove(room)));
     }
     assert!(left.is_empty(), "these import in a circle: {left:#?}");
+}
+
+/// Methods can be called without an import: if every room could add some to `Yard`, nobody would see who needs whom.
+#[test]
+fn only_the_yard_and_its_opening_give_it_methods() {
+    let with_methods = files(&source()).into_iter().filter(|file| code(file).contains("\nimpl Yard {"));
+    let rooms: BTreeSet<String> = with_methods.map(|file| room(&file)).collect();
+    assert_eq!(rooms.into_iter().collect::<Vec<_>>(), ["open", "yard"]);
 }
 
 #[test]

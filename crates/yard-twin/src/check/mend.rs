@@ -24,6 +24,7 @@ use crate::scan::{Doubt, Index, Observer, index_path, settle_folder};
 use crate::store::pool::reads_as;
 use crate::store::pool::{Ledger, Sharing};
 use crate::store::state::State;
+use crate::twin::Twin;
 use crate::twin::markers;
 use crate::twin::settle;
 use crate::{Yard, profile};
@@ -152,7 +153,7 @@ fn write_line(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<()> {
 
 /// Moves a twin's folder back to where the catalogue knows it.
 fn move_back(yard: &Yard, row: &TwinRow, found: &Path, folder: &Path, ctx: &Ctx) -> Result<()> {
-    let _held = yard.hold_twin(row, ctx)?;
+    let _twin = Twin::hold(yard, row, ctx)?;
     let _alone = yard.alone(ctx)?;
     disk::rename_new(found, folder).at("rename", found)?;
     disk::sync_rename(found, folder)
@@ -217,14 +218,14 @@ fn twins_with(yard: &Yard, listing: ListingId) -> Result<Vec<TwinRow>> {
 /// Makes a listing's file again, from a twin's folder that holds just that.
 fn list_anew(yard: &Yard, id: ListingId, ctx: &Ctx) -> Result<()> {
     for row in twins_with(yard, id)? {
-        let held = yard.hold_twin(&row, ctx)?;
+        let twin = Twin::hold(yard, &row, ctx)?;
         let listing = listing_of_folder(yard, &row, ctx)?;
         if listing.id() == id {
             let op = yard.begin(ctx)?;
             disk::remove_if_there(&yard.store.blob_path("listings", &id.to_string()))?;
             return yard.store.put_listing(&listing, None, &op).map(drop);
         }
-        drop(held);
+        drop(twin);
     }
     let path = yard.store.blob_path("listings", &id.to_string());
     Err(Error::Damaged { path, why: "no twin's folder holds just that any more".into() })

@@ -117,7 +117,7 @@ pub fn look(yard: &Yard, options: &Options, ctx: &Ctx) -> Result<Report> {
         std::fs::read_dir(folder).at("list", folder)?;
     }
     let mut checker = Checker {
-        yard: yard,
+        yard,
         options,
         ctx,
         findings: Vec::new(),

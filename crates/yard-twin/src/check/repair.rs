@@ -12,9 +12,9 @@ use crate::listing::{Layer, overlay};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::Doubt;
+use crate::twin::Twin;
 use crate::twin::leaks;
 use crate::twin::leaks::Leaks;
-use crate::twin::settle;
 use crate::twin::vouch;
 
 /// Contents that have to be put right: each with the inodes that should hold it, and hold something else.
@@ -73,11 +73,10 @@ pub(crate) fn give_back(
     }
     let right = yard.store.listing(yard.store.state(row.state)?.disk)?;
     let busy = || Error::Busy { what: format!("the twin {:?}", row.name.as_str()), holders: Vec::new() };
-    let held = yard.try_hold_twin(row)?.ok_or_else(busy)?;
-    let settled = settle::settle_without_repair(yard, row, &held, What::Outside, Doubt::Inodes(inodes), ctx)?;
-    let settled = leaks::mend_settled(yard, row, settled, ctx)?;
+    let mut twin = Twin::try_hold(yard, row)?.ok_or_else(busy)?;
+    let settled = twin.settle_without_repair(What::Outside, Doubt::Inodes(inodes), ctx)?;
+    let settled = twin.mend_settled(settled, ctx)?;
     let layer = paths.iter().map(|path| (path.clone(), right.get(path.as_str()).cloned())).collect();
     let next = overlay(&settled.listing, &Layer::new(layer)?)?;
-    let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-    Ok(leaks::change_to(yard, &row, settled, next, What::Repaired, ctx)?.leaks.damaged)
+    Ok(twin.change_to(settled, next, What::Repaired, ctx)?.leaks.damaged)
 }

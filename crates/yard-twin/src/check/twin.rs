@@ -17,6 +17,7 @@ use crate::report::show;
 use crate::report::show::Guard;
 use crate::scan::{Doubt, Now, Row};
 use crate::twin::ShareTotals;
+use crate::twin::Twin;
 use crate::twin::protection;
 use crate::twin::settle;
 use crate::twin::settle::{Look, PlayersOwn, keep_index};
@@ -71,9 +72,9 @@ impl Checker<'_> {
             self.found(Severity::Damaged, about, problem, Mend::PutBack);
             return Ok(None);
         }
-        let held = yard.hold_twin(row, self.ctx)?;
-        settle::make_whole(yard, row, &held, self.ctx)?;
-        let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
+        let mut twin = Twin::hold(yard, row, self.ctx)?;
+        twin.make_whole(self.ctx)?;
+        let row = twin.row.clone();
         if touched::listing_of(yard, row.state).is_none() {
             return Ok(None);
         }

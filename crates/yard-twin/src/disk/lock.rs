@@ -8,7 +8,6 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use crate::error::{Error, Holder, PathContext, Result};
-use crate::ident::TwinId;
 use crate::progress::{Ctx, Phase};
 
 /// How long a command waits for the yard: others hold it alone for moments only.
@@ -32,37 +31,6 @@ impl Held {
     /// Says that the lock will be held for long, so that nobody waits for it.
     pub(crate) fn for_long(&self, path: &Path) -> Result<()> {
         self.0.set_len(0).and_then(|()| (&self.0).write_all(LONG)).at("write", path)
-    }
-}
-
-/// A twin that is held: nobody else changes it, settles it or starts it meanwhile. It can't be mistaken for another lock, or
-/// for that of another twin.
-#[must_use = "the twin is let go when this is dropped"]
-#[derive(Debug)]
-pub(crate) struct HeldTwin {
-    id: TwinId,
-    held: Held,
-}
-
-impl AsFd for HeldTwin {
-    fn as_fd(&self) -> BorrowedFd<'_> {
-        self.held.as_fd()
-    }
-}
-
-impl HeldTwin {
-    pub(crate) fn new(id: TwinId, held: Held) -> Self {
-        Self { id, held }
-    }
-
-    /// As [`Held::for_long`].
-    pub(crate) fn for_long(&self, path: &Path) -> Result<()> {
-        self.held.for_long(path)
-    }
-
-    /// Whether it is this twin that is held.
-    pub(crate) fn is(&self, twin: TwinId) -> bool {
-        self.id == twin
     }
 }
 

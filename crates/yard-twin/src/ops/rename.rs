@@ -28,7 +28,6 @@ use crate::Yard;
 use crate::catalog::{Intent, Mend, TwinRow, What};
 use crate::combine::{Repather, realise, repathed};
 use crate::disk;
-use crate::disk::lock::HeldTwin;
 use crate::entry;
 use crate::error::{Error, Result, TwinError};
 use crate::ident::TwinName;
@@ -37,10 +36,9 @@ use crate::ops::clone;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::store::state::State;
+use crate::twin::Twin;
 use crate::twin::derive::Deriver;
-use crate::twin::finish;
 use crate::twin::protection;
-use crate::twin::settle;
 use crate::yard::intents::renamed;
 
 /// Larger files are no settings: they are not looked into for paths.
@@ -113,23 +111,25 @@ fn rename(
     ctx: &Ctx,
 ) -> Result<Outcome> {
     let row = yard.twin_row(name, false)?;
-    let held = yard.hold_twin(&row, ctx)?;
+    let mut twin = Twin::hold(yard, &row, ctx)?;
+    let row = twin.row.clone();
     if name.key() != new.key() {
         clone::check_free(yard, new)?;
     }
-    let folder = settle::present_folder(yard, &row)?;
+    let folder = twin.folder()?;
     let new_folder = if move_folder { folder_for(yard, new, &row)? } else { row.folder.clone() };
     let to = yard.twins_folder().join(&new_folder);
     let moves = to != folder;
     let path_mend = if moves {
-        path_mend(yard, &row, &held, [&folder, &to], dry_run, ctx)?
+        path_mend(&mut twin, [&folder, &to], dry_run, ctx)?
     } else {
         PathMend { states: None, paths: Vec::new() }
     };
     if !dry_run {
         rename_now(yard, &row, new, &new_folder, path_mend.states, ctx)?;
-        if let Some(row) = yard.catalog.twin(row.id)?.filter(|_| path_mend.states.is_some()) {
-            finish::finish_change(yard, &row, &held, ctx)?;
+        twin.renew()?;
+        if path_mend.states.is_some() {
+            twin.finish_change(ctx)?;
         }
     }
     Ok(Outcome {
@@ -183,15 +183,9 @@ fn folder_for(yard: &Yard, new: &TwinName, row: &TwinRow) -> Result<String> {
 }
 
 /// What names the old folder, and the state in which it names the new one. Kept unless this is a dry run.
-fn path_mend(
-    yard: &Yard,
-    row: &TwinRow,
-    held: &HeldTwin,
-    [from, to]: [&Path; 2],
-    dry_run: bool,
-    ctx: &Ctx,
-) -> Result<PathMend> {
-    let settled = settle::settle_held(yard, row, held, What::Outside, ctx)?;
+fn path_mend(twin: &mut Twin, [from, to]: [&Path; 2], dry_run: bool, ctx: &Ctx) -> Result<PathMend> {
+    let settled = twin.settle(What::Outside, ctx)?;
+    let (yard, row) = (&twin.yard, &twin.row);
     // Where a path is no text, no text can name it.
     let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {
         return Ok(PathMend { states: None, paths: Vec::new() });

@@ -28,7 +28,7 @@ use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
 use crate::error::{Error, Result, TwinError};
 use crate::ident::{SnapshotLabel, SnapshotRef, StateId, TwinId, TwinName};
 use crate::progress::Ctx;
-use crate::twin::settle;
+use crate::twin::Twin;
 
 /// A snapshot that was made.
 #[derive(Clone, Debug, Serialize)]
@@ -82,9 +82,9 @@ pub fn plan(yard: &Yard, name: &TwinName, label: Option<&SnapshotLabel>, ctx: &C
     if let Some(label) = label {
         check_label_free(yard, &row, label)?;
     }
-    let held = yard.hold_twin(&row, ctx)?;
+    let mut twin = Twin::hold(yard, &row, ctx)?;
     let before = yard.catalog.newest_change(row.id)?;
-    let settled = settle::settle_held(yard, &row, &held, What::Outside, ctx)?;
+    let settled = twin.settle(What::Outside, ctx)?;
     let found = yard.catalog.history(row.id)?.into_iter().next().filter(|entry| entry.number > before);
     let (game, own) = found.map_or_else(Default::default, |entry| (entry.game, entry.own));
     let (state, _) = settled.state.encode();
@@ -101,14 +101,14 @@ pub fn plan(yard: &Yard, name: &TwinName, label: Option<&SnapshotLabel>, ctx: &C
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let mut made = plan.would.clone();
     let row = yard.twin_row(&made.name, false)?;
-    let _held = yard.hold_twin(&row, ctx)?;
-    let row = yard.catalog.twin(row.id)?.unwrap_or(row);
+    let twin = Twin::hold(yard, &row, ctx)?;
+    let row = &twin.row;
     if (row.id, row.state) != (plan.twin, plan.state) {
-        let (name, path) = (row.name.to_string(), yard.folder_of(&row));
+        let (name, path) = (row.name.to_string(), yard.folder_of(row));
         return Err(TwinError::ChangedMeanwhile { name, path }.into());
     }
     if let Some(label) = &made.label {
-        check_label_free(yard, &row, label)?;
+        check_label_free(yard, row, label)?;
     }
     let (none, label) = (Counts::default(), made.label.as_ref());
     yard.catalog.together(|| {

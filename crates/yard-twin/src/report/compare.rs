@@ -39,6 +39,7 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::Doubt;
 use crate::sheet::Sheet;
+use crate::twin::Twin;
 use crate::twin::settle;
 use crate::twin::settle::keep_index;
 use crate::twin::vouch;
@@ -389,10 +390,9 @@ fn peek(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Peeked> {
         let looked = as_recorded(yard, row, false)?;
         return Ok(Peeked { state: row.state, before: looked.listing.clone(), looked });
     }
-    let held = yard.hold_twin(row, ctx)?;
-    settle::make_whole(yard, row, &held, ctx)?;
-    let row = &yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-    let folder = settle::present_folder(yard, row)?;
+    let mut twin = Twin::hold(yard, row, ctx)?;
+    twin.make_whole(ctx)?;
+    let (row, folder) = (&twin.row, twin.folder()?);
     let op = yard.begin(ctx)?;
     let mut look = settle::look_only(yard, row, &folder, &op, None, Doubt::Nothing, ctx)?;
     let rows = keep_index(&mut look, &folder, &op)?;

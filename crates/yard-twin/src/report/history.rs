@@ -23,7 +23,7 @@
 
 use crate::Yard;
 use crate::catalog::HistoryEntry;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::ident::TwinName;
 use crate::progress::Ctx;
 use crate::twin::settle;

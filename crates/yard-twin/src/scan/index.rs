@@ -186,6 +186,11 @@ fn share_of(code: u8) -> Option<Option<Share>> {
     })
 }
 
+/// Where a twin's index is.
+pub(crate) fn index_path(folder: &Path) -> PathBuf {
+    folder.join("index")
+}
+
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 mod tests {
@@ -241,9 +246,4 @@ mod tests {
         assert!(!row(0, 900).racy(1000, 10) && !row(5000, 900).racy(1000, 10));
         assert!(row(1001, 900).racy(1000, 10));
     }
-}
-
-/// Where a twin's index is.
-pub(crate) fn index_path(folder: &Path) -> PathBuf {
-    folder.join("index")
 }

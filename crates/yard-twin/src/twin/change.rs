@@ -22,15 +22,14 @@ use crate::scan::{Index, Row, index_path};
 use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
 use crate::store::state::State;
+use crate::twin::Twin;
 use crate::twin::room;
-use crate::twin::settle;
 use crate::twin::settle::{PlayersOwn, Settled};
 use crate::twin::vouch;
 use crate::yard::forget;
 
 /// A twin as it is on disk, from which a change sets out.
 pub(crate) struct Start<'a> {
-    pub(crate) row: &'a TwinRow,
     pub(crate) state: &'a State,
     /// What is there, and how it looks since when.
     pub(crate) there: &'a Listing,
@@ -40,9 +39,9 @@ pub(crate) struct Start<'a> {
 
 impl<'a> Start<'a> {
     /// From how it was settled just now.
-    pub(crate) fn of(row: &'a TwinRow, settled: &'a Settled) -> Self {
+    pub(crate) fn of(settled: &'a Settled) -> Self {
         let Settled { state, listing, rows, looked_at, .. } = settled;
-        Self { row, state, there: listing, rows, looked_at: *looked_at }
+        Self { state, there: listing, rows, looked_at: *looked_at }
     }
 }
 
@@ -91,92 +90,249 @@ struct Committed {
     late: Vec<RelPath>,
     /// What is there now.
     next: Listing,
+    /// The state that says so.
+    to: StateId,
 }
 
-/// Changes a twin that the caller holds: checks everything, stages everything, writes the intent, publishes entry by
-/// entry, moves the pointer, deletes the stage.
-///
-/// A crash after the intent is finished by whoever opens the yard next. An error, or a wish to stop, undoes what was
-/// done.
-pub(crate) fn change_twin(yard: &Yard, start: &Start<'_>, mut goal: Goal, ctx: &Ctx) -> Result<Changed> {
-    let folder = settle::present_folder(yard, start.row)?;
-    let sheet = yard.sheet_of(&goal.state.build)?;
-    let nothing = PathSet::default();
-    let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
-    let mut op = yard.begin(ctx)?;
-    let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
-    let clock = FsClock::new(op.path())?;
-    let asked = Arc::new(Ledger::load(&yard.store.pool)?);
-    let op_path = op.path().to_path_buf();
-    let layout = Layout { pool: &yard.store.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
-    let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
-    let none = Listing::default();
-    let about = FolderChange {
-        layout: &layout,
-        twin: start.row.name.as_str(),
-        folder: &folder,
-        there: start.there,
-        rows: start.rows,
-        next: &none,
-        is_scratch: &is_scratch,
-    };
-    let mut planned = steps(start.there, &goal.next);
-    let stay = FolderChange { next: &goal.next, ..about }.check(&planned)?;
-    if !stay.is_empty() {
-        goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
-        planned = steps(start.there, &goal.next);
-    }
-    let folder_change = FolderChange { next: &goal.next, ..about };
-    let coming: Vec<&Entry> =
-        planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
-    room::check_room(yard, coming.iter().map(|entry| (*entry, policy.way(entry))))?;
-    let executables = vouch::vouch(yard, &coming, &layout)?;
-    let mut staged = folder_change.stage(planned)?;
-    let to = put_goal(yard, start, &goal.state, &goal.next, &op)?;
-    // Whoever links, or takes links out, holds the yard alone: from here on.
-    let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
-    let alone = if links { Some(link_staged(yard, &folder_change, &mut staged, executables, &coming)?) } else { None };
-    let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
-    let done = ctx.check().and_then(|()| intend_change(yard, start, to, &goal, &op)).and_then(|intent| {
-        let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
-        carry_out(yard, &intended, &folder_change, &staged, &mut op, ledger, ctx)
-    });
-    let (published, committed) = match done {
-        Ok(done) => done,
-        Err(error) => {
-            // What was staged as a link goes again: the ledger is told.
-            if let Some((_, ledger)) = &alone
-                && !op.is_left()
-            {
-                let discarded = discard(yard, &op_path, &staged, start.row, Some(ledger));
-                if let Err(error) = discarded.and_then(|_| ledger.save(&op_path)) {
-                    tracing::warn!(%error, "what was staged is left for the next command");
-                }
-            }
-            return Err(error);
+impl Twin {
+    /// Changes a twin that the caller holds: checks everything, stages everything, writes the intent, publishes entry by
+    /// entry, moves the pointer, deletes the stage.
+    ///
+    /// A crash after the intent is finished by whoever opens the yard next. An error, or a wish to stop, undoes what was
+    /// done.
+    pub(crate) fn change(&mut self, start: &Start<'_>, mut goal: Goal, ctx: &Ctx) -> Result<Changed> {
+        let folder = self.folder()?;
+        let sheet = self.yard.sheet_of(&goal.state.build)?;
+        let nothing = PathSet::default();
+        let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
+        let (name, mut op) = (self.row.name.to_string(), self.yard.begin(ctx)?);
+        let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
+        let clock = FsClock::new(op.path())?;
+        let asked = Arc::new(Ledger::load(&self.yard.store.pool)?);
+        let op_path = op.path().to_path_buf();
+        let layout = Layout { pool: &self.yard.store.pool, policy: &policy, ledger: &asked, op: &op_path, ctx };
+        let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
+        let none = Listing::default();
+        let about = FolderChange {
+            layout: &layout,
+            twin: &name,
+            folder: &folder,
+            there: start.there,
+            rows: start.rows,
+            next: &none,
+            is_scratch: &is_scratch,
+        };
+        let mut planned = steps(start.there, &goal.next);
+        let stay = FolderChange { next: &goal.next, ..about }.check(&planned)?;
+        if !stay.is_empty() {
+            goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
+            planned = steps(start.there, &goal.next);
         }
-    };
-    let Committed { number, late, next } = committed;
-    let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
-    let own = staged.rows(&published).filter(|(_, row)| row.share != Some(Share::Link));
-    let latest = own.map(|(_, row)| row.ctime).max().unwrap_or_default();
-    let mut set_aside = published.set_aside.clone();
-    // What follows is advisory: a change that is committed has not failed any more.
-    let tidied = discard(yard, &op_path, &staged, start.row, ledger).and_then(|kept| {
-        set_aside.extend(kept);
-        ledger.map_or(Ok(()), |ledger| ledger.save(&op_path))
-    });
-    drop(alone);
-    let mut looked_at = 0;
-    let tidied = tidied.and_then(|()| {
-        looked_at = clock.wait_past(latest)?;
-        let index = Index { listing: next.id(), pool: yard.store.pool.inode()?, looked_at, rows: rows.clone() };
-        index.save(&index_path(&folder), &op_path.join("index"))
-    });
-    if let Err(error) = tidied {
-        tracing::warn!(%error, "the next look at the twin will read more than it had to");
+        let folder_change = FolderChange { next: &goal.next, ..about };
+        let coming: Vec<&Entry> =
+            planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
+        room::check_room(&self.yard, coming.iter().map(|entry| (*entry, policy.way(entry))))?;
+        let executables = vouch::vouch(&self.yard, &coming, &layout)?;
+        let mut staged = folder_change.stage(planned)?;
+        let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
+        // Whoever links, or takes links out, holds the yard alone: from here on.
+        let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
+        let alone = if links {
+            Some(link_staged(&self.yard, &folder_change, &mut staged, executables, &coming)?)
+        } else {
+            None
+        };
+        let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
+        let done = ctx.check().and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
+            let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
+            self.carry_out(&intended, &folder_change, &staged, &mut op, ledger, ctx)
+        });
+        let (published, committed) = match done {
+            Ok(done) => done,
+            Err(error) => {
+                // What was staged as a link goes again: the ledger is told.
+                if let Some((_, ledger)) = &alone
+                    && !op.is_left()
+                {
+                    let discarded = self.discard(&op_path, &staged, Some(ledger));
+                    if let Err(error) = discarded.and_then(|_| ledger.save(&op_path)) {
+                        tracing::warn!(%error, "what was staged is left for the next command");
+                    }
+                }
+                return Err(error);
+            }
+        };
+        let Committed { number, late, next, to } = committed;
+        if goal.what.is_some() {
+            self.row.state = to;
+        }
+        let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
+        let own = staged.rows(&published).filter(|(_, row)| row.share != Some(Share::Link));
+        let latest = own.map(|(_, row)| row.ctime).max().unwrap_or_default();
+        let mut set_aside = published.set_aside.clone();
+        // What follows is advisory: a change that is committed has not failed any more.
+        let tidied = self.discard(&op_path, &staged, ledger).and_then(|kept| {
+            set_aside.extend(kept);
+            ledger.map_or(Ok(()), |ledger| ledger.save(&op_path))
+        });
+        drop(alone);
+        let mut looked_at = 0;
+        let tidied = tidied.and_then(|()| {
+            looked_at = clock.wait_past(latest)?;
+            let index =
+                Index { listing: next.id(), pool: self.yard.store.pool.inode()?, looked_at, rows: rows.clone() };
+            index.save(&index_path(&folder), &op_path.join("index"))
+        });
+        if let Err(error) = tidied {
+            tracing::warn!(%error, "the next look at the twin will read more than it had to");
+        }
+        Ok(Changed { number, late, set_aside, next, rows, looked_at })
     }
-    Ok(Changed { number, late, set_aside, next, rows, looked_at })
+
+    /// Deletes what a change has staged or taken out; what somebody has open is kept, and named.
+    fn discard(&self, op: &Path, staged: &Staged, ledger: Option<&Ledger>) -> Result<Vec<String>> {
+        let paths: Vec<&RelPath> = staged.paths().collect();
+        discard_paths(&self.yard, op, &paths, &self.row, ledger)
+    }
+
+    /// Publishes what is staged, and moves the pointer. If either fails, what was done is undone.
+    fn carry_out(
+        &self,
+        intended: &Intended<'_>,
+        folder_change: &FolderChange<'_>,
+        staged: &Staged,
+        op: &mut OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Result<(Published, Committed)> {
+        let &Intended { start, goal, folder, .. } = intended;
+        let (before, after) = (&start.state.profile, &goal.state.profile);
+        let published = match folder_change.publish(staged, ledger) {
+            Ok(published) => published,
+            Err(GivenUp { error, undone }) => return Err(self.given_up(intended, error, undone, op, ledger, ctx)),
+        };
+        let committed =
+            shift_profile(folder, before, after, op).and_then(|()| self.commit(intended, &published, op, ledger, ctx));
+        let error = match committed {
+            Ok(committed) => return Ok((published, committed)),
+            Err(error) => error,
+        };
+        let undone = shift_profile(folder, after, before, op)
+            .and_then(|()| folder_change.undo(staged, &published, ledger))
+            .inspect_err(
+                |failed| tracing::warn!(%failed, "a change that could not be committed could not be undone either"),
+            );
+        Err(self.given_up(intended, error, undone.ok(), op, ledger, ctx))
+    }
+
+    /// The error of a change that was undone, once what others wrote into it meanwhile is kept; of one that was not, since
+    /// half of it is done, and `op` holds the rest.
+    fn given_up(
+        &self,
+        intended: &Intended<'_>,
+        error: Error,
+        undone: Option<Vec<Doubtful>>,
+        op: &mut OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Error {
+        let &Intended { start, goal, intent, .. } = intended;
+        let Some(late) = undone else { return half_done(&self.row, &error, op) };
+        let ctx = ctx.without_cancel();
+        let known = |path: &RelPath| goal.next.get(path.as_str());
+        let kept = take_late(&self.yard, &late, known, op, ledger, &ctx)
+            .and_then(|late| self.keep_meanwhile(start, &late, op))
+            .and_then(|()| give_up(&self.yard, goal, intent));
+        match kept {
+            Ok(()) => error,
+            Err(why) => {
+                tracing::warn!(%why, "what was written meanwhile is not kept yet");
+                half_done(&self.row, &error, op)
+            }
+        }
+    }
+
+    /// Keeps the listing and the state that a change leads to.
+    fn put_goal(&self, start: &Start<'_>, state: &State, next: &Listing, op: &OpFolder) -> Result<StateId> {
+        // Where a change is finished, what it sets out from is not kept; and much that differs is no difference to keep.
+        let few = |before: &Listing| diff(before, next).nth(before.entries().len() / 10).is_none();
+        let before = start.there.id();
+        let layer = (before == start.state.disk && few(start.there)).then(|| Layer::between(start.there, next));
+        let disk = self.yard.store.put_listing(next, layer.as_ref().map(|layer| (before, layer)), op)?;
+        self.yard.store.put_state(&State { disk, ..state.clone() }, op)
+    }
+
+    fn intend_change(&self, start: &Start<'_>, to: StateId, goal: &Goal, op: &OpFolder) -> Result<i64> {
+        let (from, _) = start.state.encode();
+        let stage = op.name();
+        let intent = Intent::Change { twin: self.row.id, from, to, stage, what: goal.what.clone() };
+        match goal.intent {
+            None => self.yard.catalog.intend(&intent),
+            Some(id) => self.yard.catalog.replace_intent(id, &intent).map(|()| id),
+        }
+    }
+
+    /// Keeps what others wrote meanwhile, then moves the pointer.
+    fn commit(
+        &self,
+        intended: &Intended<'_>,
+        published: &Published,
+        op: &OpFolder,
+        ledger: Option<&Ledger>,
+        ctx: &Ctx,
+    ) -> Result<Committed> {
+        let &Intended { start, goal, to, intent, .. } = intended;
+        let late = take_late(&self.yard, &published.doubtful, |path| start.there.get(path.as_str()), op, ledger, ctx)?;
+        let next = with_folders(goal.next.clone(), published.left.clone())?;
+        let to = if published.left.is_empty() { to } else { self.put_goal(start, &goal.state, &next, op)? };
+        let meanwhile = self.put_meanwhile(start, &late, op)?;
+        let sheet = self.yard.sheet_of(&goal.state.build)?;
+        let (game, own) = PlayersOwn(sheet.as_ref()).counts(start.there, &next);
+        let mut number = None;
+        self.yard.catalog.together(|| {
+            if let Some(state) = meanwhile {
+                self.add_meanwhile(start, &late, state, sheet.as_ref())?;
+            }
+            if let Some(what) = goal.what.clone() {
+                let change = NewChange { what, game, own, label: None, state: to };
+                number = Some(self.yard.catalog.add_change(self.row.id, &change)?);
+            }
+            self.yard.catalog.intent_done(intent)
+        })?;
+        Ok(Committed { number, late: late.into_iter().map(|(path, _)| path).collect(), next, to })
+    }
+
+    /// The state with what others wrote meanwhile, if anybody did.
+    fn put_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<Option<StateId>> {
+        if late.is_empty() {
+            return Ok(None);
+        }
+        let layer = Layer::new(late.iter().map(|(path, entry)| (path.clone(), Some(entry.clone()))).collect())?;
+        let listing = overlay(start.there, &layer)?;
+        let disk = self.yard.store.put_listing(&listing, None, op)?;
+        self.yard.store.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
+    }
+
+    /// Keeps what others wrote in the history, and leaves the twin's state as it is.
+    pub(crate) fn keep_meanwhile(&self, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<()> {
+        let Some(state) = self.put_meanwhile(start, late, op)? else { return Ok(()) };
+        let sheet = self.yard.sheet_of(&start.state.build)?;
+        self.yard.catalog.together(|| self.add_meanwhile(start, late, state, sheet.as_ref()))
+    }
+
+    fn add_meanwhile(
+        &self,
+        start: &Start<'_>,
+        late: &[(RelPath, Entry)],
+        state: StateId,
+        sheet: Option<&Sheet>,
+    ) -> Result<()> {
+        let (game, own) =
+            PlayersOwn(sheet).counts_at(start.there, late.iter().map(|(path, entry)| (path, Some(&entry.node))));
+        let what = What::Meanwhile;
+        self.yard.catalog.add_change(self.row.id, &NewChange { what, game, own, label: None, state })?;
+        self.yard.catalog.set_state(self.row.id, self.row.state)
+    }
 }
 
 /// Takes the yard alone and stages the links of a change.
@@ -205,12 +361,6 @@ fn link_staged(
     Err(Error::Busy { what: "the pool".into(), holders: Vec::new() })
 }
 
-/// Deletes what a change has staged or taken out; what somebody has open is kept, and named.
-fn discard(yard: &Yard, op: &Path, staged: &Staged, row: &TwinRow, ledger: Option<&Ledger>) -> Result<Vec<String>> {
-    let paths: Vec<&RelPath> = staged.paths().collect();
-    discard_paths(yard, op, &paths, row, ledger)
-}
-
 /// The same, of what lies in the areas of an operation's folder, by the paths that it is of.
 pub(crate) fn discard_paths(
     yard: &Yard,
@@ -227,63 +377,6 @@ pub(crate) fn discard_paths(
     Discard { op, kept: &forget::kept_folder(yard, row)?, moved: &moved }.areas(paths)
 }
 
-/// Publishes what is staged, and moves the pointer. If either fails, what was done is undone.
-fn carry_out(
-    yard: &Yard,
-    intended: &Intended<'_>,
-    folder_change: &FolderChange<'_>,
-    staged: &Staged,
-    op: &mut OpFolder,
-    ledger: Option<&Ledger>,
-    ctx: &Ctx,
-) -> Result<(Published, Committed)> {
-    let &Intended { start, goal, folder, .. } = intended;
-    let (before, after) = (&start.state.profile, &goal.state.profile);
-    let published = match folder_change.publish(staged, ledger) {
-        Ok(published) => published,
-        Err(GivenUp { error, undone }) => return Err(given_up(yard, intended, error, undone, op, ledger, ctx)),
-    };
-    let committed =
-        shift_profile(folder, before, after, op).and_then(|()| commit(yard, intended, &published, op, ledger, ctx));
-    let error = match committed {
-        Ok(committed) => return Ok((published, committed)),
-        Err(error) => error,
-    };
-    let undone = shift_profile(folder, after, before, op)
-        .and_then(|()| folder_change.undo(staged, &published, ledger))
-        .inspect_err(
-            |failed| tracing::warn!(%failed, "a change that could not be committed could not be undone either"),
-        );
-    Err(given_up(yard, intended, error, undone.ok(), op, ledger, ctx))
-}
-
-/// The error of a change that was undone, once what others wrote into it meanwhile is kept; of one that was not, since
-/// half of it is done, and `op` holds the rest.
-fn given_up(
-    yard: &Yard,
-    intended: &Intended<'_>,
-    error: Error,
-    undone: Option<Vec<Doubtful>>,
-    op: &mut OpFolder,
-    ledger: Option<&Ledger>,
-    ctx: &Ctx,
-) -> Error {
-    let &Intended { start, goal, intent, .. } = intended;
-    let Some(late) = undone else { return half_done(start.row, &error, op) };
-    let ctx = ctx.without_cancel();
-    let known = |path: &RelPath| goal.next.get(path.as_str());
-    let kept = take_late(yard, &late, known, op, ledger, &ctx)
-        .and_then(|late| keep_meanwhile(yard, start, &late, op))
-        .and_then(|()| give_up(yard, goal, intent));
-    match kept {
-        Ok(()) => error,
-        Err(why) => {
-            tracing::warn!(%why, "what was written meanwhile is not kept yet");
-            half_done(start.row, &error, op)
-        }
-    }
-}
-
 /// A change that is undone is not intended any more; one that only had to be finished still is.
 fn give_up(yard: &Yard, goal: &Goal, intent: i64) -> Result<()> {
     if goal.intent.is_some() { Ok(()) } else { yard.catalog.intent_done(intent) }
@@ -296,88 +389,6 @@ fn shift_profile(folder: &Path, from: &str, to: &str, op: &OpFolder) -> Result<(
         return Ok(());
     }
     disk::write_whole(&path, &op.path().join("profile"), to.as_bytes())
-}
-
-/// Keeps the listing and the state that a change leads to.
-fn put_goal(yard: &Yard, start: &Start<'_>, state: &State, next: &Listing, op: &OpFolder) -> Result<StateId> {
-    // Where a change is finished, what it sets out from is not kept; and much that differs is no difference to keep.
-    let few = |before: &Listing| diff(before, next).nth(before.entries().len() / 10).is_none();
-    let before = start.there.id();
-    let layer = (before == start.state.disk && few(start.there)).then(|| Layer::between(start.there, next));
-    let disk = yard.store.put_listing(next, layer.as_ref().map(|layer| (before, layer)), op)?;
-    yard.store.put_state(&State { disk, ..state.clone() }, op)
-}
-
-fn intend_change(yard: &Yard, start: &Start<'_>, to: StateId, goal: &Goal, op: &OpFolder) -> Result<i64> {
-    let (from, _) = start.state.encode();
-    let stage = op.name();
-    let intent = Intent::Change { twin: start.row.id, from, to, stage, what: goal.what.clone() };
-    match goal.intent {
-        None => yard.catalog.intend(&intent),
-        Some(id) => yard.catalog.replace_intent(id, &intent).map(|()| id),
-    }
-}
-
-/// Keeps what others wrote meanwhile, then moves the pointer.
-fn commit(
-    yard: &Yard,
-    intended: &Intended<'_>,
-    published: &Published,
-    op: &OpFolder,
-    ledger: Option<&Ledger>,
-    ctx: &Ctx,
-) -> Result<Committed> {
-    let &Intended { start, goal, to, intent, .. } = intended;
-    let late = take_late(yard, &published.doubtful, |path| start.there.get(path.as_str()), op, ledger, ctx)?;
-    let next = with_folders(goal.next.clone(), published.left.clone())?;
-    let to = if published.left.is_empty() { to } else { put_goal(yard, start, &goal.state, &next, op)? };
-    let meanwhile = put_meanwhile(yard, start, &late, op)?;
-    let sheet = yard.sheet_of(&goal.state.build)?;
-    let (game, own) = PlayersOwn(sheet.as_ref()).counts(start.there, &next);
-    let mut number = None;
-    yard.catalog.together(|| {
-        if let Some(state) = meanwhile {
-            add_meanwhile(yard, start, &late, state, sheet.as_ref())?;
-        }
-        if let Some(what) = goal.what.clone() {
-            let change = NewChange { what, game, own, label: None, state: to };
-            number = Some(yard.catalog.add_change(start.row.id, &change)?);
-        }
-        yard.catalog.intent_done(intent)
-    })?;
-    Ok(Committed { number, late: late.into_iter().map(|(path, _)| path).collect(), next })
-}
-
-/// The state with what others wrote meanwhile, if anybody did.
-fn put_meanwhile(yard: &Yard, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<Option<StateId>> {
-    if late.is_empty() {
-        return Ok(None);
-    }
-    let layer = Layer::new(late.iter().map(|(path, entry)| (path.clone(), Some(entry.clone()))).collect())?;
-    let listing = overlay(start.there, &layer)?;
-    let disk = yard.store.put_listing(&listing, None, op)?;
-    yard.store.put_state(&State { disk, ..start.state.clone() }, op).map(Some)
-}
-
-/// Keeps what others wrote in the history, and leaves the twin's state as it is.
-pub(crate) fn keep_meanwhile(yard: &Yard, start: &Start<'_>, late: &[(RelPath, Entry)], op: &OpFolder) -> Result<()> {
-    let Some(state) = put_meanwhile(yard, start, late, op)? else { return Ok(()) };
-    let sheet = yard.sheet_of(&start.state.build)?;
-    yard.catalog.together(|| add_meanwhile(yard, start, late, state, sheet.as_ref()))
-}
-
-fn add_meanwhile(
-    yard: &Yard,
-    start: &Start<'_>,
-    late: &[(RelPath, Entry)],
-    state: StateId,
-    sheet: Option<&Sheet>,
-) -> Result<()> {
-    let (game, own) =
-        PlayersOwn(sheet).counts_at(start.there, late.iter().map(|(path, entry)| (path, Some(&entry.node))));
-    let what = What::Meanwhile;
-    yard.catalog.add_change(start.row.id, &NewChange { what, game, own, label: None, state })?;
-    yard.catalog.set_state(start.row.id, start.row.state)
 }
 
 /// Reads what came out of a folder and may be something new; what is goes into the pool. Whoever holds the yard alone

@@ -5,9 +5,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use crate::Yard;
-use crate::catalog::{Intent, TwinRow, What};
+use crate::catalog::{Intent, What};
 use crate::disk;
-use crate::disk::lock::HeldTwin;
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::StateId;
@@ -17,81 +16,81 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Now, index_path};
 use crate::store::pool::Ledger;
+use crate::twin::Twin;
 use crate::twin::change;
 use crate::twin::change::{Goal, Start, unfinished};
 use crate::twin::power::{may_be_damaged, put_right};
-use crate::twin::settle;
 use crate::twin::settle::Look;
 use crate::yard::forget;
 
-/// Finishes a change of a twin that was cut off, if there is one. The caller holds the twin.
-///
-/// # Errors
-/// [`TwinError::Unfinished`] if it can't be: then nothing is lost, and the next command tries again.
-pub(crate) fn finish_change(yard: &Yard, row: &TwinRow, held: &HeldTwin, ctx: &Ctx) -> Result<()> {
-    debug_assert!(held.is(row.id), "another twin is held");
-    for (id, intent) in yard.catalog.intents()? {
-        let Intent::Change { twin, from, to, stage, what } = intent else { continue };
-        if twin != row.id {
-            continue;
+impl Twin {
+    /// Finishes a change of a twin that was cut off, if there is one. The caller holds the twin.
+    ///
+    /// # Errors
+    /// [`TwinError::Unfinished`] if it can't be: then nothing is lost, and the next command tries again.
+    pub(crate) fn finish_change(&mut self, ctx: &Ctx) -> Result<()> {
+        for (id, intent) in self.yard.catalog.intents()? {
+            let Intent::Change { twin, from, to, stage, what } = intent else { continue };
+            if twin != self.row.id {
+                continue;
+            }
+            tracing::info!(twin = %self.row.name, "a change was cut off here: it is finished");
+            let cut = CutOff { id, from, to, stage: self.yard.root().join("tmp").join(stage), what };
+            self.finish(&cut, ctx).map_err(|error| match error {
+                Error::Cancelled | Error::Busy { .. } => error,
+                error => unfinished(&self.row, &error),
+            })?;
         }
-        tracing::info!(twin = %row.name, "a change was cut off here: it is finished");
-        let cut = CutOff { id, from, to, stage: yard.root().join("tmp").join(stage), what };
-        finish(yard, row, &cut, ctx).map_err(|error| match error {
-            Error::Cancelled | Error::Busy { .. } => error,
-            error => unfinished(row, &error),
-        })?;
+        Ok(())
     }
-    Ok(())
-}
 
-fn finish(yard: &Yard, row: &TwinRow, cut: &CutOff, ctx: &Ctx) -> Result<()> {
-    let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-    let folder = settle::present_folder(yard, &row)?;
-    let op = yard.begin(ctx)?;
-    let (from, to) = (yard.store.state(cut.from)?, yard.store.state(cut.to)?);
-    let damaged = may_be_damaged(&row);
-    if damaged {
-        // Nothing that an index says is believed then.
-        disk::remove_if_there(&index_path(&folder))?;
+    fn finish(&mut self, cut: &CutOff, ctx: &Ctx) -> Result<()> {
+        let folder = self.folder()?;
+        let op = self.yard.begin(ctx)?;
+        let (from, to) = (self.yard.store.state(cut.from)?, self.yard.store.state(cut.to)?);
+        let damaged = may_be_damaged(&self.row);
+        if damaged {
+            // Nothing that an index says is believed then.
+            disk::remove_if_there(&index_path(&folder))?;
+        }
+        let Look { before, rows, mut found, .. } = self.look(&folder, &op, ctx)?;
+        let wanted = self.yard.store.listing(to.disk)?.sharing_paths(&before);
+        let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
+        let looked_at = found.looked_at;
+        let changed = std::mem::take(&mut found.changed);
+        found.changed.clone_from(&changed);
+        let (there, rows) = found.merged(before.clone(), rows)?;
+        let next = overlay(&overlay(&there, &damaged)?, &Layer::between(&before, &wanted))?;
+        let next = without_left_over(next, &before, &wanted)?;
+        let mut late = late_in(&changed, &next, &damaged);
+        let paths = cut.paths()?;
+        late.extend(late_out(&self.yard, cut, paths.as_deref().unwrap_or_default(), &before, &wanted, &op, ctx)?);
+        late.sort_by(|a, b| a.0.cmp(&b.0));
+        late.dedup_by(|a, b| a.0 == b.0);
+        let start = Start { state: &from, there: &before, rows: &[], looked_at };
+        self.keep_meanwhile(&start, &late, &op)?;
+        let start = Start { state: &from, there: &there, rows: &rows, looked_at };
+        let goal = Goal { state: to, next, what: cut.what.clone(), intent: Some(cut.id) };
+        self.change(&start, goal, ctx)?;
+        self.discard_cut_off(cut, paths, ctx)
     }
-    let Look { before, rows, mut found, .. } = settle::look(yard, &row, &folder, &op, ctx)?;
-    let wanted = yard.store.listing(to.disk)?.sharing_paths(&before);
-    let damaged = if damaged { put_right(&found, &before)? } else { Layer::default() };
-    let looked_at = found.looked_at;
-    let changed = std::mem::take(&mut found.changed);
-    found.changed.clone_from(&changed);
-    let (there, rows) = found.merged(before.clone(), rows)?;
-    let next = overlay(&overlay(&there, &damaged)?, &Layer::between(&before, &wanted))?;
-    let next = without_left_over(next, &before, &wanted)?;
-    let mut late = late_in(&changed, &next, &damaged);
-    let paths = cut.paths()?;
-    late.extend(late_out(yard, cut, paths.as_deref().unwrap_or_default(), &before, &wanted, &op, ctx)?);
-    late.sort_by(|a, b| a.0.cmp(&b.0));
-    late.dedup_by(|a, b| a.0 == b.0);
-    let start = Start { row: &row, state: &from, there: &before, rows: &[], looked_at };
-    change::keep_meanwhile(yard, &start, &late, &op)?;
-    let start = Start { row: &row, state: &from, there: &there, rows: &rows, looked_at };
-    let goal = Goal { state: to, next, what: cut.what.clone(), intent: Some(cut.id) };
-    change::change_twin(yard, &start, goal, ctx)?;
-    discard_cut_off(yard, &row, cut, paths, ctx)
-}
 
-/// Deletes what a change that was cut off had staged and taken out; what somebody has open is kept. So is all of it
-/// where nothing tells what it is of.
-fn discard_cut_off(yard: &Yard, row: &TwinRow, cut: &CutOff, paths: Option<Vec<RelPath>>, ctx: &Ctx) -> Result<()> {
-    let _alone = yard.alone(ctx)?;
-    let Some(paths) = paths else {
-        let kept = forget::kept_folder(yard, row)?;
-        disk::make_folders(&yard.root().join("kept"))?;
-        return disk::rename(&cut.stage, &kept);
-    };
-    let ledger = Ledger::load(&yard.store.pool)?;
-    let paths: Vec<&RelPath> = paths.iter().collect();
-    let kept = change::discard_paths(yard, &cut.stage, &paths, row, Some(&ledger))?;
-    ledger.save(&cut.stage)?;
-    kept.iter().for_each(|kept| tracing::warn!(kept, "came out of a twin, and is still open"));
-    disk::remove_tree(&cut.stage)
+    /// Deletes what a change that was cut off had staged and taken out; what somebody has open is kept. So is all of it
+    /// where nothing tells what it is of.
+    fn discard_cut_off(&self, cut: &CutOff, paths: Option<Vec<RelPath>>, ctx: &Ctx) -> Result<()> {
+        let _alone = self.yard.alone(ctx)?;
+        let Some(paths) = paths else {
+            let kept = forget::kept_folder(&self.yard, &self.row)?;
+            disk::make_folders(&self.yard.root().join("kept"))?;
+            return disk::rename(&cut.stage, &kept);
+        };
+        let ledger = Ledger::load(&self.yard.store.pool)?;
+        let paths: Vec<&RelPath> = paths.iter().collect();
+        let kept = change::discard_paths(&self.yard, &cut.stage, &paths, &self.row, Some(&ledger))?;
+        ledger.save(&cut.stage)?;
+        kept.iter().for_each(|kept| tracing::warn!(kept, "came out of a twin, and is still open"));
+        disk::remove_tree(&cut.stage)
+    }
 }
 
 /// What had come out of the folder, and is neither as it was nor as it should be.

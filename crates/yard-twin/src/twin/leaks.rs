@@ -15,9 +15,8 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Index, index_path};
 use crate::store::pool::Share;
-use crate::twin::change;
+use crate::twin::Twin;
 use crate::twin::change::{Goal, Start};
-use crate::twin::settle;
 use crate::twin::settle::{Look, Settled};
 use crate::twin::vouch;
 
@@ -112,36 +111,92 @@ impl Mends {
     }
 }
 
-/// Judges what a look found wrong with shared files. What is the twin's alone becomes its own.
-pub(crate) fn judge(yard: &Yard, row: &TwinRow, look: &mut Look, ctx: &Ctx) -> Result<Mends> {
-    let mut mends = Mends::default();
-    for lifted in &look.found.lifted {
-        match lifted.asked {
-            Some(executable) => mends.modes.push((lifted.path.clone(), executable)),
-            None => mends.guarded.push(lifted.path.to_string()),
+impl Twin {
+    /// Judges what a look found wrong with shared files. What is the twin's alone becomes its own.
+    pub(crate) fn judge(&self, look: &mut Look, ctx: &Ctx) -> Result<Mends> {
+        let mut mends = Mends::default();
+        for lifted in &look.found.lifted {
+            match lifted.asked {
+                Some(executable) => mends.modes.push((lifted.path.clone(), executable)),
+                None => mends.guarded.push(lifted.path.to_string()),
+            }
         }
-    }
-    if look.found.leaks.is_empty() {
-        return Ok(mends);
-    }
-    let inodes: HashSet<u64> = look.found.leaks.iter().map(|leak| leak.inode).collect();
-    let shared = shared_by_others(yard, row.id, &inodes, ctx)?;
-    let aside = yard.store.pool.aside()?;
-    for leak in &look.found.leaks {
-        let before = look.before.get(leak.path.as_str());
-        let before = before.filter(|before| before.node.content() == Some(leak.right)).cloned();
-        // One that is aside already was shared when it was put there: then nobody can say whose it is.
-        let alone = !shared.contains(&leak.inode) && !aside.contains_key(&leak.inode);
-        let (path, inode, right) = (leak.path.clone(), leak.inode, leak.right);
-        mends.leaks.push(Leaked { path, inode, right, before, alone });
-    }
-    for (path, now) in &mut look.found.changed {
-        let own = mends.leaks.iter().any(|leak| leak.alone && leak.path == *path);
-        if let (true, Some(now)) = (own, now) {
-            now.1.share = Some(Share::Own);
+        if look.found.leaks.is_empty() {
+            return Ok(mends);
         }
+        let inodes: HashSet<u64> = look.found.leaks.iter().map(|leak| leak.inode).collect();
+        let shared = shared_by_others(&self.yard, self.row.id, &inodes, ctx)?;
+        let aside = self.yard.store.pool.aside()?;
+        for leak in &look.found.leaks {
+            let before = look.before.get(leak.path.as_str());
+            let before = before.filter(|before| before.node.content() == Some(leak.right)).cloned();
+            // One that is aside already was shared when it was put there: then nobody can say whose it is.
+            let alone = !shared.contains(&leak.inode) && !aside.contains_key(&leak.inode);
+            let (path, inode, right) = (leak.path.clone(), leak.inode, leak.right);
+            mends.leaks.push(Leaked { path, inode, right, before, alone });
+        }
+        for (path, now) in &mut look.found.changed {
+            let own = mends.leaks.iter().any(|leak| leak.alone && leak.path == *path);
+            if let (true, Some(now)) = (own, now) {
+                now.1.share = Some(Share::Own);
+            }
+        }
+        Ok(mends)
     }
-    Ok(mends)
+
+    /// Puts right in a twin what its settle found: what was there is in its history by now. The caller holds the twin.
+    pub(crate) fn mend_settled(&mut self, mut settled: Settled, ctx: &Ctx) -> Result<Settled> {
+        let mends = std::mem::take(&mut settled.mends);
+        if mends.is_empty() {
+            return Ok(settled);
+        }
+        let bad: HashSet<u64> = mends.leaks.iter().map(|leak| leak.inode).collect();
+        let contents = mends.leaks.iter().map(|leak| leak.right).collect();
+        let lost: HashSet<ContentId> = vouch::heal(&self.yard, &contents, &bad, &[], ctx)?.into_iter().collect();
+        settled.leaks.damaged.extend(stock_with(&self.yard, &lost)?);
+        let mut layer = Vec::new();
+        for leak in mends.leaks.iter().filter(|leak| !leak.alone) {
+            if lost.contains(&leak.right) {
+                settled.leaks.damaged.push(format!("{} of the twin {}", leak.path, self.row.name));
+                settled.leaks.paths.retain(|path| *path != leak.path.as_str());
+                continue;
+            }
+            layer.push((leak.path.clone(), Some(right_entry(&self.yard, leak)?)));
+        }
+        let what = if layer.is_empty() { What::Outside } else { What::Repaired };
+        for (path, asked) in mends.modes {
+            if let Some(entry) = settled.listing.get(path.as_str())
+                && let Node::File { content, size, .. } = entry.node
+            {
+                let node = Node::File { content, size, executable: asked };
+                layer.push((path, Some(Entry { node, ..entry.clone() })));
+            }
+        }
+        if !layer.is_empty() {
+            layer.sort_by(|a, b| a.0.cmp(&b.0));
+            layer.dedup_by(|a, b| a.0 == b.0);
+            let next = overlay(&settled.listing, &Layer::new(layer)?)?;
+            settled = self.change_to(settled, next, what, ctx)?;
+        }
+        tidy_aside(&self.yard, ctx)?;
+        Ok(settled)
+    }
+
+    /// Changes a twin from how it was settled to another listing, and gives how it is then.
+    pub(crate) fn change_to(
+        &mut self,
+        settled: Settled,
+        next: crate::Listing,
+        what: What,
+        ctx: &Ctx,
+    ) -> Result<Settled> {
+        let start = Start::of(&settled);
+        let goal = Goal { state: settled.state.clone(), next, what: Some(what), intent: None };
+        let changed = self.change(&start, goal, ctx)?;
+        let state = crate::store::state::State { disk: changed.next.id(), ..settled.state.clone() };
+        let (listing, rows, looked_at) = (changed.next, changed.rows, changed.looked_at);
+        Ok(Settled { state, listing, rows, looked_at, ..settled })
+    }
 }
 
 /// Those of the inodes that other twins share, or may share.
@@ -163,62 +218,6 @@ pub(crate) fn linked_inodes(yard: &Yard, row: &TwinRow) -> Option<HashSet<u64>> 
     let state = yard.store.state(row.state).ok()?;
     let index = Index::load(&index_path(&yard.folder_of(row)), state.disk, yard.store.pool.inode().ok()?).ok()??;
     Some(index.rows.iter().filter(|row| row.share == Some(Share::Link)).map(|row| row.ino).collect())
-}
-
-/// Puts right in a twin what its settle found: what was there is in its history by now. The caller holds the twin.
-pub(crate) fn mend_settled(yard: &Yard, row: &TwinRow, mut settled: Settled, ctx: &Ctx) -> Result<Settled> {
-    let mends = std::mem::take(&mut settled.mends);
-    if mends.is_empty() {
-        return Ok(settled);
-    }
-    let bad: HashSet<u64> = mends.leaks.iter().map(|leak| leak.inode).collect();
-    let contents = mends.leaks.iter().map(|leak| leak.right).collect();
-    let lost: HashSet<ContentId> = vouch::heal(yard, &contents, &bad, &[], ctx)?.into_iter().collect();
-    settled.leaks.damaged.extend(stock_with(yard, &lost)?);
-    let mut layer = Vec::new();
-    for leak in mends.leaks.iter().filter(|leak| !leak.alone) {
-        if lost.contains(&leak.right) {
-            settled.leaks.damaged.push(format!("{} of the twin {}", leak.path, row.name));
-            settled.leaks.paths.retain(|path| *path != leak.path.as_str());
-            continue;
-        }
-        layer.push((leak.path.clone(), Some(right_entry(yard, leak)?)));
-    }
-    let what = if layer.is_empty() { What::Outside } else { What::Repaired };
-    for (path, asked) in mends.modes {
-        if let Some(entry) = settled.listing.get(path.as_str())
-            && let Node::File { content, size, .. } = entry.node
-        {
-            let node = Node::File { content, size, executable: asked };
-            layer.push((path, Some(Entry { node, ..entry.clone() })));
-        }
-    }
-    let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-    if !layer.is_empty() {
-        layer.sort_by(|a, b| a.0.cmp(&b.0));
-        layer.dedup_by(|a, b| a.0 == b.0);
-        let next = overlay(&settled.listing, &Layer::new(layer)?)?;
-        settled = change_to(yard, &row, settled, next, what, ctx)?;
-    }
-    tidy_aside(yard, ctx)?;
-    Ok(settled)
-}
-
-/// Changes a twin from how it was settled to another listing, and gives how it is then.
-pub(crate) fn change_to(
-    yard: &Yard,
-    row: &TwinRow,
-    settled: Settled,
-    next: crate::Listing,
-    what: What,
-    ctx: &Ctx,
-) -> Result<Settled> {
-    let start = Start::of(row, &settled);
-    let goal = Goal { state: settled.state.clone(), next, what: Some(what), intent: None };
-    let changed = change::change_twin(yard, &start, goal, ctx)?;
-    let state = crate::store::state::State { disk: changed.next.id(), ..settled.state.clone() };
-    let (listing, rows, looked_at) = (changed.next, changed.rows, changed.looked_at);
-    Ok(Settled { state, listing, rows, looked_at, ..settled })
 }
 
 /// What a twin should have at the path of a leak.
@@ -256,9 +255,9 @@ pub(crate) fn mend_sharers(yard: &Yard, but: Option<&TwinRow>, leaks: &mut Leaks
 }
 
 fn mend_sharer(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Leaks> {
-    let held = yard.try_hold_twin(row)?;
-    let held = held.ok_or_else(|| Error::Busy { what: "it".into(), holders: Vec::new() })?;
-    Ok(settle::settle_and_mend(yard, row, &held, What::Outside, ctx)?.leaks)
+    let twin = Twin::try_hold(yard, row)?;
+    let mut twin = twin.ok_or_else(|| Error::Busy { what: "it".into(), holders: Vec::new() })?;
+    Ok(twin.settle_and_mend(What::Outside, ctx)?.leaks)
 }
 
 /// Lets files aside go that no twin shares any more.

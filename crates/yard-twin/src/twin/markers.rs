@@ -31,7 +31,7 @@ use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::pool::Ledger;
 use crate::store::state::State;
-use crate::twin::change;
+use crate::twin::Twin;
 use crate::twin::change::{Goal, Start};
 use crate::twin::settle;
 use crate::twin::sources;
@@ -98,8 +98,8 @@ pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
 /// As a restore: [`crate::Error::NotFound`], [`crate::Error::Busy`], [`crate::TwinError::Protected`].
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Vec<String>> {
     let row = yard.twin_row(&plan.twin, false)?;
-    let held = yard.hold_twin(&row, ctx)?;
-    let settled = settle::settle_held(yard, &row, &held, What::Outside, ctx)?;
+    let mut twin = Twin::hold(yard, &row, ctx)?;
+    let settled = twin.settle(What::Outside, ctx)?;
     let sheet = yard.sheet_of(&settled.state.build)?;
     let (next, missing) = with_markers(settled.listing.clone(), sheet.as_ref())?;
     if missing.is_empty() {
@@ -112,8 +112,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Vec<String>> {
     keep_nothing(yard, &op, ctx)?;
     let (laid, _) = with_markers(yard.store.listing(settled.state.laid)?, sheet.as_ref())?;
     let state = State { laid: yard.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
-    let row = yard.catalog.twin(row.id)?.unwrap_or(row);
-    let start = Start::of(&row, &settled);
-    change::change_twin(yard, &start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;
+    let start = Start::of(&settled);
+    twin.change(&start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;
     Ok(missing)
 }

@@ -4,6 +4,7 @@ pub(crate) mod after_run;
 pub(crate) mod change;
 pub(crate) mod derive;
 pub(crate) mod finish;
+pub(crate) mod held;
 pub(crate) mod leaks;
 pub mod markers;
 pub(crate) mod planned;
@@ -15,6 +16,7 @@ pub(crate) mod shares;
 pub(crate) mod sources;
 pub(crate) mod vouch;
 
+pub(crate) use held::Twin;
 pub use leaks::Leaks;
 pub use room::Room;
 pub(crate) use settle::Settled;

@@ -18,12 +18,11 @@ use crate::scan::Row;
 use crate::sheet::Sheet;
 use crate::store::pool::hash_unchanged;
 use crate::store::state::State;
-use crate::twin::change;
+use crate::twin::Twin;
 use crate::twin::change::{Goal, Start};
 use crate::twin::derive::Deriver;
 use crate::twin::markers;
 use crate::twin::protection;
-use crate::twin::settle;
 use crate::twin::settle::Settled;
 
 /// A twin as it was when a change was planned, and what it is to be.
@@ -82,8 +81,9 @@ impl PlannedChange {
 
 /// A twin that is about to be changed, settled just now.
 pub(crate) fn settle_for_change(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<(TwinRow, Settled)> {
-    let settled = settle::settle(yard, &row, ctx)?;
-    Ok((yard.catalog.twin(row.id)?.unwrap_or(row), settled))
+    let mut twin = Twin::hold(yard, &row, ctx)?;
+    let settled = twin.settle(What::Outside, ctx)?;
+    Ok((twin.row, settled))
 }
 
 /// What was laid in a twin that was settled.
@@ -106,46 +106,41 @@ pub(crate) fn sheet_needed(yard: &Yard, build: &BuildRef) -> Result<Sheet> {
 /// # Errors
 /// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned.
 pub(crate) fn apply_planned(yard: &Yard, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
-    let _held = yard.hold_twin(&planned.row, ctx)?;
-    apply_planned_held(yard, planned, ctx)
+    Twin::hold(yard, &planned.row, ctx)?.apply(planned, ctx)
 }
 
-/// As [`apply_planned`], by one who holds the twin already.
-pub(crate) fn apply_planned_held(yard: &Yard, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
-    let row = yard.catalog.twin(planned.row.id)?.unwrap_or_else(|| planned.row.clone());
-    let folder = settle::present_folder(yard, &row)?;
-    if row.state != planned.row.state {
-        return Err(TwinError::ChangedMeanwhile { name: row.name.to_string(), path: folder }.into());
-    }
-    let next = make(yard, planned, ctx)?;
-    protection::check_protected(yard, &row, &planned.there, &next.clone().into(), &planned.to)?;
-    let before = yard.catalog.newest_change(row.id)?;
-    let same = planned.there.is(&next) || planned.there == next;
-    if same && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {
-        return Ok(AppliedChange { before, ..AppliedChange::default() });
-    }
-    if let Some(laid) = &planned.laid {
-        let op = yard.begin(ctx)?;
-        yard.store.put_listing(laid, None, &op)?;
-        if laid.entries().iter().any(|entry| entry.node.size() == 0) {
-            markers::keep_nothing(yard, &op, ctx)?;
+impl Twin {
+    /// As [`apply_planned`], by one who holds the twin already.
+    pub(crate) fn apply(&mut self, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
+        let folder = self.folder()?;
+        if self.row.state != planned.row.state {
+            return Err(TwinError::ChangedMeanwhile { name: self.row.name.to_string(), path: folder }.into());
         }
+        let next = make(&self.yard, planned, ctx)?;
+        protection::check_protected(&self.yard, &self.row, &planned.there, &next.clone().into(), &planned.to)?;
+        let before = self.yard.catalog.newest_change(self.row.id)?;
+        let same = planned.there.is(&next) || planned.there == next;
+        if same && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {
+            return Ok(AppliedChange { before, ..AppliedChange::default() });
+        }
+        if let Some(laid) = &planned.laid {
+            let op = self.yard.begin(ctx)?;
+            self.yard.store.put_listing(laid, None, &op)?;
+            if laid.entries().iter().any(|entry| entry.node.size() == 0) {
+                markers::keep_nothing(&self.yard, &op, ctx)?;
+            }
+        }
+        let start =
+            Start { state: &planned.from, there: &planned.there, rows: &planned.rows, looked_at: planned.looked_at };
+        let goal = Goal { state: planned.to.clone(), next, what: Some(planned.what.clone()), intent: None };
+        let changed = self.change(&start, goal, ctx)?;
+        Ok(AppliedChange {
+            number: changed.number,
+            before,
+            late: changed.late.iter().map(ToString::to_string).collect(),
+            set_aside: changed.set_aside,
+        })
     }
-    let start = Start {
-        row: &row,
-        state: &planned.from,
-        there: &planned.there,
-        rows: &planned.rows,
-        looked_at: planned.looked_at,
-    };
-    let goal = Goal { state: planned.to.clone(), next, what: Some(planned.what.clone()), intent: None };
-    let changed = change::change_twin(yard, &start, goal, ctx)?;
-    Ok(AppliedChange {
-        number: changed.number,
-        before,
-        late: changed.late.iter().map(ToString::to_string).collect(),
-        set_aside: changed.set_aside,
-    })
 }
 
 /// Sees to it that the pool has all that an aim needs, and gives the listing that comes of it.

@@ -2,7 +2,6 @@
 
 use jiff::{SignedDuration, Timestamp};
 
-use crate::Yard;
 use crate::catalog::TwinRow;
 use crate::disk;
 use crate::error::Result;
@@ -10,54 +9,58 @@ use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Found, Now};
-use crate::twin::change;
+use crate::twin::Twin;
 use crate::twin::change::{Goal, Start};
-use crate::twin::settle;
 use crate::twin::settle::Look;
 
 /// By then the system has written a new twin's files by itself, so that making sure of it costs next to nothing.
 const WRITTEN_BY_THEN: SignedDuration = SignedDuration::from_secs(35);
 
-/// Makes sure that the files of a new twin have reached the disk; after a power loss, puts those right that have not.
-///
-/// A file counts as damaged where its bytes are not those that were laid, and it either still has the time that was
-/// given to it then, or is empty: nobody who writes to a file leaves that.
-pub(crate) fn check_after_power_loss(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<()> {
-    if row.unsynced.is_none() {
-        return Ok(());
-    }
-    let folder = settle::present_folder(yard, row)?;
-    if !may_be_damaged(row) {
-        if Timestamp::now().duration_since(row.made_at) >= WRITTEN_BY_THEN {
-            disk::sync_filesystem(&folder)?;
-            yard.catalog.mark_synced(row.id)?;
+impl Twin {
+    /// Makes sure that the files of a new twin have reached the disk; after a power loss, puts those right that have not.
+    ///
+    /// A file counts as damaged where its bytes are not those that were laid, and it either still has the time that was
+    /// given to it then, or is empty: nobody who writes to a file leaves that.
+    pub(crate) fn check_after_power_loss(&mut self, ctx: &Ctx) -> Result<()> {
+        if self.row.unsynced.is_none() {
+            return Ok(());
         }
-        return Ok(());
+        let folder = self.folder()?;
+        if !may_be_damaged(&self.row) {
+            if Timestamp::now().duration_since(self.row.made_at) >= WRITTEN_BY_THEN {
+                disk::sync_filesystem(&folder)?;
+                self.yard.catalog.mark_synced(self.row.id)?;
+                self.row.unsynced = None;
+            }
+            return Ok(());
+        }
+        tracing::info!(twin = %self.row.name, "the system was started anew since it was made: its files are checked");
+        let op = self.yard.begin(ctx)?;
+        // Nothing that an index says is believed.
+        disk::remove_if_there(&crate::scan::index_path(&folder))?;
+        let Look { state, before, rows, mut found, .. } = self.look(&folder, &op, ctx)?;
+        let damaged = put_right(&found, &before)?;
+        if !damaged.is_empty() {
+            tracing::warn!(twin = %self.row.name, files = damaged.len(), "not written before the power was lost: put right");
+            let looked_at = found.looked_at;
+            // What isn't empty may be someone's who kept the file's time: it stays in the history.
+            let left = found.changed.iter().filter(|(path, _)| damaged.has(path));
+            let left: Vec<(RelPath, Entry)> = left
+                .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
+                .filter(|(_, now)| now.node.size() > 0)
+                .collect();
+            let start = Start { state: &state, there: &before, rows: &[], looked_at };
+            self.keep_meanwhile(&start, &left, &op)?;
+            let (there, rows) = found.merged(before, rows)?;
+            let next = overlay(&there, &damaged)?;
+            let start = Start { state: &state, there: &there, rows: &rows, looked_at };
+            self.change(&start, Goal { state: state.clone(), next, what: None, intent: None }, ctx)?;
+        }
+        disk::sync_filesystem(&folder)?;
+        self.yard.catalog.mark_synced(self.row.id)?;
+        self.row.unsynced = None;
+        Ok(())
     }
-    tracing::info!(twin = %row.name, "the system was started anew since it was made: its files are checked");
-    let op = yard.begin(ctx)?;
-    // Nothing that an index says is believed.
-    disk::remove_if_there(&crate::scan::index_path(&folder))?;
-    let Look { state, before, rows, mut found, .. } = settle::look(yard, row, &folder, &op, ctx)?;
-    let damaged = put_right(&found, &before)?;
-    if !damaged.is_empty() {
-        tracing::warn!(twin = %row.name, files = damaged.len(), "not written before the power was lost: put right");
-        let looked_at = found.looked_at;
-        // What isn't empty may be someone's who kept the file's time: it stays in the history.
-        let left = found.changed.iter().filter(|(path, _)| damaged.has(path));
-        let left: Vec<(RelPath, Entry)> = left
-            .filter_map(|(path, now)| Some((path.clone(), now.as_ref()?.0.clone())))
-            .filter(|(_, now)| now.node.size() > 0)
-            .collect();
-        let start = Start { row, state: &state, there: &before, rows: &[], looked_at };
-        change::keep_meanwhile(yard, &start, &left, &op)?;
-        let (there, rows) = found.merged(before, rows)?;
-        let next = overlay(&there, &damaged)?;
-        let start = Start { row, state: &state, there: &there, rows: &rows, looked_at };
-        change::change_twin(yard, &start, Goal { state: state.clone(), next, what: None, intent: None }, ctx)?;
-    }
-    disk::sync_filesystem(&folder)?;
-    yard.catalog.mark_synced(row.id)
 }
 
 /// Whether the files of a new twin may not have reached the disk before the system was started anew.

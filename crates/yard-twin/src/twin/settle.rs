@@ -9,10 +9,10 @@ use rustix::fs::FileType;
 
 use crate::Yard;
 use crate::catalog::{Counts, NewChange, TwinRow, What};
-use crate::disk::lock::{self, Held, HeldTwin, Mode};
+use crate::disk::lock::{self, Held, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, FsClock, Stat};
-use crate::error::{PathContext, Result, TwinError};
+use crate::error::{Error, PathContext, Result, TwinError};
 use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node, diff};
 use crate::path::RelPath;
@@ -22,12 +22,10 @@ use crate::scan::{Doubt, Found, Index, Lifted, Observer, Row, index_path, settle
 use crate::sheet::Sheet;
 use crate::store::pool::{Ledger, Putter, Share};
 use crate::store::state::State;
-use crate::twin::after_run;
+use crate::twin::Twin;
 use crate::twin::after_run::pending;
-use crate::twin::finish;
 use crate::twin::leaks;
 use crate::twin::leaks::{Leaks, Mends};
-use crate::twin::power;
 use crate::yard::folder_id;
 
 /// A twin as it is now.
@@ -120,156 +118,161 @@ impl PlayersOwn<'_> {
 /// Takes in what changed in a twin; refuses at once where it runs, and waits a while where another
 /// command is at it.
 pub(crate) fn settle(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Settled> {
-    let held = yard.hold_twin(row, ctx)?;
-    settle_held(yard, row, &held, What::Outside, ctx)
+    Twin::hold(yard, row, ctx)?.settle(What::Outside, ctx)
 }
 
-/// As [`settle`], by one who holds the twin already, and knows `what` has changed it.
-///
-/// The layer of a run that nobody saw end is taken in first.
-pub(crate) fn settle_held(yard: &Yard, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
-    let folder = present_folder(yard, row)?;
-    match pending(&folder)? {
-        None => settle_and_repair(yard, row, held, what, ctx),
-        Some(layer) => after_run::settle_cut_off(yard, row, held, what, &layer, ctx),
+/// Takes in what changed in a twin, unless it runs or was removed.
+pub(crate) fn settle_if_free(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<()> {
+    if row.removed_at.is_some() {
+        return Ok(());
+    }
+    match settle(yard, row, ctx) {
+        Ok(_) | Err(Error::Busy { .. }) => Ok(()),
+        Err(error) => Err(error),
     }
 }
 
-/// As [`settle_held`], with a layer left as it is. Other twins that share what was written to directly mend
-/// themselves at once, where nobody is at them.
-pub(crate) fn settle_and_repair(yard: &Yard, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
-    let mut settled = settle_and_mend(yard, row, held, what, ctx)?;
-    if !settled.leaks.inodes.is_empty() {
-        leaks::mend_sharers(yard, Some(row), &mut settled.leaks, ctx)?;
-    }
-    Ok(settled)
-}
-
-/// As [`settle_and_repair`], for this twin alone.
-pub(crate) fn settle_and_mend(yard: &Yard, row: &TwinRow, held: &HeldTwin, what: What, ctx: &Ctx) -> Result<Settled> {
-    let settled = settle_without_repair(yard, row, held, what, Doubt::Nothing, ctx)?;
-    leaks::mend_settled(yard, row, settled, ctx)
-}
-
-/// Takes in what changed, with what is to be put right still as it is. Files on which doubt falls are read.
-pub(crate) fn settle_without_repair(
-    yard: &Yard,
-    row: &TwinRow,
-    held: &HeldTwin,
-    what: What,
-    doubt: Doubt<'_>,
-    ctx: &Ctx,
-) -> Result<Settled> {
-    finish::finish_change(yard, row, held, ctx)?;
-    power::check_after_power_loss(yard, row, ctx)?;
-    // Another command may have settled it since the row was read.
-    let row = &yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-    let folder = present_folder(yard, row)?;
-    let op = yard.begin(ctx)?;
-    let putter = Putter::new(&yard.store.pool, op.path(), HashSet::new())?;
-    let mut look = look_only(yard, row, &folder, &op, Some(&putter), doubt, ctx)?;
-    let mends = leaks::judge(yard, row, &mut look, ctx)?;
-    let state = &look.state;
-    let profile = profile::text(&folder.join("profile.toml"))?;
-    let now = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
-    let (game, own) = PlayersOwn(look.sheet.as_ref()).counts_at(&look.before, now);
-    let unchanged = look.found.changed.is_empty();
-    let what = match what {
-        What::Outside if unchanged => What::Settings,
-        What::Outside if look.found.changed.iter().all(|(path, _)| mends.has_leak(path)) => What::WrittenDirectly,
-        what => what,
-    };
-    // Much that changed is no difference to keep.
-    let few = look.found.changed.len() * 10 < look.before.entries().len();
-    let layer = if few && !unchanged { Some(look.found.layer()?) } else { None };
-    let (listing, rows) = look.found.merged(look.before, look.rows)?;
-    let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
-    let change = NewChange { what, game, own, label: None, state: row.state };
-    let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
-    let number = take_in(yard, row, pooled, &op, ctx, || {
-        if next == *state {
-            return Ok(None);
-        }
-        yard.store.put_listing(&listing, layer.as_ref().map(|layer| (state.disk, layer)), &op)?;
-        Ok(Some(NewChange { state: yard.store.put_state(&next, &op)?, ..change }))
-    })?;
-    let mut not_taken = look.found.not_taken;
-    not_taken.extend(forbidden_links(yard, &folder, &listing));
-    let looked_at = look.found.looked_at;
-    let index = Index { listing: next.disk, pool: look.pool_inode, looked_at, rows };
-    if look.stale_index || !unchanged || !look.found.refreshed.is_empty() {
-        index.save(&index_path(&folder), &op.path().join("index"))?;
-    }
-    let mut leaks = mends.leaks();
-    leaks.number = number.filter(|_| !leaks.paths.is_empty());
-    let (state, rows) = (next, index.rows);
-    Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped: Vec::new() })
-}
-
-/// Publishes what a settle has staged and commits what came of it, under one hold of the yard: so that whatever the new
-/// state names is there, and stays. Gives the number of the new line of the history.
-fn take_in<'a>(
-    yard: &Yard,
-    row: &TwinRow,
-    pooled: Pooled<'_>,
-    op: &OpFolder,
-    ctx: &Ctx,
-    change: impl FnOnce() -> Result<Option<NewChange<'a>>>,
-) -> Result<Option<u32>> {
-    let Pooled { putter, lifted, mends } = pooled;
-    let asked = putter.ledger();
-    if putter.is_idle() && lifted.is_empty() && mends.is_empty() && !asked.is_changed() {
-        // Nothing but the twin's own record may have to be written.
-        return commit_settled(yard, row, change()?);
-    }
-    putter.sync()?;
-    let _alone = yard.alone(ctx)?;
-    let ledger = Ledger::load(&yard.store.pool)?;
-    for leak in &mends.leaks {
-        if leak.alone {
-            // Its bytes are the twin's own from now on.
-            yard.store.pool.let_go(&ledger, leak.right, leak.inode)?;
-        } else {
-            yard.store.pool.set_aside(&ledger, leak.right, leak.inode)?;
+impl Twin {
+    /// As [`settle`], by one who holds the twin already, and knows `what` has changed it.
+    ///
+    /// The layer of a run that nobody saw end is taken in first.
+    pub(crate) fn settle(&mut self, what: What, ctx: &Ctx) -> Result<Settled> {
+        let folder = self.folder()?;
+        match pending(&folder)? {
+            None => self.settle_and_repair(what, ctx),
+            Some(layer) => self.settle_cut_off(what, &layer, ctx),
         }
     }
-    putter.publish(&ledger, ctx)?;
-    for Lifted { content, read, .. } in lifted {
-        if let Some(path) = yard.store.pool.file_with(*content, read.ino)? {
-            yard.store.pool.guard(&ledger, *content, &path, read)?;
+
+    /// As [`settle_held`], with a layer left as it is. Other twins that share what was written to directly mend
+    /// themselves at once, where nobody is at them.
+    pub(crate) fn settle_and_repair(&mut self, what: What, ctx: &Ctx) -> Result<Settled> {
+        let mut settled = self.settle_and_mend(what, ctx)?;
+        if !settled.leaks.inodes.is_empty() {
+            leaks::mend_sharers(&self.yard, Some(&self.row), &mut settled.leaks, ctx)?;
         }
+        Ok(settled)
     }
-    let number = commit_settled(yard, row, change()?);
-    ledger.save(op.path())?;
-    number
-}
 
-fn commit_settled(yard: &Yard, row: &TwinRow, change: Option<NewChange<'_>>) -> Result<Option<u32>> {
-    let Some(change) = change else { return Ok(None) };
-    let mut number = None;
-    yard.catalog.together(|| {
-        number = Some(yard.catalog.add_change(row.id, &change)?);
-        Ok(())
-    })?;
-    Ok(number)
-}
-
-/// Finishes what a command or a run that died has left half done in a twin, and takes nothing else in.
-pub(crate) fn make_whole(yard: &Yard, row: &TwinRow, held: &HeldTwin, ctx: &Ctx) -> Result<()> {
-    if pending(&present_folder(yard, row)?)?.is_some() {
-        return settle_held(yard, row, held, What::Outside, ctx).map(|_| ());
+    /// As [`settle_and_repair`], for this twin alone.
+    pub(crate) fn settle_and_mend(&mut self, what: What, ctx: &Ctx) -> Result<Settled> {
+        let settled = self.settle_without_repair(what, Doubt::Nothing, ctx)?;
+        self.mend_settled(settled, ctx)
     }
-    finish::finish_change(yard, row, held, ctx)?;
-    power::check_after_power_loss(yard, row, ctx)
-}
 
-/// Looks at a twin's folder and puts what is new into the pool; its state stays as it is, and so does what is wrong.
-pub(crate) fn look(yard: &Yard, row: &TwinRow, folder: &Path, op: &OpFolder, ctx: &Ctx) -> Result<Look> {
-    let putter = Putter::new(&yard.store.pool, op.path(), HashSet::new())?;
-    let look = look_only(yard, row, folder, op, Some(&putter), Doubt::Nothing, ctx)?;
-    let pooled = Pooled { putter, lifted: &[], mends: &Mends::default() };
-    take_in(yard, row, pooled, op, ctx, || Ok(None))?;
-    Ok(look)
+    /// Takes in what changed, with what is to be put right still as it is. Files on which doubt falls are read.
+    pub(crate) fn settle_without_repair(&mut self, what: What, doubt: Doubt<'_>, ctx: &Ctx) -> Result<Settled> {
+        self.finish_change(ctx)?;
+        self.check_after_power_loss(ctx)?;
+        let folder = self.folder()?;
+        let op = self.yard.begin(ctx)?;
+        let putter = Putter::new(&self.yard.store.pool, op.path(), HashSet::new())?;
+        let mut look = look_only(&self.yard, &self.row, &folder, &op, Some(&putter), doubt, ctx)?;
+        let mends = self.judge(&mut look, ctx)?;
+        let state = &look.state;
+        let profile = profile::text(&folder.join("profile.toml"))?;
+        let now = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
+        let (game, own) = PlayersOwn(look.sheet.as_ref()).counts_at(&look.before, now);
+        let unchanged = look.found.changed.is_empty();
+        let what = match what {
+            What::Outside if unchanged => What::Settings,
+            What::Outside if look.found.changed.iter().all(|(path, _)| mends.has_leak(path)) => What::WrittenDirectly,
+            what => what,
+        };
+        // Much that changed is no difference to keep.
+        let few = look.found.changed.len() * 10 < look.before.entries().len();
+        let layer = if few && !unchanged { Some(look.found.layer()?) } else { None };
+        let (listing, rows) = look.found.merged(look.before, look.rows)?;
+        let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
+        let change = NewChange { what, game, own, label: None, state: self.row.state };
+        let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
+        let number = self.take_in(pooled, &op, ctx, || {
+            if next == *state {
+                return Ok(None);
+            }
+            self.yard.store.put_listing(&listing, layer.as_ref().map(|layer| (state.disk, layer)), &op)?;
+            Ok(Some(NewChange { state: self.yard.store.put_state(&next, &op)?, ..change }))
+        })?;
+        if number.is_some() {
+            self.renew()?;
+        }
+        let mut not_taken = look.found.not_taken;
+        not_taken.extend(forbidden_links(&self.yard, &folder, &listing));
+        let looked_at = look.found.looked_at;
+        let index = Index { listing: next.disk, pool: look.pool_inode, looked_at, rows };
+        if look.stale_index || !unchanged || !look.found.refreshed.is_empty() {
+            index.save(&index_path(&folder), &op.path().join("index"))?;
+        }
+        let mut leaks = mends.leaks();
+        leaks.number = number.filter(|_| !leaks.paths.is_empty());
+        let (state, rows) = (next, index.rows);
+        Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped: Vec::new() })
+    }
+
+    /// Publishes what a settle has staged and commits what came of it, under one hold of the yard: so that whatever the new
+    /// state names is there, and stays. Gives the number of the new line of the history.
+    fn take_in<'a>(
+        &self,
+        pooled: Pooled<'_>,
+        op: &OpFolder,
+        ctx: &Ctx,
+        change: impl FnOnce() -> Result<Option<NewChange<'a>>>,
+    ) -> Result<Option<u32>> {
+        let Pooled { putter, lifted, mends } = pooled;
+        let asked = putter.ledger();
+        if putter.is_idle() && lifted.is_empty() && mends.is_empty() && !asked.is_changed() {
+            // Nothing but the twin's own record may have to be written.
+            return self.commit_settled(change()?);
+        }
+        putter.sync()?;
+        let _alone = self.yard.alone(ctx)?;
+        let ledger = Ledger::load(&self.yard.store.pool)?;
+        for leak in &mends.leaks {
+            if leak.alone {
+                // Its bytes are the twin's own from now on.
+                self.yard.store.pool.let_go(&ledger, leak.right, leak.inode)?;
+            } else {
+                self.yard.store.pool.set_aside(&ledger, leak.right, leak.inode)?;
+            }
+        }
+        putter.publish(&ledger, ctx)?;
+        for Lifted { content, read, .. } in lifted {
+            if let Some(path) = self.yard.store.pool.file_with(*content, read.ino)? {
+                self.yard.store.pool.guard(&ledger, *content, &path, read)?;
+            }
+        }
+        let number = self.commit_settled(change()?);
+        ledger.save(op.path())?;
+        number
+    }
+
+    fn commit_settled(&self, change: Option<NewChange<'_>>) -> Result<Option<u32>> {
+        let Some(change) = change else { return Ok(None) };
+        let mut number = None;
+        self.yard.catalog.together(|| {
+            number = Some(self.yard.catalog.add_change(self.row.id, &change)?);
+            Ok(())
+        })?;
+        Ok(number)
+    }
+
+    /// Finishes what a command or a run that died has left half done in a twin, and takes nothing else in.
+    pub(crate) fn make_whole(&mut self, ctx: &Ctx) -> Result<()> {
+        if pending(&self.folder()?)?.is_some() {
+            return self.settle(What::Outside, ctx).map(|_| ());
+        }
+        self.finish_change(ctx)?;
+        self.check_after_power_loss(ctx)
+    }
+
+    /// Looks at a twin's folder and puts what is new into the pool; its state stays as it is, and so does what is wrong.
+    pub(crate) fn look(&self, folder: &Path, op: &OpFolder, ctx: &Ctx) -> Result<Look> {
+        let putter = Putter::new(&self.yard.store.pool, op.path(), HashSet::new())?;
+        let look = look_only(&self.yard, &self.row, folder, op, Some(&putter), Doubt::Nothing, ctx)?;
+        let pooled = Pooled { putter, lifted: &[], mends: &Mends::default() };
+        self.take_in(pooled, op, ctx, || Ok(None))?;
+        Ok(look)
+    }
 }
 
 /// As [`look`], and changes nothing: what is new is only staged, where there is a putter.

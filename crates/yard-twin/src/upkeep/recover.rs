@@ -11,7 +11,7 @@ use crate::disk::lock::{self, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::error::{PathContext, Result};
 use crate::progress::Ctx;
-use crate::twin::finish;
+use crate::twin::Twin;
 use crate::yard::intents;
 use crate::yard::recovered::Recovered;
 
@@ -55,8 +55,8 @@ pub(crate) fn recover(yard: &Yard, ctx: &Ctx) -> Result<Recovered> {
     drop(held);
     for row in changes {
         // One that is held is being changed just now, or running.
-        let Some(held) = yard.try_hold_twin(&row)? else { continue };
-        let came = finish::finish_change(yard, &row, &held, ctx).map(|()| true);
+        let Some(mut twin) = Twin::try_hold(yard, &row)? else { continue };
+        let came = twin.finish_change(ctx).map(|()| true);
         recovered.note(format!("a change of {}", row.name), Some(row.id), came)?;
     }
     Ok(recovered)

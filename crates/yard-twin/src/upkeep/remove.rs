@@ -39,6 +39,7 @@ use crate::progress::{Ctx, Phase};
 use crate::scan::Doubt;
 use crate::store::pool::Ledger;
 use crate::twin::Leaks;
+use crate::twin::Twin;
 use crate::twin::settle;
 use crate::yard::folder_id;
 use crate::yard::forget;
@@ -156,7 +157,7 @@ pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
     let row = yard.twin_row(&plan.name, false)?;
-    let _twin = yard.hold_twin(&row, ctx)?;
+    let _twin = Twin::hold(yard, &row, ctx)?;
     if row.protected.is_some() {
         return Err(TwinError::Protected(row.name.to_string()).into());
     }
@@ -214,32 +215,31 @@ pub(crate) fn beside_state(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Vec<
 /// [`Error::Io`].
 pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<ForGoodOutcome> {
     let began = Instant::now();
-    let held = yard.hold_twin(&plan.row, ctx)?;
-    let row = yard.catalog.twin(plan.row.id)?.unwrap_or_else(|| plan.row.clone());
-    if row.protected.is_some() {
-        return Err(TwinError::Protected(row.name.to_string()).into());
+    let mut twin = Twin::hold(yard, &plan.row, ctx)?;
+    if twin.row.protected.is_some() {
+        return Err(TwinError::Protected(twin.row.name.to_string()).into());
     }
-    let not_taken = if row.removed_at.is_some() {
-        beside_state(yard, &row, ctx)?
+    let not_taken = if twin.row.removed_at.is_some() {
+        beside_state(yard, &twin.row, ctx)?
     } else if plan.folder_missing {
         Vec::new()
     } else {
-        settle::settle_held(yard, &row, &held, What::Outside, ctx)?.not_taken
+        twin.settle(What::Outside, ctx)?.not_taken
     };
-    let row = yard.catalog.twin(row.id)?.unwrap_or(row);
+    let row = &twin.row;
     if row.state != plan.row.state || not_taken != plan.not_taken {
-        let (name, path) = (row.name.to_string(), yard.folder_of(&row));
+        let (name, path) = (row.name.to_string(), yard.folder_of(row));
         return Err(TwinError::ChangedMeanwhile { name, path }.into());
     }
     let op = yard.begin(ctx)?;
     let _alone = yard.alone(ctx)?;
-    let only_mine = if yard.is_only_operation(&op)? { yard.contents_only_of(&row)? } else { HashSet::new() };
+    let only_mine = if yard.is_only_operation(&op)? { yard.contents_only_of(row)? } else { HashSet::new() };
     let ledger = Ledger::load(&yard.store.pool)?;
     let intent = yard.catalog.intend(&Intent::Forget { twin: row.id })?;
     for path in &plan.entries {
         entry::delete_entry(yard, path)?;
     }
-    let forgotten = ctx.phase(Phase::Deleting, plan.totals.files, 0, || forget::forget(yard, &row, &op, &ledger));
+    let forgotten = ctx.phase(Phase::Deleting, plan.totals.files, 0, || forget::forget(yard, row, &op, &ledger));
     let freed = forgotten.and_then(|kept| {
         yard.catalog.intent_done(intent)?;
         Ok((kept, yard.store.pool.delete(only_mine, &ledger)?))

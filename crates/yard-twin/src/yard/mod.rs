@@ -13,7 +13,7 @@ use std::sync::Arc;
 
 use crate::catalog::{Catalog, HistoryEntry, StockRow, TwinRow};
 use crate::disk;
-use crate::disk::lock::{self as file_lock, Held, HeldTwin, Mode};
+use crate::disk::lock::{self as file_lock, Held, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result};
 use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, SnapshotRef, Source, Title, TwinId, TwinName};
@@ -122,22 +122,9 @@ impl Yard {
         self.root.join("locks").join(twin.to_string())
     }
 
-    /// Holds a twin; a run of it holds it to its end.
-    pub(crate) fn hold_twin(&self, row: &TwinRow, ctx: &Ctx) -> Result<HeldTwin> {
-        let what = format!("the twin {:?}", row.name.as_str());
-        let held = file_lock::take(&self.twin_lock_path(row.id), Mode::Alone, &what, ctx)?;
-        Ok(HeldTwin::new(row.id, held))
-    }
-
-    /// Holds a twin if it is free just now.
-    pub(crate) fn try_hold_twin(&self, row: &TwinRow) -> Result<Option<HeldTwin>> {
-        let held = file_lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?;
-        Ok(held.map(|held| HeldTwin::new(row.id, held)))
-    }
-
     /// Whether a twin's program is running, or a command is at work on it.
     pub(crate) fn is_held(&self, row: &TwinRow) -> Result<bool> {
-        Ok(self.try_hold_twin(row)?.is_none())
+        Ok(file_lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?.is_none())
     }
 
     /// Lets the lock file of a twin go that is no more.

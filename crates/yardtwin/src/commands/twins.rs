@@ -134,7 +134,7 @@ fn against(counts: Counts, build: &BuildRef) -> String {
 }
 
 /// How files share storage.
-fn shares(shares: &show::ShareTotals, own: u64, shared: u64) -> String {
+fn shares(shares: &yard_twin::ShareTotals, own: u64, shared: u64) -> String {
     let mut parts = vec![format!("{} of its own, {} shared", size(own), size(shared))];
     let ways = [
         (&shares.reflinked, "share blocks"),

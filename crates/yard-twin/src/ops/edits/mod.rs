@@ -40,7 +40,6 @@ use serde::Serialize;
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Derive, Draft, EditStep, Transform};
-use crate::disk::lock::HeldTwin;
 use crate::edit::{self, Format};
 use crate::error::{LaunchError, Result};
 use crate::ident::TwinName;
@@ -50,6 +49,7 @@ use crate::profile::{Edit, Profile, ProfileText};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
+use crate::twin::Twin;
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
 use crate::twin::protection;
@@ -266,23 +266,17 @@ pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<View>> {
 }
 
 /// Sees to a twin's edits before or after a run: those that are due are set, those that are wanted no more are taken
-/// back. The caller holds the twin. Gives what was done, where anything was.
-pub(crate) fn edit_for_run(
-    yard: &Yard,
-    row: &TwinRow,
-    held: &HeldTwin,
-    profile: &Profile,
-    ctx: &Ctx,
-) -> Result<Option<Vec<View>>> {
-    if profile.edits.is_empty() && yard.store.state(row.state)?.edits.is_empty() {
+/// back. Gives what was done, where anything was.
+pub(crate) fn edit_for_run(twin: &mut Twin, profile: &Profile, ctx: &Ctx) -> Result<Option<Vec<View>>> {
+    if profile.edits.is_empty() && twin.yard.store.state(twin.row.state)?.edits.is_empty() {
         return Ok(None);
     }
-    let settled = settle::settle_held(yard, row, held, What::Outside, ctx)?;
-    let row = yard.catalog.twin(row.id)?.unwrap_or_else(|| row.clone());
-    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, Again::Enforced)?;
+    let settled = twin.settle(What::Outside, ctx)?;
+    let synced = sync_edits(&twin.yard, &settled.listing, &settled.state.edits, &profile.edits, Again::Enforced)?;
     let views = synced.views.clone();
     let text = settled.state.profile.clone();
-    planned::apply_planned_held(yard, &planned(row, settled, text, synced), ctx)?;
+    let planned = planned(twin.row.clone(), settled, text, synced);
+    twin.apply(&planned, ctx)?;
     Ok(Some(views))
 }
 

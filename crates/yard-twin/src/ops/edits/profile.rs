@@ -10,6 +10,7 @@ use crate::error::{LaunchError, Result};
 use crate::ident::TwinName;
 use crate::profile::{Profile, ProfileText, Setting};
 use crate::progress::Ctx;
+use crate::twin::Twin;
 use crate::twin::settle;
 
 /// A twin's profile, and what the title sheet says where it is silent.
@@ -82,7 +83,7 @@ pub fn plan_profile(
     values: Option<&[String]>,
 ) -> Result<ProfilePlan> {
     let row = yard.twin_row(name, false)?;
-    let _twin = yard.hold_twin(&row, &Ctx::default())?;
+    let _twin = Twin::hold(yard, &row, &Ctx::default())?;
     let path = settle::present_folder(yard, &row)?.join("profile.toml");
     let (profile, text) = Profile::load(&path)?;
     let before = profile.get_of(variant, setting);
@@ -109,7 +110,7 @@ pub fn plan_profile(
 /// while the twin runs.
 pub fn apply_profile(yard: &Yard, plan: &ProfilePlan) -> Result<ProfileChange> {
     let row = yard.twin_row(&plan.twin, false)?;
-    let _twin = yard.hold_twin(&row, &Ctx::default())?;
+    let _twin = Twin::hold(yard, &row, &Ctx::default())?;
     let path = settle::present_folder(yard, &row)?.join("profile.toml");
     if Profile::load(&path)?.1 != plan.before {
         return Err(crate::TwinError::ChangedMeanwhile { name: row.name.to_string(), path }.into());

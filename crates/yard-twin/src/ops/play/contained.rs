@@ -12,8 +12,8 @@ use crate::ops::play::plan::Plan;
 use crate::ops::play::run;
 use crate::ops::play::running::{Outcome, Report};
 use crate::progress::Ctx;
-use crate::report::history;
 use crate::sheet::Inside;
+use crate::twin::settle;
 
 /// Whether a program keeps to its own folder.
 #[derive(Clone, Debug, Serialize)]

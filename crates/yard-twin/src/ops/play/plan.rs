@@ -23,6 +23,7 @@ use crate::ops::play::isolation;
 use crate::ops::play::stop;
 use crate::profile::{Profile, Seen, Switch};
 use crate::progress::Ctx;
+use crate::twin::Twin;
 use crate::twin::protection;
 use crate::twin::settle;
 
@@ -165,7 +166,7 @@ pub fn twin_by_id(yard: &Yard, id: TwinId) -> Result<TwinName> {
 /// [`crate::Error::NotFound`], [`crate::TwinError::FolderMissing`], [`crate::Error::Busy`] if it runs already.
 pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
     let row = yard.twin_row(name, false)?;
-    let held = yard.hold_twin(&row, ctx);
+    let twin = Twin::hold(yard, &row, ctx);
     let folder = settle::present_folder(yard, &row)?;
     let (base, _) = Profile::load(&folder.join("profile.toml"))?;
     let variant = options.variant.clone().or_else(|| base.variant.clone());
@@ -179,7 +180,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         title: build.title.to_string(),
         programs: sheet.iter().flat_map(|sheet| sheet.programs.keys().cloned()).collect(),
     })?;
-    let joins = match held {
+    let joins = match twin {
         Ok(_) => None,
         // What it changes is in one layer with what the first one does: it can't be thrown away by itself.
         Err(busy) => match options.keep {

@@ -11,7 +11,6 @@ use jiff::Timestamp;
 use crate::Yard;
 use crate::catalog::{RunRecord, TwinRow, What};
 use crate::disk;
-use crate::disk::lock::HeldTwin;
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::launch::home;
 use crate::launch::isolation::Isolation;
@@ -27,6 +26,7 @@ use crate::ops::play::running::{Report, Running, Signaller};
 use crate::progress::Ctx;
 use crate::store::state::State;
 use crate::twin::Settled;
+use crate::twin::Twin;
 use crate::twin::after_run;
 use crate::twin::settle;
 
@@ -42,26 +42,26 @@ use crate::twin::settle;
 /// [`LaunchError::Isolation`] if a step of isolating it fails, [`Error::Io`] if it can't be started. No run is
 /// recorded then.
 pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<Running> {
-    let held = match plan.joins {
+    let mut twin = match plan.joins {
         // Whoever started the first one holds it, to the end of the last.
         Some(_) => None,
-        None => Some(yard.hold_twin(&plan.row, ctx)?),
+        None => Some(Twin::hold(yard, &plan.row, ctx)?),
     };
     run_command(yard, "before", &plan.before, plan)?;
     let folder = settle::present_folder(yard, &plan.row)?;
     let layer = RunLayer::of(&folder);
     let mut edits = None;
-    if let Some(held) = &held {
-        edits = edits::edit_for_run(yard, &plan.row, held, &plan.profile, ctx)?;
+    if let Some(twin) = &mut twin {
+        edits = edits::edit_for_run(twin, &plan.profile, ctx)?;
     }
     // A sealed program leaves the folder itself as it is: what was changed there before can be seen as well afterwards.
     let mut before = None;
-    if let Some(held) = &held {
-        held.for_long(&yard.twin_lock_path(plan.row.id))?;
+    if let Some(twin) = &mut twin {
+        twin.for_long()?;
         let fresh = home::prepare(&plan.home)?;
         let looks = layer.exists()? || plan.isolation != Isolation::Sealed || after_run::has_wrong(yard, &plan.row)?;
         if fresh || looks {
-            let settled = settle::settle_held(yard, &plan.row, held, What::Outside, ctx)?;
+            let settled = twin.settle(What::Outside, ctx)?;
             lay_home(yard, &plan.row, &settled, ctx)?;
             before = Some((settled.listing, settled.leaks));
         }
@@ -73,7 +73,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
     let begun = Log::create(&run_folder).and_then(|log| {
         let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(yard.root()));
         let kept =
-            start_program(yard, plan, &layer, about_run(yard, plan, options, id)?, held.as_ref(), &options.helper)?;
+            start_program(yard, plan, &layer, about_run(yard, plan, options, id)?, twin.as_ref(), &options.helper)?;
         match yard.catalog.loosely(|| yard.catalog.set_keeper(id, kept.child.id())) {
             Ok(()) => Ok((log, watch, kept)),
             Err(error) => {
@@ -86,7 +86,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
         Ok(begun) => begun,
         Err(error) => {
             // Nobody would ever know of this run.
-            if held.is_some() {
+            if twin.is_some() {
                 layer.remove()?;
             }
             disk::remove_tree(&run_folder)?;
@@ -115,7 +115,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
     Ok(Running {
         yard: yard.clone(),
         row: yard.catalog.twin(plan.row.id)?.unwrap_or_else(|| plan.row.clone()),
-        held,
+        twin,
         signaller: Signaller::new(keeper),
         kept,
         readers: readers.into_iter().flatten().collect(),
@@ -152,10 +152,10 @@ fn start_program(
     plan: &Plan,
     layer: &RunLayer,
     about: About,
-    held: Option<&HeldTwin>,
+    twin: Option<&Twin>,
     helper: &Helper,
 ) -> Result<Kept> {
-    if held.is_some() {
+    if twin.is_some() {
         layer.make(&about)?;
         plan.around.lay_cookie(layer)?;
         if let Some((user, group)) = plan.around.owner {
@@ -178,7 +178,7 @@ fn start_program(
         network: plan.network,
         folder: &plan.folder,
         owner: plan.around.owner,
-        lock: held.map(AsFd::as_fd),
+        lock: twin.map(AsFd::as_fd),
         join: plan.joins,
     };
     seal::start(command, &confinement, helper).map_err(|refusal| match refusal {

@@ -15,7 +15,6 @@ use serde::{Deserialize, Serialize};
 use crate::Yard;
 use crate::catalog::{RunRecord, TwinRow, What};
 use crate::disk;
-use crate::disk::lock::HeldTwin;
 use crate::error::{Holder, PathContext, Result};
 use crate::ident::TwinName;
 use crate::launch::changes::{Changes, changes};
@@ -33,8 +32,7 @@ use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::twin::Leaks;
-use crate::twin::after_run;
-use crate::twin::settle;
+use crate::twin::Twin;
 
 /// How long output is still collected after the program's end, where a child of its keeps the pipe open.
 const LAST_WORDS: Duration = Duration::from_millis(300);
@@ -94,7 +92,7 @@ pub struct Running {
     pub(crate) yard: Yard,
     pub(crate) row: TwinRow,
     /// `None` for one that runs beside another, whose launcher holds the twin to the end of both.
-    pub(crate) held: Option<HeldTwin>,
+    pub(crate) twin: Option<Twin>,
     pub(crate) kept: Kept,
     pub(crate) signaller: Signaller,
     pub(crate) readers: Vec<JoinHandle<()>>,
@@ -209,9 +207,9 @@ impl Running {
         })?;
         let report = report?;
         let edits_back = self.take_edits_back(ctx)?;
-        let Self { yard, row, held, record, output, plan, edits, .. } = self;
+        let Self { yard, row, twin, record, output, plan, edits, .. } = self;
         // It may well want the twin.
-        drop(held);
+        drop(twin);
         let after = run::run_command(&yard, "after", &plan.after, &plan);
         Ok(Outcome {
             twin: row.name,
@@ -228,33 +226,25 @@ impl Running {
     /// The number of the state that the run began with, unless it is known already that one began with it and ended well.
     fn state_to_mark(&mut self, ctx: &Ctx) -> Result<Option<u32>> {
         let catalog = &self.yard.catalog;
-        let Some(held) = &self.held else { return Ok(None) };
+        let Some(twin) = &mut self.twin else { return Ok(None) };
         if catalog.newest_started_fine(self.row.id)? {
             return Ok(None);
         }
         if self.before.is_none() {
-            self.before = Some(self.settle_before(held, ctx)?);
+            self.before = Some(settle_before(twin, ctx)?);
         }
         catalog.newest_change(self.row.id).map(Some)
     }
 
     /// Takes back the edits of a variant that was for this run only.
-    fn take_edits_back(&self, ctx: &Ctx) -> Result<Vec<edits::View>> {
-        let Some(held) = self.held.as_ref().filter(|_| self.one_run) else { return Ok(Vec::new()) };
-        let path = settle::present_folder(&self.yard, &self.row)?.join("profile.toml");
-        let (profile, _) = Profile::load(&path)?;
-        let row = self.yard.catalog.twin(self.row.id)?.unwrap_or_else(|| self.row.clone());
-        let views = edits::edit_for_run(&self.yard, &row, held, &profile.in_use()?, ctx)?.unwrap_or_default();
+    fn take_edits_back(&mut self, ctx: &Ctx) -> Result<Vec<edits::View>> {
+        let Some(twin) = self.twin.as_mut().filter(|_| self.one_run) else { return Ok(Vec::new()) };
+        let (profile, _) = Profile::load(&twin.folder()?.join("profile.toml"))?;
+        let views = edits::edit_for_run(twin, &profile.in_use()?, ctx)?.unwrap_or_default();
         Ok(views
             .into_iter()
             .filter(|view| matches!(view.does, edits::Does::Set | edits::Does::GivesBack | edits::Does::Leaves))
             .collect())
-    }
-
-    /// Takes in what was changed before a sealed run: what the run itself changes is in its layer.
-    fn settle_before(&self, held: &HeldTwin, ctx: &Ctx) -> Result<(Listing, Leaks)> {
-        let settled = settle::settle_and_repair(&self.yard, &self.row, held, What::Outside, ctx)?;
-        Ok((settled.listing, settled.leaks))
     }
 
     /// Takes in what the run changed, as far as it may.
@@ -263,7 +253,7 @@ impl Running {
         let sheet = self.yard.sheet_of(&build)?;
         let mut report = Report { exact: self.isolation == Isolation::Sealed, all_watched: true, ..Report::default() };
         report.refused = refusals(&self.output, self.isolation);
-        let Some(held) = self.held.take() else {
+        let Some(mut twin) = self.twin.take() else {
             // What it changed is in the layer that the first one takes in.
             report.exact = false;
             return Ok(report);
@@ -275,10 +265,10 @@ impl Running {
         if let Some(watch) = self.watch.take() {
             (report.outside, report.all_watched) = watch.end();
         }
-        if self.keeps(&mut report, &held, sheet.as_ref(), ctx)? {
-            self.take_in_kept(&mut report, &held, sheet.as_ref(), ctx)?;
+        if self.keeps(&mut report, &mut twin, sheet.as_ref(), ctx)? {
+            self.take_in_kept(&mut report, &mut twin, sheet.as_ref(), ctx)?;
         }
-        self.held = Some(held);
+        self.twin = Some(twin);
         let path = run::run_folder(&self.yard, &self.row, self.record.id).join("report.json");
         let text = serde_json::to_vec(&report).unwrap_or_default();
         disk::write(&path, text)?;
@@ -286,7 +276,7 @@ impl Running {
     }
 
     /// Whether what a sealed run wrote is to be folded back; what isn't goes.
-    fn keeps(&mut self, report: &mut Report, held: &HeldTwin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<bool> {
+    fn keeps(&mut self, report: &mut Report, twin: &mut Twin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<bool> {
         if self.isolation != Isolation::Sealed {
             return Ok(true);
         }
@@ -294,9 +284,9 @@ impl Running {
             return self.layer.remove().map(|()| false);
         }
         if !matches!(self.keep, Keep::Always) {
-            let (before, leaks) = self.settle_before(held, ctx)?;
+            let (before, leaks) = settle_before(twin, ctx)?;
             report.leaks = leaks;
-            let folder = settle::present_folder(&self.yard, &self.row)?;
+            let folder = twin.folder()?;
             report.changes = Changes::new(self.layer.changes(&folder, &before)?.into_iter(), sheet);
             if !answer(&self.keep, &report.changes) {
                 report.discarded = true;
@@ -307,20 +297,20 @@ impl Running {
     }
 
     /// Takes in what the run wrote, in its layer or in the twin's folder itself.
-    fn take_in_kept(&mut self, report: &mut Report, held: &HeldTwin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
+    fn take_in_kept(&mut self, report: &mut Report, twin: &mut Twin, sheet: Option<&Sheet>, ctx: &Ctx) -> Result<()> {
         let run = self.record.id;
         let direct = self.isolation != Isolation::Sealed;
-        let from = self.yard.catalog.twin(self.row.id)?.map_or(self.row.state, |row| row.state);
+        let from = twin.row.state;
         // What was changed from outside while a sealed run wrote elsewhere is no change of its.
         let before = if direct { self.before.take() } else { None };
-        let (before, leaks) = before.map_or_else(|| self.settle_before(held, ctx), Ok)?;
+        let (before, leaks) = before.map_or_else(|| settle_before(twin, ctx), Ok)?;
         report.leaks.extend(leaks);
-        let mut settled = after_run::settle_folded(&self.yard, &self.row, held, What::Run { run }, &self.layer, ctx)?;
+        let mut settled = twin.settle_folded(What::Run { run }, &self.layer, ctx)?;
         report.put_back.clone_from(&settled.dropped);
         report.changes = changes(&before, &settled.listing, sheet);
         if direct && !answer(&self.keep, &report.changes) {
             report.discarded = true;
-            (settled, _) = after_run::put_back(&self.yard, &self.row, settled, from, run, |_| true, ctx)?;
+            (settled, _) = twin.put_back(settled, from, run, |_| true, ctx)?;
         }
         report.leaks.extend(settled.leaks);
         report.not_taken = settled.not_taken;
@@ -339,6 +329,12 @@ impl Running {
         *lock(&self.signaller.0) = None;
         self.kept.child.wait()
     }
+}
+
+/// Takes in what was changed before a sealed run: what the run itself changes is in its layer.
+fn settle_before(twin: &mut Twin, ctx: &Ctx) -> Result<(Listing, Leaks)> {
+    let settled = twin.settle_and_repair(What::Outside, ctx)?;
+    Ok((settled.listing, settled.leaks))
 }
 
 /// Whether changes are kept; nothing is asked about nothing.

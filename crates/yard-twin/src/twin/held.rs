@@ -1,0 +1,67 @@
+//! A twin that is held: what must not happen to one that somebody else is at can be had from here only.
+
+use std::os::fd::{AsFd, BorrowedFd};
+use std::path::PathBuf;
+
+use crate::Yard;
+use crate::catalog::TwinRow;
+use crate::disk::lock::{self, Held, Mode};
+use crate::error::{Error, Result};
+use crate::progress::Ctx;
+
+/// A twin that nobody else changes, settles or starts meanwhile.
+#[must_use = "the twin is let go when this is dropped"]
+#[derive(Debug)]
+pub(crate) struct Twin {
+    pub(crate) yard: Yard,
+    /// What the catalogue says of it. Only who holds it changes its state.
+    pub(crate) row: TwinRow,
+    lock: Held,
+}
+
+impl AsFd for Twin {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.lock.as_fd()
+    }
+}
+
+impl Twin {
+    /// Holds a twin: refuses at once where it runs, and waits a while where another command is at it.
+    pub(crate) fn hold(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Self> {
+        let what = format!("the twin {:?}", row.name.as_str());
+        let lock = lock::take(&yard.twin_lock_path(row.id), Mode::Alone, &what, ctx)?;
+        Self::new(yard, row, lock)
+    }
+
+    /// Holds a twin if it is free just now.
+    pub(crate) fn try_hold(yard: &Yard, row: &TwinRow) -> Result<Option<Self>> {
+        let lock = lock::try_take(&yard.twin_lock_path(row.id), Mode::Alone)?;
+        lock.map(|lock| Self::new(yard, row, lock)).transpose()
+    }
+
+    fn new(yard: &Yard, row: &TwinRow, lock: Held) -> Result<Self> {
+        let mut twin = Self { yard: yard.clone(), row: row.clone(), lock };
+        twin.renew()?;
+        Ok(twin)
+    }
+
+    /// Reads what the catalogue says of it: whoever held it before may have changed that.
+    ///
+    /// # Errors
+    /// [`Error::NotFound`] if it was let go of meanwhile.
+    pub(crate) fn renew(&mut self) -> Result<()> {
+        let (id, name) = (self.row.id, self.row.name.to_string());
+        self.row = self.yard.catalog.twin(id)?.ok_or(Error::NotFound { what: "twin", name, known: Vec::new() })?;
+        Ok(())
+    }
+
+    /// Says that it will be held for long, so that nobody waits for it.
+    pub(crate) fn for_long(&self) -> Result<()> {
+        self.lock.for_long(&self.yard.twin_lock_path(self.row.id))
+    }
+
+    /// Its folder, if that is there and its own.
+    pub(crate) fn folder(&self) -> Result<PathBuf> {
+        crate::twin::settle::present_folder(&self.yard, &self.row)
+    }
+}
