@@ -7,8 +7,8 @@ use std::fs;
 
 use common::{Place, tree};
 use yard_twin::{
-    Class, Ctx, Error, Setting, Source, TwinError, TwinName, Yard, clone, edits, history, intake, rename, show,
-    snapshot, sweep,
+    Class, Ctx, Error, Setting, Source, TwinError, TwinName, Yard, clone, edits, history, inside, intake, remove,
+    rename, renew, repath, restore, show, snapshot, sweep,
 };
 
 struct Desk {
@@ -128,4 +128,60 @@ fn a_setting_is_changed_in_the_profile_that_was_planned_for_or_in_none() {
         Class::Busy,
         "twice is not what was planned"
     );
+}
+
+/// What is seen for a plan is written down by its application, once; a plan that comes to nothing leaves no trace.
+#[test]
+fn planning_leaves_the_history_as_it_is() {
+    let desk = Desk::new();
+    desk.clone("a", "b");
+    let (yard, ctx, a) = (&desk.yard, &desk.ctx, twin("a"));
+    let lines = desk.lines();
+    fs::write(desk.place.at("yard/twins/a/game/own.dat"), "first").unwrap();
+    fs::create_dir_all(desk.place.at("yard/twins/a/game/data")).unwrap();
+    drop(snapshot::plan(yard, &a, None, ctx).unwrap());
+    drop(restore::plan(yard, &a, &restore::Options { all: true, ..restore::Options::default() }, ctx).unwrap());
+    drop(renew::plan(yard, &a, &renew::Options { stock: None, rest: Some(renew::Rest::Keep) }, ctx).unwrap());
+    drop(rename::plan(yard, &a, &twin("moved"), true, ctx).unwrap());
+    drop(remove::plan(yard, &a, ctx).unwrap());
+    drop(repath::plan(yard, &a, None, ctx).unwrap());
+    drop(inside::plan(yard, &a, "game/data", "again", ctx).unwrap());
+    drop(clone::plan(yard, &"a".parse().unwrap(), &twin("c"), clone::Options::default(), ctx).unwrap());
+    fs::write(desk.place.at("yard/twins/a/game/own.dat"), "second").unwrap();
+    assert_eq!(desk.lines(), lines + 1, "all plans together left no line of their own");
+
+    let again = inside::apply(yard, &inside::plan(yard, &a, "game/data", "again", ctx).unwrap(), ctx).unwrap();
+    assert!(again.copied > 0 && desk.place.at("yard/twins/a/game/again").is_dir(), "also right below the game's");
+
+    // The clone of what was only seen has it, and a restore of it can be taken back.
+    fs::write(desk.place.at("yard/twins/a/game/own.dat"), "third").unwrap();
+    desk.clone("a", "c");
+    assert_eq!(fs::read_to_string(desk.place.at("yard/twins/c/game/own.dat")).unwrap(), "third");
+    let options = restore::Options { all: true, ..restore::Options::default() };
+    let restored = restore::apply(yard, &restore::plan(yard, &a, &options, ctx).unwrap(), ctx).unwrap();
+    assert_eq!(fs::read_to_string(desk.place.at("yard/twins/a/game/own.dat")).unwrap(), "second");
+    let options =
+        restore::Options { to: Some(restored.before.to_string().parse().unwrap()), all: true, only: Vec::new() };
+    drop(restore::apply(yard, &restore::plan(yard, &a, &options, ctx).unwrap(), ctx).unwrap());
+    assert_eq!(fs::read_to_string(desk.place.at("yard/twins/a/game/own.dat")).unwrap(), "third");
+}
+
+/// A sweep may let go of what was stored for a plan: then the plan is a stale one, and nothing is lost.
+#[test]
+fn what_was_stored_for_a_plan_and_swept_away_is_seen_again() {
+    let desk = Desk::new();
+    desk.change("first");
+    fs::write(desk.place.at("yard/twins/a/game/own.dat"), "second").unwrap();
+    let options = restore::Options { all: true, ..restore::Options::default() };
+    let plan = restore::plan(&desk.yard, &twin("a"), &options, &desk.ctx).unwrap();
+    assert!(desk.has("second"));
+    for _ in 0..2 {
+        drop(sweep::apply(&desk.yard, &sweep::plan(&desk.yard, &desk.ctx).unwrap(), &desk.ctx).unwrap());
+    }
+    assert!(!desk.has("second"));
+    assert!(changed_meanwhile(restore::apply(&desk.yard, &plan, &desk.ctx)));
+    let plan = restore::plan(&desk.yard, &twin("a"), &options, &desk.ctx).unwrap();
+    drop(restore::apply(&desk.yard, &plan, &desk.ctx).unwrap());
+    assert!(desk.has("second"), "what gave way is in the history");
+    assert_eq!(fs::read_to_string(desk.place.at("yard/twins/a/game/own.dat")).unwrap(), "first");
 }

@@ -15,6 +15,7 @@ use crate::scan::Doubt;
 use crate::twin::Twin;
 use crate::twin::leaks;
 use crate::twin::leaks::Leaks;
+use crate::twin::settle::Record;
 use crate::twin::vouch;
 
 /// Contents that have to be put right: each with the inodes that should hold it, and hold something else.
@@ -74,7 +75,7 @@ pub(crate) fn give_back(
     let right = yard.store.listing(yard.store.state(row.state)?.disk)?;
     let busy = || Error::Busy { what: format!("the twin {:?}", row.name.as_str()), holders: Vec::new() };
     let mut twin = Twin::try_hold(yard, row)?.ok_or_else(busy)?;
-    let settled = twin.settle_without_repair(What::Outside, Doubt::Inodes(inodes), ctx)?;
+    let settled = twin.settle_without_repair(What::Outside, Doubt::Inodes(inodes), Record::Now, ctx)?;
     let settled = twin.mend_settled(settled, ctx)?;
     let layer = paths.iter().map(|path| (path.clone(), right.get(path.as_str()).cloned())).collect();
     let next = overlay(&settled.listing, &Layer::new(layer)?)?;

@@ -53,8 +53,8 @@ use crate::twin::change::VOUCHES;
 use crate::twin::derive::Deriver;
 use crate::twin::markers;
 use crate::twin::markers::with_markers;
+use crate::twin::planned;
 use crate::twin::room;
-use crate::twin::settle;
 use crate::twin::vouch;
 
 /// What can be said about a clone beyond its source and name. The default is the source twin's or the yard's sharing.
@@ -156,7 +156,7 @@ struct Start {
     markers: Vec<String>,
 }
 
-/// Looks at what a clone would do. A source twin is settled first: the clone takes what it holds *now*, its game
+/// Looks at what a clone would do. The clone of a twin takes what it holds *now*, its game
 /// folder, its home and its profile, but not its entries or runs.
 ///
 /// # Errors
@@ -262,7 +262,7 @@ fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
             markers: Vec::new(),
         });
     }
-    let settled = settle::settle(yard, &row, ctx)?;
+    let (_, settled) = planned::see(yard, &row, ctx)?;
     if !settled.not_taken.is_empty() {
         return Err(TwinError::NotTaken { name: name.to_string(), paths: settled.not_taken }.into());
     }

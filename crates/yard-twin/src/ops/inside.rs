@@ -67,14 +67,14 @@ pub struct Outcome {
 }
 
 /// Looks at what cloning a folder inside a twin under a new name would do: the folder is copied, files and folders in it
-/// whose names hold its name get the new one, and so do the places that the title sheet's rename rules name. The twin is
-/// settled first.
+/// whose names hold its name get the new one, and so do the places that the title sheet's rename rules name. What is new in it is
+/// stored, and written down when the plan is applied.
 ///
 /// # Errors
 /// [`Error::NotFound`] for the twin or the folder, [`Error::Exists`] if there is something of that name,
 /// [`crate::TwinError::Protected`], [`Error::Busy`] while it runs.
 pub fn plan(yard: &Yard, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) -> Result<Plan> {
-    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let listing = &settled.listing;
     let whole = if folder.starts_with("game/") || folder.starts_with("home/") {
         folder.trim_end_matches('/').to_owned()
@@ -85,7 +85,7 @@ pub fn plan(yard: &Yard, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) ->
     let (Some(parent), old) = (folder.parent(), folder.name()) else {
         return Err(Error::Path { path: whole, why: "it is no folder below game/ or home/" });
     };
-    if !listing.has(folder.as_str()) || !parent.contains('/') {
+    if !listing.has(folder.as_str()) {
         return Err(Error::NotFound { what: "folder in the twin", name: whole, known: Vec::new() });
     }
     let to = RelPath::new(parent)?.join(new)?;

@@ -184,7 +184,7 @@ fn folder_for(yard: &Yard, new: &TwinName, row: &TwinRow) -> Result<String> {
 
 /// What names the old folder, and the state in which it names the new one. Kept unless this is a dry run.
 fn path_mend(twin: &mut Twin, [from, to]: [&Path; 2], dry_run: bool, ctx: &Ctx) -> Result<PathMend> {
-    let settled = twin.settle(What::Outside, ctx)?;
+    let settled = if dry_run { twin.see(ctx)? } else { twin.settle(What::Outside, ctx)? };
     let (yard, row) = (&twin.yard, &twin.row);
     // Where a path is no text, no text can name it.
     let (Some(from), Some(to)) = (from.to_str(), to.to_str()) else {

@@ -140,14 +140,14 @@ pub struct Outcome {
     pub took: Duration,
 }
 
-/// Looks at what a renew would do. The twin is settled first, so that what is there now can be gone back to.
+/// Looks at what a renew would do. What is new in the twin by then is stored, and becomes a line of its history when the plan is applied.
 ///
 /// # Errors
 /// [`crate::Error::NotFound`] for the twin or the stock build, [`TwinError::OtherTitle`], [`TwinError::Protected`] if game files
 /// would change, [`crate::Error::Obstructed`] where a file of the one would stand where the other has a folder,
 /// [`crate::Error::Busy`] while the twin runs.
 pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
-    let (row, mut settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let (row, mut settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let from = settled.state.build.clone();
     let to = options.stock.clone().unwrap_or_else(|| from.clone());
     if to.title != from.title {

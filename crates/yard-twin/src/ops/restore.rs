@@ -47,7 +47,7 @@ use crate::twin::planned;
 use crate::twin::planned::PlannedChange;
 use crate::twin::protection;
 use crate::twin::room;
-use crate::twin::settle::{PlayersOwn, Settled};
+use crate::twin::settle::{News, PlayersOwn, Settled};
 
 /// What a restore may be told. The default goes back by one change of the game files.
 #[derive(Clone, Debug, Default)]
@@ -114,28 +114,31 @@ pub struct Outcome {
     pub took: Duration,
 }
 
-/// The state before the last change of the game files, or with `all` of anything.
-fn one_back(yard: &Yard, row: &TwinRow, all: bool) -> Result<HistoryEntry> {
+/// The state before the last change of the game files, or with `all` of anything: that may be what is new just now.
+fn one_back(yard: &Yard, row: &TwinRow, all: bool, news: Option<&News>) -> Result<HistoryEntry> {
     let history = yard.catalog.history(row.id)?;
-    let counts = |entry: &HistoryEntry| entry.game.total() > 0 || (all && entry.own.total() > 0);
-    let changed = history.iter().position(counts);
-    match changed.and_then(|at| history.get(at + 1)) {
+    let counts = |game: &Counts, own: &Counts| game.total() > 0 || (all && own.total() > 0);
+    let before = match news.filter(|news| counts(&news.game, &news.own)) {
+        Some(_) => Some(0),
+        None => history.iter().position(|entry| counts(&entry.game, &entry.own)).map(|at| at + 1),
+    };
+    match before.and_then(|at| history.get(at)) {
         Some(entry) => Ok(entry.clone()),
         None => Err(TwinError::NothingToUndo(row.name.to_string()).into()),
     }
 }
 
-/// Looks at what a restore would do. The twin is settled first, so that what is there now can be gone back to.
+/// Looks at what a restore would do. What is new in the twin by then is stored, and becomes a line of its history when the plan is applied.
 ///
 /// # Errors
 /// [`Error::NotFound`] for a twin or a state, [`TwinError::Protected`], [`TwinError::NothingToUndo`],
 /// [`Error::Obstructed`] if a belonging that stays would need a folder where a file is to come, [`Error::Busy`] while
 /// the twin runs.
 pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
-    let (row, mut settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let (row, mut settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let to = match &options.to {
         Some(snapshot) => yard.find_entry(&row, snapshot)?,
-        None => one_back(yard, &row, options.all)?,
+        None => one_back(yard, &row, options.all, settled.unrecorded.as_ref())?,
     };
     let then = yard.store.state(to.state)?;
     let target = yard.store.listing(then.disk)?.sharing_paths(&settled.listing);

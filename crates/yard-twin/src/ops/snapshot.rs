@@ -73,7 +73,7 @@ pub struct DropPlan {
     pub entry: HistoryEntry,
 }
 
-/// Settles a twin and looks at what a snapshot of it would keep.
+/// Looks at what a snapshot of a twin would keep.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`Error::Exists`] if the twin has a snapshot of that label, [`Error::Busy`] while it runs.
@@ -84,12 +84,16 @@ pub fn plan(yard: &Yard, name: &TwinName, label: Option<&SnapshotLabel>, ctx: &C
     }
     let mut twin = Twin::hold(yard, &row, ctx)?;
     let before = yard.catalog.newest_change(row.id)?;
-    let settled = twin.settle(What::Outside, ctx)?;
-    let found = yard.catalog.history(row.id)?.into_iter().next().filter(|entry| entry.number > before);
-    let (game, own) = found.map_or_else(Default::default, |entry| (entry.game, entry.own));
-    let (state, _) = settled.state.encode();
-    let number = yard.catalog.newest_change(row.id)? + 1;
-    let not_taken = settled.not_taken;
+    let seen = twin.see(ctx)?;
+    let recorded = yard.catalog.history(row.id)?.into_iter().next().filter(|entry| entry.number > before);
+    let (game, own) = match (&seen.unrecorded, recorded) {
+        (Some(news), _) => (news.game, news.own),
+        (None, Some(entry)) => (entry.game, entry.own),
+        (None, None) => Default::default(),
+    };
+    let (state, _) = seen.state.encode();
+    let number = yard.catalog.newest_change(row.id)? + 1 + u32::from(seen.unrecorded.is_some());
+    let not_taken = seen.not_taken;
     let would = Outcome { name: row.name, number, label: label.cloned(), game, own, not_taken };
     Ok(Plan { would, twin: row.id, state })
 }
@@ -97,11 +101,14 @@ pub fn plan(yard: &Yard, name: &TwinName, label: Option<&SnapshotLabel>, ctx: &C
 /// Keeps the state that a twin had when this was planned until it is let go by [`apply_drop`].
 ///
 /// # Errors
-/// As [`plan`], and [`TwinError::ChangedMeanwhile`] if the twin is known to have another state by now.
+/// As [`plan`], and [`TwinError::ChangedMeanwhile`] if the twin has another state by now.
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let mut made = plan.would.clone();
     let row = yard.twin_row(&made.name, false)?;
-    let twin = Twin::hold(yard, &row, ctx)?;
+    let mut twin = Twin::hold(yard, &row, ctx)?;
+    if (twin.row.id, twin.row.state) != (plan.twin, plan.state) {
+        twin.settle(What::Outside, ctx)?;
+    }
     let row = &twin.row;
     if (row.id, row.state) != (plan.twin, plan.state) {
         let (name, path) = (row.name.to_string(), yard.folder_of(row));

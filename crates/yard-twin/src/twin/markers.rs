@@ -33,7 +33,7 @@ use crate::store::pool::Ledger;
 use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::change::{Goal, Start};
-use crate::twin::settle;
+use crate::twin::planned;
 use crate::twin::sources;
 
 /// The listing with the markers of the sheet that it doesn't have, and those.
@@ -80,13 +80,13 @@ pub(crate) fn keep_nothing(yard: &Yard, op: &OpFolder, ctx: &Ctx) -> Result<()> 
     sources::take_from(yard, nothing(), &path, &below, ctx).map(|_| ())
 }
 
-/// Looks for the marker files and folders of the title sheet that a twin doesn't have. The twin is settled first.
+/// Looks for the marker files and folders of the title sheet that a twin doesn't have.
 ///
 /// # Errors
 /// [`crate::Error::NotFound`], [`crate::Error::Busy`].
 pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
     let row = yard.twin_row(name, false)?;
-    let settled = settle::settle(yard, &row, ctx)?;
+    let (_, settled) = planned::see(yard, &row, ctx)?;
     let sheet = yard.sheet_of(&settled.state.build)?;
     let (_, missing) = with_markers(settled.listing, sheet.as_ref())?;
     Ok(Plan { twin: row.name, missing })

@@ -14,7 +14,7 @@ use crate::error::{Error, IntakeError, PathContext, Result, TwinError};
 use crate::ident::{BuildRef, ContentId};
 use crate::listing::{Entry, Listing, Node};
 use crate::progress::Ctx;
-use crate::scan::Row;
+use crate::scan::{Index, Row, index_path};
 use crate::sheet::Sheet;
 use crate::store::pool::hash_unchanged;
 use crate::store::state::State;
@@ -23,7 +23,7 @@ use crate::twin::change::{Goal, Start};
 use crate::twin::derive::Deriver;
 use crate::twin::markers;
 use crate::twin::protection;
-use crate::twin::settle::Settled;
+use crate::twin::settle::{News, Settled};
 
 /// A twin as it was when a change was planned, and what it is to be.
 #[derive(Clone, Debug)]
@@ -41,6 +41,8 @@ pub(crate) struct PlannedChange {
     /// What the state says was laid, where no other state says so yet.
     laid: Option<Listing>,
     what: What,
+    /// What was new in the twin, and becomes a line of its history before the change does.
+    news: Option<News>,
 }
 
 /// A file outside the yard whose content is needed, as it was when it was looked at.
@@ -69,8 +71,9 @@ pub(crate) struct AppliedChange {
 impl PlannedChange {
     /// From a twin as it was settled just now to the state `to`.
     pub(crate) fn new(row: TwinRow, settled: Settled, to: State, draft: Draft, what: What) -> Self {
-        let Settled { state, listing, rows, looked_at, .. } = settled;
-        Self { row, from: state, there: listing, rows, looked_at, to, draft, fetch: Vec::new(), laid: None, what }
+        let Settled { state, listing, rows, looked_at, unrecorded: news, .. } = settled;
+        let (fetch, laid) = (Vec::new(), None);
+        Self { row, from: state, there: listing, rows, looked_at, to, draft, fetch, laid, what, news }
     }
 
     /// With a listing as laid that is kept nowhere yet.
@@ -79,11 +82,11 @@ impl PlannedChange {
     }
 }
 
-/// A twin that is about to be changed, settled just now.
-pub(crate) fn settle_for_change(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<(TwinRow, Settled)> {
-    let mut twin = Twin::hold(yard, &row, ctx)?;
-    let settled = twin.settle(What::Outside, ctx)?;
-    Ok((twin.row, settled))
+/// A twin as it is just now, for a plan.
+pub(crate) fn see(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<(TwinRow, Settled)> {
+    let mut twin = Twin::hold(yard, row, ctx)?;
+    let seen = twin.see(ctx)?;
+    Ok((twin.row, seen))
 }
 
 /// What was laid in a twin that was settled.
@@ -113,8 +116,17 @@ impl Twin {
     /// As [`apply_planned`], by one who holds the twin already.
     pub(crate) fn apply(&mut self, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
         let folder = self.folder()?;
-        if self.row.state != planned.row.state {
-            return Err(TwinError::ChangedMeanwhile { name: self.row.name.to_string(), path: folder }.into());
+        let meanwhile = || TwinError::ChangedMeanwhile { name: self.row.name.to_string(), path: folder.clone() };
+        match &planned.news {
+            Some(news) if self.row.state == planned.row.state => {
+                if !news.contents.iter().all(|content| disk::exists(&self.yard.store.pool.path(*content))) {
+                    return Err(meanwhile().into());
+                }
+                self.record(planned, news, &folder, ctx)?;
+            }
+            // Somebody else may have written down just what was seen.
+            _ if self.row.state == planned.from.encode().0 => {}
+            _ => return Err(meanwhile().into()),
         }
         let next = make(&self.yard, planned, ctx)?;
         protection::check_protected(&self.yard, &self.row, &planned.there, &next.clone().into(), &planned.to)?;
@@ -140,6 +152,18 @@ impl Twin {
             late: changed.late.iter().map(ToString::to_string).collect(),
             set_aside: changed.set_aside,
         })
+    }
+
+    /// Writes down what was seen when a change was planned.
+    fn record(&mut self, planned: &PlannedChange, news: &News, folder: &Path, ctx: &Ctx) -> Result<()> {
+        let PlannedChange { from, there, rows, looked_at, .. } = planned;
+        let (op, before) = (self.yard.begin(ctx)?, self.yard.store.state(self.row.state)?.disk);
+        let change = news.put(&self.yard, there, from, before, &op)?;
+        self.yard.catalog.together(|| self.yard.catalog.add_change(self.row.id, &change).map(drop))?;
+        self.renew()?;
+        let pool = self.yard.store.pool.inode()?;
+        let index = Index { listing: from.disk, pool, looked_at: *looked_at, rows: rows.clone() };
+        index.save(&index_path(folder), &op.path().join("index"))
     }
 }
 

@@ -13,8 +13,9 @@ use crate::disk::lock::{self, Held, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, FsClock, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
+use crate::ident::{ContentId, ListingId};
 use crate::link::{Fate, fate};
-use crate::listing::{Listing, Node, diff};
+use crate::listing::{Layer, Listing, Node, diff};
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
@@ -43,6 +44,60 @@ pub(crate) struct Settled {
     pub(crate) leaks: Leaks,
     /// What a run changed in a protected twin, and was dropped.
     pub(crate) dropped: Vec<String>,
+    /// What is different from the state that the catalogue knows, if it was only looked at.
+    pub(crate) unrecorded: Option<News>,
+}
+
+/// What a look found new in a twin, and has not written down: its contents are in the pool.
+#[derive(Clone, Debug)]
+pub(crate) struct News {
+    pub(crate) what: What,
+    pub(crate) game: Counts,
+    pub(crate) own: Counts,
+    /// The difference from the listing before, if it is small.
+    pub(crate) layer: Option<Layer>,
+    pub(crate) contents: Vec<ContentId>,
+}
+
+impl News {
+    fn of(look: &Look, mends: &Mends, what: What) -> Result<Self> {
+        let changed = &look.found.changed;
+        let now = changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
+        let (game, own) = PlayersOwn(look.sheet.as_ref()).counts_at(&look.before, now);
+        let what = match what {
+            What::Outside if changed.is_empty() => What::Settings,
+            What::Outside if changed.iter().all(|(path, _)| mends.has_leak(path)) => What::WrittenDirectly,
+            what => what,
+        };
+        // Much that changed is no difference to keep.
+        let few = changed.len() * 10 < look.before.entries().len();
+        let layer = if few && !changed.is_empty() { Some(look.found.layer()?) } else { None };
+        let contents = changed.iter().filter_map(|(_, now)| now.as_ref()?.0.node.content()).collect();
+        Ok(Self { what, game, own, layer, contents })
+    }
+
+    /// Keeps the listing and the state that came of it, and gives the line of the history.
+    pub(crate) fn put(
+        &self,
+        yard: &Yard,
+        listing: &Listing,
+        state: &State,
+        before: ListingId,
+        op: &OpFolder,
+    ) -> Result<NewChange<'static>> {
+        yard.store.put_listing(listing, self.layer.as_ref().map(|layer| (before, layer)), op)?;
+        let (what, game, own) = (self.what.clone(), self.game, self.own);
+        Ok(NewChange { what, game, own, label: None, state: yard.store.put_state(state, op)? })
+    }
+}
+
+/// Whether what a look finds becomes a line of the history.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Record {
+    /// It does.
+    Now,
+    /// Only if something is wrong, and is put right at once.
+    IfWrong,
 }
 
 impl Settled {
@@ -144,10 +199,25 @@ impl Twin {
         }
     }
 
-    /// As [`settle_held`], with a layer left as it is. Other twins that share what was written to directly mend
+    /// Takes in what changed, for a plan: its contents are stored, and the twin's history and state stay as they are. What
+    /// is wrong is put right as by a settle, and so is what a run that nobody saw end has left.
+    pub(crate) fn see(&mut self, ctx: &Ctx) -> Result<Settled> {
+        if pending(&self.folder()?)?.is_some() {
+            return self.settle(What::Outside, ctx);
+        }
+        let seen = self.settle_without_repair(What::Outside, Doubt::Nothing, Record::IfWrong, ctx)?;
+        self.mend_all(seen, ctx)
+    }
+
+    /// As [`Twin::settle`], with a layer left as it is. Other twins that share what was written to directly mend
     /// themselves at once, where nobody is at them.
     pub(crate) fn settle_and_repair(&mut self, what: What, ctx: &Ctx) -> Result<Settled> {
-        let mut settled = self.settle_and_mend(what, ctx)?;
+        let settled = self.settle_without_repair(what, Doubt::Nothing, Record::Now, ctx)?;
+        self.mend_all(settled, ctx)
+    }
+
+    fn mend_all(&mut self, settled: Settled, ctx: &Ctx) -> Result<Settled> {
+        let mut settled = self.mend_settled(settled, ctx)?;
         if !settled.leaks.inodes.is_empty() {
             leaks::mend_sharers(&self.yard, Some(&self.row), &mut settled.leaks, ctx)?;
         }
@@ -156,12 +226,18 @@ impl Twin {
 
     /// As [`settle_and_repair`], for this twin alone.
     pub(crate) fn settle_and_mend(&mut self, what: What, ctx: &Ctx) -> Result<Settled> {
-        let settled = self.settle_without_repair(what, Doubt::Nothing, ctx)?;
+        let settled = self.settle_without_repair(what, Doubt::Nothing, Record::Now, ctx)?;
         self.mend_settled(settled, ctx)
     }
 
     /// Takes in what changed, with what is to be put right still as it is. Files on which doubt falls are read.
-    pub(crate) fn settle_without_repair(&mut self, what: What, doubt: Doubt<'_>, ctx: &Ctx) -> Result<Settled> {
+    pub(crate) fn settle_without_repair(
+        &mut self,
+        what: What,
+        doubt: Doubt<'_>,
+        record: Record,
+        ctx: &Ctx,
+    ) -> Result<Settled> {
         self.finish_change(ctx)?;
         self.check_after_power_loss(ctx)?;
         let folder = self.folder()?;
@@ -169,29 +245,22 @@ impl Twin {
         let putter = Putter::new(&self.yard.store.pool, op.path(), HashSet::new())?;
         let mut look = look_only(&self.yard, &self.row, &folder, &op, Some(&putter), doubt, ctx)?;
         let mends = self.judge(&mut look, ctx)?;
-        let state = &look.state;
-        let profile = profile::text(&folder.join("profile.toml"))?;
-        let now = look.found.changed.iter().map(|(path, now)| (path, now.as_ref().map(|now| &now.0.node)));
-        let (game, own) = PlayersOwn(look.sheet.as_ref()).counts_at(&look.before, now);
+        let state = look.state.clone();
+        let (profile, news) = (profile::text(&folder.join("profile.toml"))?, News::of(&look, &mends, what)?);
         let unchanged = look.found.changed.is_empty();
-        let what = match what {
-            What::Outside if unchanged => What::Settings,
-            What::Outside if look.found.changed.iter().all(|(path, _)| mends.has_leak(path)) => What::WrittenDirectly,
-            what => what,
-        };
-        // Much that changed is no difference to keep.
-        let few = look.found.changed.len() * 10 < look.before.entries().len();
-        let layer = if few && !unchanged { Some(look.found.layer()?) } else { None };
+        let later = record == Record::IfWrong && mends.is_empty();
+        if later {
+            // The index goes with the state that the catalogue knows.
+            look.rows = keep_index(&mut look, &folder, &op)?;
+        }
         let (listing, rows) = look.found.merged(look.before, look.rows)?;
         let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
-        let change = NewChange { what, game, own, label: None, state: self.row.state };
         let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
         let number = self.take_in(pooled, &op, ctx, || {
-            if next == *state {
+            if later || next == state {
                 return Ok(None);
             }
-            self.yard.store.put_listing(&listing, layer.as_ref().map(|layer| (state.disk, layer)), &op)?;
-            Ok(Some(NewChange { state: self.yard.store.put_state(&next, &op)?, ..change }))
+            news.put(&self.yard, &listing, &next, state.disk, &op).map(Some)
         })?;
         if number.is_some() {
             self.renew()?;
@@ -200,13 +269,14 @@ impl Twin {
         not_taken.extend(forbidden_links(&self.yard, &folder, &listing));
         let looked_at = look.found.looked_at;
         let index = Index { listing: next.disk, pool: look.pool_inode, looked_at, rows };
-        if look.stale_index || !unchanged || !look.found.refreshed.is_empty() {
+        if !later && (look.stale_index || !unchanged || !look.found.refreshed.is_empty()) {
             index.save(&index_path(&folder), &op.path().join("index"))?;
         }
         let mut leaks = mends.leaks();
         leaks.number = number.filter(|_| !leaks.paths.is_empty());
-        let (state, rows) = (next, index.rows);
-        Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped: Vec::new() })
+        let unrecorded = (later && next != state).then_some(news);
+        let (state, rows, dropped) = (next, index.rows, Vec::new());
+        Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped, unrecorded })
     }
 
     /// Publishes what a settle has staged and commits what came of it, under one hold of the yard: so that whatever the new

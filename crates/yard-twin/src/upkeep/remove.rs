@@ -33,13 +33,14 @@ use crate::catalog::{Intent, TwinRow, What};
 use crate::disk;
 use crate::entry;
 use crate::error::{Error, Result, TwinError};
-use crate::ident::{BuildRef, ContentId, TwinName};
+use crate::ident::{BuildRef, ContentId, StateId, TwinName};
 use crate::listing::{Listing, Totals};
 use crate::progress::{Ctx, Phase};
 use crate::scan::Doubt;
 use crate::store::pool::Ledger;
 use crate::twin::Leaks;
 use crate::twin::Twin;
+use crate::twin::planned;
 use crate::twin::settle;
 use crate::yard::folder_id;
 use crate::yard::forget;
@@ -79,6 +80,9 @@ pub struct Plan {
     pub removed: bool,
     #[serde(skip)]
     row: TwinRow,
+    /// What it holds just now.
+    #[serde(skip)]
+    state: StateId,
 }
 
 /// What a removal did.
@@ -110,7 +114,7 @@ pub struct ForGoodOutcome {
     pub took: Duration,
 }
 
-/// Looks at what removing a twin means. It is settled first, so that its last state is kept; a twin whose folder is
+/// Looks at what removing a twin means. Its last state is kept, which is what it holds when it goes; a twin whose folder is
 /// missing can be removed too. With a twin that is removed already, the plan is for [`let_go`].
 ///
 /// # Errors
@@ -119,9 +123,14 @@ pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
     let row = yard.twin_row(name, true)?;
     let removed = row.removed_at.is_some();
     let (mut not_taken, mut leaks, mut folder_missing) = (Vec::new(), Leaks::default(), false);
+    let (mut state, mut listing) = (None, None);
     if !removed {
-        match settle::settle(yard, &row, ctx) {
-            Ok(settled) => (not_taken, leaks) = (settled.not_taken, settled.leaks),
+        match planned::see(yard, &row, ctx) {
+            Ok((_, seen)) => {
+                state = Some(seen.state);
+                (not_taken, leaks) = (seen.not_taken, seen.leaks);
+                listing = Some(seen.listing);
+            }
             Err(Error::Twin(TwinError::FolderMissing { found: None, .. })) => folder_missing = true,
             Err(error) => return Err(error),
         }
@@ -129,10 +138,10 @@ pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
         not_taken = beside_state(yard, &row, ctx)?;
     }
     let row = yard.catalog.twin(row.id)?.unwrap_or(row);
-    let state = yard.store.state(row.state)?;
-    // In this order only one listing is in memory at a time.
+    let state = state.map_or_else(|| yard.store.state(row.state), Ok)?;
+    let (id, _) = state.encode();
     let elsewhere = yard.contents_elsewhere(Some(&row), None)?;
-    let listing = yard.store.listing(state.disk)?;
+    let listing = listing.map_or_else(|| yard.store.listing(state.disk), Ok)?;
     Ok(Plan {
         name: row.name.clone(),
         build: state.build,
@@ -143,6 +152,7 @@ pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
         entries: yard.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
         folder_missing,
         removed,
+        state: id,
         row,
     })
 }
@@ -157,9 +167,13 @@ pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
     let row = yard.twin_row(&plan.name, false)?;
-    let _twin = Twin::hold(yard, &row, ctx)?;
-    if row.protected.is_some() {
+    let mut twin = Twin::hold(yard, &row, ctx)?;
+    if twin.row.protected.is_some() {
         return Err(TwinError::Protected(row.name.to_string()).into());
+    }
+    if !plan.folder_missing && twin.row.state != plan.state {
+        // What is new in it since its last state was written down goes into its last one.
+        twin.settle(What::Outside, ctx)?;
     }
     let _alone = yard.alone(ctx)?;
     let from = yard.folder_of(&row);
@@ -227,7 +241,7 @@ pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<ForGoodOutcome> {
         twin.settle(What::Outside, ctx)?.not_taken
     };
     let row = &twin.row;
-    if row.state != plan.row.state || not_taken != plan.not_taken {
+    if row.state != plan.state || not_taken != plan.not_taken {
         let (name, path) = (row.name.to_string(), yard.folder_of(row));
         return Err(TwinError::ChangedMeanwhile { name, path }.into());
     }

@@ -198,7 +198,7 @@ struct Party {
 }
 
 /// Looks at what a carry would do. What is as it was shipped is no belonging, and what was shipped with the twin that
-/// they go to, and nobody touched there, is no clash. Twins are settled first.
+/// they go to, and nobody touched there, is no clash. What is new in the twins is stored, and becomes a line of their history when the plan is applied.
 ///
 /// # Errors
 /// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would take a folder's
@@ -267,7 +267,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
 }
 
 fn party(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<Party> {
-    let (row, settled) = planned::settle_for_change(yard, row, ctx)?;
+    let (row, settled) = planned::see(yard, &row, ctx)?;
     let (laid, sheet) = (planned::laid(yard, &settled)?, planned::sheet_needed(yard, &settled.state.build)?);
     Ok(Party { row, settled, laid, sheet })
 }

@@ -189,14 +189,14 @@ const PARTS: [&str; 13] = [
     "note",
 ];
 
-/// Looks at what a change of a twin's config edits would do. The twin is settled first.
+/// Looks at what a change of a twin's config edits would do.
 ///
 /// # Errors
 /// [`LaunchError::Edit`] if a file is not of the format that it should be, is no text, or the value can't stand there;
 /// [`LaunchError::EditFile`], [`LaunchError::Setting`], [`LaunchError::Profile`],
 /// [`crate::TwinError::Protected`] if a game file of a protected twin would change, [`crate::Error::Busy`] while it runs.
 pub fn plan(yard: &Yard, name: &TwinName, change: &Change, ctx: &Ctx) -> Result<Plan> {
-    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let path = yard.folder_of(&row).join("profile.toml");
     let sheet = yard.sheet_of(&settled.state.build)?;
     let mut text = ProfileText::parse(&settled.state.profile, &path)?;
@@ -258,7 +258,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 /// # Errors
 /// As [`plan`].
 pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<View>> {
-    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let path = yard.folder_of(&row).join("profile.toml");
     let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
     let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, Again::None)?;

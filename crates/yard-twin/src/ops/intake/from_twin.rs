@@ -57,14 +57,14 @@ pub struct FromTwinPlan {
 }
 
 /// Looks at what would be taken in of a twin: its game folder as it is now, without what is worth nothing, and without
-/// belongings. The twin is settled first.
+/// belongings. What is new in the twin is stored, and written down when the plan is applied.
 ///
 /// # Errors
 /// [`crate::Error::NotFound`], [`IntakeError::NoLabel`], [`IntakeError::NotGood`], [`TwinError::NotTaken`],
 /// [`crate::Error::Busy`] while it runs; [`crate::Error::Exists`] and [`IntakeError::OtherContents`] if there is another
 /// build of that label.
 pub fn plan_from_twin(yard: &Yard, name: &TwinName, options: FromTwinOptions, ctx: &Ctx) -> Result<FromTwinPlan> {
-    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     if !settled.not_taken.is_empty() {
         return Err(TwinError::NotTaken { name: row.name.to_string(), paths: settled.not_taken }.into());
     }

@@ -166,13 +166,13 @@ pub struct FolderOutcome {
 
 /// Looks for absolute paths in a twin's files and symlinks that lead to where it was before, to the twin that it was
 /// cloned from, to where its stock build was installed, or to another twin; with `named`, for those to the first folder
-/// of the pair. What leads to another twin is only reported. The twin is settled first.
+/// of the pair. What leads to another twin is only reported. What is new in the twin is stored, and written down when the plan is applied.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`crate::TwinError::Protected`] if a game file of a protected twin would be rewritten,
 /// [`Error::Busy`] while it runs, [`Error::Name`] for a folder that is no absolute path.
 pub fn plan(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, ctx: &Ctx) -> Result<Plan> {
-    let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+    let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let places = match named {
         Some(named) => vec![named_place(named)?],
         None => places_of(yard, &row, &settled.state)?,
@@ -231,7 +231,7 @@ pub fn plan_folder(
     let places = match (named, name) {
         (Some(named), _) => vec![named_place(named)?],
         (None, Some(name)) => {
-            let (row, settled) = planned::settle_for_change(yard, yard.twin_row(name, false)?, ctx)?;
+            let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
             places_of(yard, &row, &settled.state)?
         }
         (None, None) => Vec::new(),
