@@ -1,6 +1,7 @@
 //! Launches a twin, as isolated as is possible here, and says what it changed and what it tried to.
 //!
-//! usage: `play`, with demo data in a temporary folder; or `play YARD TWIN HELPER [ARGUMENTS]`     HELPER is `copy`, `self` or the path of a program
+//! usage: `play`, with demo data in a temporary folder; or `play YARD TWIN HELPER [ARGUMENTS]`     HELPER is `copy`,
+//! `self` or the path of a program
 #![allow(clippy::print_stdout)]
 
 mod desk;

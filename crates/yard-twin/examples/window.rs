@@ -1,4 +1,5 @@
-//! What a window does: takes a build in, clones it and launches the clone in one thread, and shows in another how far that is.
+//! What a window does: takes a build in, clones it and launches the clone in one thread, and shows in another how far
+//! that is.
 //!
 //! usage: `window`, in a temporary folder; or `window YARD FOLDER TITLE TWIN`
 #![allow(clippy::print_stdout)]

@@ -5,7 +5,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::error::{Error, Result};
+use crate::error::{Error, Noun, Result};
 use crate::path::fold_key;
 
 /// Longest name, in bytes of UTF-8: leaves room for endings within the usual 255 of a file name.
@@ -46,7 +46,7 @@ fn fault(name: &str) -> Option<&'static str> {
 }
 
 macro_rules! name_type {
-    ($(#[$doc:meta])* $name:ident, $what:literal) => {
+    ($(#[$doc:meta])* $name:ident, $what:expr) => {
         $(#[$doc])*
         ///
         /// Usable as a file name on every platform: 1 to 100 bytes, none of `/ \ < > : " | ? * @`, no control
@@ -112,23 +112,23 @@ macro_rules! name_type {
 name_type!(
     /// What a twin is called.
     TwinName,
-    "twin name"
+    Noun::TwinName
 );
 name_type!(
     /// The short name of a title: the name of its sheet, and what stands before the `@` of a build.
     Title,
-    "title"
+    Noun::Title
 );
 name_type!(
     /// What tells one released state of a title from another, such as `1.4`.
     BuildLabel,
-    "build label"
+    Noun::BuildLabel
 );
 
 name_type!(
     /// What a snapshot is called. One that looks like a number is refused where it is set, since numbers name states.
     SnapshotLabel,
-    "snapshot label"
+    Noun::SnapshotLabel
 );
 
 /// A state in a twin's history: by its number, or by its label.
@@ -176,7 +176,7 @@ impl FromStr for BuildRef {
     type Err = Error;
     fn from_str(text: &str) -> Result<Self> {
         let (title, build) = text.split_once('@').ok_or_else(|| Error::Name {
-            what: "stock build",
+            what: Noun::StockBuild,
             name: text.into(),
             why: "it is not of the form TITLE@BUILD",
         })?;
@@ -284,7 +284,7 @@ fn from_hex<const N: usize>(text: &str) -> Option<[u8; N]> {
 }
 
 macro_rules! id_type {
-    ($(#[$doc:meta])* $name:ident, $what:literal, $len:literal) => {
+    ($(#[$doc:meta])* $name:ident, $what:expr, $len:literal) => {
         $(#[$doc])*
         #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
         #[serde(try_from = "String", into = "String")]
@@ -346,19 +346,19 @@ macro_rules! id_type {
 
 id_type!(
     /// The bytes of one file: their BLAKE3-256.
-    ContentId, "content id", 32
+    ContentId, Noun::ContentId, 32
 );
 id_type!(
     /// What a folder holds: BLAKE3-256 of the listing's canonical stream.
-    ListingId, "listing id", 32
+    ListingId, Noun::ListingId, 32
 );
 id_type!(
     /// Everything about a twin at one instant: BLAKE3-256 of the state's text.
-    StateId, "state id", 32
+    StateId, Noun::StateId, 32
 );
 id_type!(
     /// A twin, for ever: random, kept through every rename.
-    TwinId, "twin id", 8
+    TwinId, Noun::TwinId, 8
 );
 
 macro_rules! from_hash {

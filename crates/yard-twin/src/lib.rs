@@ -119,7 +119,9 @@ pub use sheet::{Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, P
 pub use store::pool::{Share, Sharing, Unshared};
 pub use twin::{Leaks, Room, ShareTotals, Shares};
 
-pub use error::{CarryError, Class, Error, Holder, IntakeError, LaunchError, Result, SheetError, TwinError, YardError};
+pub use error::{
+    CarryError, Class, Error, Holder, IntakeError, LaunchError, Noun, Result, SheetError, TwinError, YardError,
+};
 
 /// A window may do its work in another thread than the one that draws.
 const _: () = {

@@ -21,8 +21,8 @@ impl Yard {
     /// Makes a new yard at `root`, an empty folder or one that doesn't exist yet, and opens it.
     ///
     /// # Errors
-    /// [`YardError::AlreadyAYard`], [`YardError::NotEmpty`], or [`crate::Error::Io`]. A crash leaves folders that the next call
-    /// completes.
+    /// [`YardError::AlreadyAYard`], [`YardError::NotEmpty`], or [`crate::Error::Io`]. A crash leaves folders that the
+    /// next call completes.
     pub fn init(root: impl AsRef<Path>) -> Result<Self> {
         let root = root.as_ref();
         Self::check_new(root)?;
@@ -70,8 +70,9 @@ impl Yard {
         Self::open_with(root, &Ctx::new())
     }
 
-    /// As [`Yard::open`]; finishing what was left half done can be stopped, and shows its progress. What can't be finished is
-    /// named by [`check::look`](crate::check::look) and [`show::twins`](crate::show::twins), and keeps nobody from the rest of the yard.
+    /// As [`Yard::open`]; finishing what was left half done can be stopped, and shows its progress. What can't be
+    /// finished is named by [`check::look`](crate::check::look) and [`show::twins`](crate::show::twins), and keeps
+    /// nobody from the rest of the yard.
     ///
     /// # Errors
     /// As [`Yard::open`], and [`crate::Error::Cancelled`].
@@ -115,8 +116,8 @@ impl Yard {
     }
 }
 
-/// Keeps some room in reserve, so that a yard on a full disk can still be worked with: given up where there is none left, and
-/// made again where there is plenty. Without it all works as well, until the disk is full.
+/// Keeps some room in reserve, so that a yard on a full disk can still be worked with: given up where there is none
+/// left, and made again where there is plenty. Without it all works as well, until the disk is full.
 fn keep_reserve(root: &Path) {
     /// What a few commands need: the catalogue's log, small listings and states.
     const RESERVE: u64 = 4 << 20;

@@ -77,15 +77,20 @@ impl Cancel {
     }
 }
 
-/// How an operation is run: where progress goes, how it is stopped, how many threads it may use.
+/// How long a command waits for the yard: others hold it alone for moments only.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// How an operation is run: where progress goes, how it is stopped, how many threads it may use, how long it waits for
+/// others.
 ///
-/// The default is silent, never cancelled, and uses as many threads as there are processors, but 2 at least and 4 at
-/// most: more bring nothing, or do harm.
+/// The default is silent, never cancelled, waits for 20 seconds, and uses as many threads as there are processors, but 2
+/// at least and 4 at most: more bring nothing, or do harm.
 #[derive(Clone)]
 pub struct Ctx {
     progress: Arc<dyn Progress>,
     cancel: Cancel,
     threads: usize,
+    patience: Duration,
 }
 
 impl std::fmt::Debug for Ctx {
@@ -98,7 +103,12 @@ impl std::fmt::Debug for Ctx {
 impl Default for Ctx {
     fn default() -> Self {
         let processors = std::thread::available_parallelism().map_or(2, NonZeroUsize::get);
-        Self { progress: Arc::new(Silent), cancel: Cancel::default(), threads: processors.clamp(2, 4) }
+        Self {
+            progress: Arc::new(Silent),
+            cancel: Cancel::default(),
+            threads: processors.clamp(2, 4),
+            patience: PATIENCE,
+        }
     }
 }
 
@@ -130,6 +140,14 @@ impl Ctx {
         self
     }
 
+    /// Waits so long for whoever holds the yard or a twin for moments, before the call fails with [`Error::Busy`]. Nobody
+    /// waits for a program that runs in a twin.
+    #[must_use]
+    pub fn with_patience(mut self, patience: Duration) -> Self {
+        self.patience = patience;
+        self
+    }
+
     /// The same, for what has to be done whether the caller asked to stop or not.
     pub(crate) fn without_cancel(&self) -> Self {
         Self { cancel: Cancel::default(), ..self.clone() }
@@ -137,6 +155,10 @@ impl Ctx {
 
     pub(crate) fn threads(&self) -> usize {
         self.threads
+    }
+
+    pub(crate) fn patience(&self) -> Duration {
+        self.patience
     }
 
     pub(crate) fn progress(&self) -> &dyn Progress {

@@ -138,7 +138,7 @@ fn write(path: &Path, text: &str, age: u64) {
     fs::rename(&temp, path).unwrap();
 }
 
-/// sweep::Files that are not as they were shipped.
+/// Files that are not as they were shipped.
 fn own(there: &Seen, shipped: &Seen) -> Seen {
     there.iter().filter(|(path, what)| shipped.get(*path) != Some(what)).map(|(p, w)| (p.clone(), w.clone())).collect()
 }
@@ -294,7 +294,8 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
     });
 }
 
-/// A yard with two builds of a title, whose files are given by path, and a twin of the first, `one`, and of the second, `two`.
+/// A yard with two builds of a title, whose files are given by path, and a twin of the first, `one`, and of the second,
+/// `two`.
 fn two_builds(place: &Place, sheet: &str, files: &[(&str, &str, &str)]) -> Yard {
     let yard = Yard::init(place.at("yard")).unwrap();
     fs::write(place.at("yard/sheets/wexcombe.toml"), format!("title = \"wexcombe\"\n{sheet}")).unwrap();

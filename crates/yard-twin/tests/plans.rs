@@ -185,3 +185,15 @@ fn what_was_stored_for_a_plan_and_swept_away_is_seen_again() {
     assert!(desk.has("second"), "what gave way is in the history");
     assert_eq!(fs::read_to_string(desk.place.at("yard/twins/a/game/own.dat")).unwrap(), "first");
 }
+
+#[test]
+fn nobody_is_waited_for_longer_than_the_caller_has_patience() {
+    let desk = Desk::new();
+    let lock = fs::File::open(desk.place.at("yard/locks/yard")).unwrap();
+    lock.lock().unwrap();
+    let hasty = Ctx::new().with_patience(std::time::Duration::ZERO);
+    let busy = show::twin(&desk.yard, &twin("a"), &hasty).unwrap_err();
+    assert_eq!(busy.class(), Class::Busy, "{busy}");
+    drop(lock);
+    show::twin(&desk.yard, &twin("a"), &hasty).unwrap();
+}

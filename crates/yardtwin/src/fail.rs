@@ -3,7 +3,7 @@
 use std::io;
 use std::process::ExitCode;
 
-use yard_twin::{CarryError, Class, Error, IntakeError, LaunchError, TwinError, YardError};
+use yard_twin::{CarryError, Class, Error, IntakeError, LaunchError, Noun, TwinError, YardError};
 
 use crate::screen::shell;
 
@@ -76,13 +76,13 @@ impl Failure {
         let Self::Library(error) = self else { return None };
         Some(match error {
             Error::Yard(YardError::NotAYard(path)) => format!("yardtwin init {}", shell(&path.display())),
-            Error::NotFound { what: "twin", .. } | Error::Exists { what: "twin", .. } => "yardtwin list".into(),
-            Error::NotFound { what: "stock build", .. } | Error::Exists { what: "stock build", .. } => {
+            Error::NotFound { what: Noun::Twin, .. } | Error::Exists { what: Noun::Twin, .. } => "yardtwin list".into(),
+            Error::NotFound { what: Noun::StockBuild, .. } | Error::Exists { what: Noun::StockBuild, .. } => {
                 "yardtwin stock list".into()
             }
-            Error::NotFound { what: "snapshot", .. } => "yardtwin history NAME".into(),
-            Error::Exists { what: "title sheet", .. } => "yardtwin sheet add FILE --replace".into(),
-            Error::NotFound { what: "launch entry of", name, .. } => format!("yardtwin entry add {}", shell(name)),
+            Error::NotFound { what: Noun::Snapshot, .. } => "yardtwin history NAME".into(),
+            Error::Exists { what: Noun::TitleSheet, .. } => "yardtwin sheet add FILE --replace".into(),
+            Error::NotFound { what: Noun::EntryOf, name, .. } => format!("yardtwin entry add {}", shell(name)),
             Error::Intake(IntakeError::NoLabel { .. }) => "the same command with --build LABEL".into(),
             Error::Intake(IntakeError::OtherContents { .. }) => "the same command with --build ANOTHER-LABEL".into(),
             Error::Sheet(error) => format!("yardtwin sheet check {}", shell(&error.path.display())),

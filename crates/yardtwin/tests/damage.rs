@@ -1,5 +1,5 @@
-//! Promises 2 and 7: each kind of damage is found, and nothing is touched by looking; what can be mended is, and the rest is
-//! named.
+//! Promises 2 and 7: each kind of damage is found, and nothing is touched by looking; what can be mended is, and the
+//! rest is named.
 #![allow(missing_docs, clippy::unwrap_used, clippy::print_stderr)]
 
 mod support;
@@ -99,8 +99,8 @@ fn entry(desk: &Desk) -> PathBuf {
     fs::read_dir(desk.at("menu")).unwrap().next().unwrap().unwrap().path()
 }
 
-/// Changes a file of a twin's own in place, and makes its index (`docs/formats.md`) believe that it looked so before: what a
-/// disk does that gives other bytes back.
+/// Changes a file of a twin's own in place, and makes its index (`docs/formats.md`) believe that it looked so before:
+/// what a disk does that gives other bytes back.
 fn rot(desk: &Desk, twin: &str, path: &str) {
     let (file, index) = (desk.game(twin, path), desk.at("yard/twins").join(twin).join("index"));
     let before = fs::metadata(&file).unwrap();

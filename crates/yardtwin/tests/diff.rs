@@ -32,7 +32,7 @@ fn by_diff(a: &Path, b: &Path) -> BTreeSet<(char, String)> {
         if let Some((folder, name)) = line.strip_prefix("Only in ").and_then(|line| line.split_once(": ")) {
             let path = Path::new(folder).join(name);
             if path.starts_with(a) { whole('-', a, path) } else { whole('+', b, path) }
-        } else if let Some(line) = line.strip_prefix("sweep::Files ").or(line.strip_prefix("Symbolic links ")) {
+        } else if let Some(line) = line.strip_prefix("Files ").or(line.strip_prefix("Symbolic links ")) {
             let path = line.split(" and ").next().unwrap();
             differ.insert(('~', Path::new(path).strip_prefix(a).unwrap().to_str().unwrap().to_owned()));
         } else if let Some(line) = line.strip_prefix("File ") {

@@ -16,8 +16,8 @@ use std::process::Command;
 use support::common::{Place, look, skip};
 use support::{Desk, text};
 
-/// A way to change `$t`: what it is called, the tool that it needs, and what the program does. `$p` is a folder of the game's with
-/// things to change it with.
+/// A way to change `$t`: what it is called, the tool that it needs, and what the program does. `$p` is a folder of the
+/// game's with things to change it with.
 const WAYS: [(&str, &str, &str); 50] = [
     (
         "open for writing",

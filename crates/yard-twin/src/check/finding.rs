@@ -164,7 +164,8 @@ pub enum Problem {
     NoMarkers { paths: Vec<String> },
     /// A folder was dropped in as it is, and its contents belong one level higher.
     Wrapper { folder: String, into: String, holds: Vec<String> },
-    /// A file names another twin's folder, or one where this twin was before, by its absolute path; or a symlink leads there.
+    /// A file names another twin's folder, or one where this twin was before, by its absolute path; or a symlink leads
+    /// there.
     LeadsElsewhere { path: String, line: Option<usize>, to: String },
     /// What no listing can hold is in the folder.
     NotTaken { paths: Vec<String> },

@@ -14,7 +14,7 @@ use crate::catalog::{Counts, NewChange, TwinRow, What};
 use crate::check::touched;
 use crate::disk::{self, FsClock};
 use crate::entry;
-use crate::error::{Error, PathContext, Result};
+use crate::error::{Error, Noun, PathContext, Result};
 use crate::ident::{ContentId, ListingId, StateId, TwinId, TwinName};
 use crate::listing::{Entry, Listing};
 use crate::ops::clone;
@@ -115,7 +115,7 @@ fn mend_contents(
 fn mend_one(yard: &Yard, finding: &Finding, options: &MendOptions, ctx: &Ctx) -> Result<()> {
     let twin = || match &finding.about {
         About::Twin(name) => yard.twin_row(name, false),
-        _ => Err(Error::NotFound { what: "twin", name: finding.about.to_string(), known: Vec::new() }),
+        _ => Err(Error::NotFound { what: Noun::Twin, name: finding.about.to_string(), known: Vec::new() }),
     };
     match &finding.problem {
         Problem::Catalogue { .. } => yard.catalog.reindex(),
@@ -132,7 +132,7 @@ fn mend_one(yard: &Yard, finding: &Finding, options: &MendOptions, ctx: &Ctx) ->
         Problem::NoMarkers { .. } => markers::apply(yard, &markers::plan(yard, &twin()?.name, ctx)?, ctx).map(drop),
         Problem::EntryMissing { .. } | Problem::EntryWrong { .. } if options.entry_command.is_empty() => {
             let why = "none was given that starts a twin";
-            Err(Error::Name { what: "command", name: String::new(), why })
+            Err(Error::Name { what: Noun::Command, name: String::new(), why })
         }
         Problem::EntryMissing { path } | Problem::EntryWrong { path, .. } => {
             let folder = path.parent().unwrap_or(Path::new("/")).to_path_buf();
@@ -164,7 +164,7 @@ fn adopt(yard: &Yard, folder: &Path, id: TwinId, ctx: &Ctx) -> Result<()> {
     let _alone = yard.alone(ctx)?;
     let Some(state) = adoptable(yard, folder, id) else {
         let name = folder.display().to_string();
-        return Err(Error::NotFound { what: "record of the twin in", name, known: Vec::new() });
+        return Err(Error::NotFound { what: Noun::RecordIn, name, known: Vec::new() });
     };
     let base = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let mut names = std::iter::once(base.clone()).chain((2..100).map(|number| format!("{base} {number}")));
@@ -335,8 +335,8 @@ fn put_altered_right(yard: &Yard, row: &TwinRow, paths: &[String], ctx: &Ctx) ->
 /// When contents are mended.
 const CONTENTS: u8 = 5;
 
-/// What is mended first: records, since damaged ones would keep a repair from seeing who has the right bytes; then contents;
-/// then what settles a twin, which would take wrong bytes of a shared file for that twin's change.
+/// What is mended first: records, since damaged ones would keep a repair from seeing who has the right bytes; then
+/// contents; then what settles a twin, which would take wrong bytes of a shared file for that twin's change.
 fn rank(problem: &Problem) -> u8 {
     match problem {
         Problem::Catalogue { .. } | Problem::PoolFolder { .. } => 1,

@@ -1,7 +1,7 @@
 //! Rename rules: what of a listing gets another name when its id does, and which files hold the id.
 
 use super::{Derive, Draft, EditStep, Transform};
-use crate::error::{Error, Result};
+use crate::error::{Error, Noun, Result};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
 use crate::sheet::pattern::escape;
@@ -36,7 +36,7 @@ pub(crate) fn rename(
         let rest = below(&entry.path, &rule.within).unwrap_or_default();
         let to = RelPath::new(format!("{}/{}", rule.within, rest.replace(old, new)))?;
         if listing.has(to.as_str()) {
-            return Err(Error::Exists { what: "file or folder", name: to.to_string(), existing: to.to_string() });
+            return Err(Error::Exists { what: Noun::FileOrFolder, name: to.to_string(), existing: to.to_string() });
         }
         if !copy && !rule.copy {
             changes.push((entry.path.clone(), None));

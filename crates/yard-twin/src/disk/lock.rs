@@ -10,9 +10,6 @@ use std::time::{Duration, Instant};
 use crate::error::{Error, Holder, PathContext, Result};
 use crate::progress::{Ctx, Phase};
 
-/// How long a command waits for the yard: others hold it alone for moments only.
-const PATIENCE: Duration = Duration::from_secs(20);
-
 /// A lock that is held; dropping it lets go, and so does the end of the process, however it ends.
 #[must_use = "the lock is let go when this is dropped"]
 #[derive(Debug)]
@@ -84,7 +81,7 @@ pub(crate) fn take(path: &Path, mode: Mode, what: &str, ctx: &Ctx) -> Result<Hel
     if fs::read(path).at("read", path)? == LONG {
         return Err(busy(path, what));
     }
-    let until = Instant::now() + PATIENCE;
+    let until = Instant::now() + ctx.patience();
     ctx.phase(Phase::Waiting, 0, 0, || {
         while Instant::now() < until && fs::read(path).at("read", path)? != LONG {
             ctx.check()?;

@@ -60,8 +60,8 @@ fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved:
     Ok(rustix::fs::unlinkat(at, name, AtFlags::REMOVEDIR)?)
 }
 
-/// Takes one name away from a file. One that has more is held by a descriptor that no mode forbids, so that it can be looked
-/// at once the name is gone.
+/// Takes one name away from a file. One that has more is held by a descriptor that no mode forbids, so that it can be
+/// looked at once the name is gone.
 fn unlink_telling(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
     if stat_at(at, name)?.nlink < 2 {
         return Ok(rustix::fs::unlinkat(at, name, AtFlags::empty())?);

@@ -1,7 +1,7 @@
 //! Edits of config files: one value is set, and every other byte stays as it is.
 //!
-//! A file is text in an encoding; an edit is one splice of that text. What was spliced away is kept, so that an edit that is
-//! not wanted any more gives back the very bytes that were there.
+//! A file is text in an encoding; an edit is one splice of that text. What was spliced away is kept, so that an edit
+//! that is not wanted any more gives back the very bytes that were there.
 
 mod ini;
 mod json;
@@ -31,8 +31,8 @@ pub enum Format {
     Json,
     /// TOML. Places: a dotted key, with numbers for what is in an array.
     Toml,
-    /// XML. Places: `/outer/inner` for the text of an element, `/outer/inner/@name` for an attribute; `[2]` picks the second
-    /// of a name, `[@name='value']` the one with that attribute.
+    /// XML. Places: `/outer/inner` for the text of an element, `/outer/inner/@name` for an attribute; `[2]` picks the
+    /// second of a name, `[@name='value']` the one with that attribute.
     Xml,
 }
 
@@ -170,7 +170,8 @@ trait Syntax {
 }
 
 impl Splice {
-    /// One that puts nothing where a value was, so that the place where it was is found again: as wide as what is blank there.
+    /// One that puts nothing where a value was, so that the place where it was is found again: as wide as what is blank
+    /// there.
     fn findable(self, syntax: &dyn Syntax, text: &Text, key: &str) -> Result<Self> {
         let next = text.with(self.range.clone(), "");
         let Some(found) = syntax.find(&next.text, key)? else { return Ok(self) };

@@ -33,7 +33,7 @@ use serde::Serialize;
 use crate::Yard;
 use crate::catalog::{EntryRow, TwinRow};
 use crate::disk;
-use crate::error::{Error, LaunchError, PathContext, Result};
+use crate::error::{Error, LaunchError, Noun, PathContext, Result};
 use crate::ident::{TwinId, TwinName};
 
 /// How a launch entry is written.
@@ -158,7 +158,7 @@ pub fn plan_remove(yard: &Yard, name: &TwinName) -> Result<RemovePlan> {
     let paths: Vec<_> =
         yard.catalog.entries()?.into_iter().filter(|entry| entry.twin == row.id).map(|entry| entry.path).collect();
     if paths.is_empty() {
-        return Err(Error::NotFound { what: "launch entry of", name: name.to_string(), known: Vec::new() });
+        return Err(Error::NotFound { what: Noun::EntryOf, name: name.to_string(), known: Vec::new() });
     }
     Ok(RemovePlan { twin: row.name, paths })
 }

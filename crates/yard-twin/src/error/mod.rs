@@ -1,10 +1,12 @@
 //! What can go wrong: what happened, to which path, what to do.
 
 mod carry;
+mod noun;
 mod remedy;
 mod yard;
 
 pub use carry::CarryError;
+pub use noun::Noun;
 pub use yard::YardError;
 
 use crate::edit::EditFault;
@@ -84,7 +86,7 @@ pub enum Error {
     #[error("{name:?} can't be used as a {what}: {why}")]
     Name {
         /// What it should name.
-        what: &'static str,
+        what: Noun,
         /// The text.
         name: String,
         /// The reason.
@@ -94,7 +96,7 @@ pub enum Error {
     #[error("there is no {what} {name:?}")]
     NotFound {
         /// What was looked for.
-        what: &'static str,
+        what: Noun,
         /// Its name.
         name: String,
         /// The names that do exist.
@@ -104,7 +106,7 @@ pub enum Error {
     #[error("there is a {what} {existing:?} already{}", if name == existing { "" } else { ", and the names differ only by case or accents' spelling" })]
     Exists {
         /// What is there.
-        what: &'static str,
+        what: Noun,
         /// The name asked for.
         name: String,
         /// The name that is in its way.

@@ -2,7 +2,7 @@
 
 use std::io;
 
-use super::{Error, IntakeError, LaunchError, TwinError, YardError};
+use super::{Error, IntakeError, LaunchError, Noun, TwinError, YardError};
 
 impl Error {
     /// What happened, with its causes.
@@ -27,7 +27,7 @@ impl Error {
                 let known: Vec<_> = known.iter().map(|name| format!("{name:?}")).collect();
                 format!("There are: {}.", known.join(", "))
             }
-            Self::Exists { what: "title sheet", .. } => "Change it in an editor, or replace it.".into(),
+            Self::Exists { what: Noun::TitleSheet, .. } => "Change it in an editor, or replace it.".into(),
             Self::Exists { .. } => "Choose another name.".into(),
             Self::NoRoom { .. } => "The disk is full: nothing was begun. Make room on it, then try again.".into(),
             Self::Busy { .. } => "Wait until it is done, then try again.".into(),

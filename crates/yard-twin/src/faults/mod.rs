@@ -210,7 +210,8 @@ fn told(yard: &Yard, id: crate::ListingId, place: &Path) -> blake3::Hash {
     hasher.finalize()
 }
 
-/// Opens a yard once nobody holds it: what another test's thread starts has this one's locks too until it is another program.
+/// Opens a yard once nobody holds it: what another test's thread starts has this one's locks too until it is another
+/// program.
 fn open_alone(place: &Path) -> Yard {
     for _ in 0..50 {
         let yard = Yard::open(place.join("yard")).unwrap();

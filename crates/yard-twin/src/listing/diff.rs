@@ -40,7 +40,8 @@ impl<'a> Change<'a> {
     }
 }
 
-/// As [`diff`], without folders that are empty on one side and have something in them on the other: what is in them differs.
+/// As [`diff`], without folders that are empty on one side and have something in them on the other: what is in them
+/// differs.
 pub(crate) fn diff_of_contents<'a>(a: &'a Listing, b: &'a Listing) -> impl Iterator<Item = Change<'a>> {
     diff(a, b).filter(|change| match change {
         Change::New(entry) => entry.node != Node::EmptyFolder || !a.has(entry.path.as_str()),

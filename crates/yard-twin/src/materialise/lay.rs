@@ -89,8 +89,8 @@ impl Layout<'_> {
         Ok(Laid { latest: rows.iter().map(|row| row.ctime).max().unwrap_or_default(), rows })
     }
 
-    /// Adds the links that aren't there yet, as far as the pool's files look as `current` says, the ledger as it is now that
-    /// the caller holds the yard alone. Returns the contents of those that don't.
+    /// Adds the links that aren't there yet, as far as the pool's files look as `current` says, the ledger as it is now
+    /// that the caller holds the yard alone. Returns the contents of those that don't.
     pub(crate) fn lay_links(
         &self,
         current: &Ledger,

@@ -30,7 +30,7 @@ use crate::combine::{Derive, Draft, Renamed, realise, rename};
 use crate::disk::lock::Held;
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, FsClock};
-use crate::error::{Error, Result, TwinError};
+use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
@@ -231,7 +231,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
 fn take_folder(yard: &Yard, source: &Source, folder: &Path, ctx: &Ctx) -> Result<SourceTree> {
     let Source::Stock(build) = source else {
         let why = "a folder can be compared with a stock build only, and this is a twin";
-        return Err(Error::Name { what: "source for a folder", name: source.to_string(), why });
+        return Err(Error::Name { what: Noun::SourceForFolder, name: source.to_string(), why });
     };
     let prefix = RelPath::new("game")?;
     let parts = vec![Part { folder: intake::check_source(yard, folder)?, named: folder.into(), prefix }];
@@ -478,7 +478,7 @@ pub(crate) fn check_free(yard: &Yard, name: &TwinName) -> Result<()> {
     let twins = yard.catalog.twins()?;
     match twins.iter().find(|row| row.removed_at.is_none() && row.name.key() == key) {
         None => Ok(()),
-        Some(row) => Err(Error::Exists { what: "twin", name: name.to_string(), existing: row.name.to_string() }),
+        Some(row) => Err(Error::Exists { what: Noun::Twin, name: name.to_string(), existing: row.name.to_string() }),
     }
 }
 

@@ -26,7 +26,7 @@ use serde::Serialize;
 use crate::Yard;
 use crate::catalog::What;
 use crate::combine::rename;
-use crate::error::{Error, Result};
+use crate::error::{Error, Noun, Result};
 use crate::ident::TwinName;
 use crate::path::RelPath;
 use crate::progress::Ctx;
@@ -67,8 +67,8 @@ pub struct Outcome {
 }
 
 /// Looks at what cloning a folder inside a twin under a new name would do: the folder is copied, files and folders in it
-/// whose names hold its name get the new one, and so do the places that the title sheet's rename rules name. What is new in it is
-/// stored, and written down when the plan is applied.
+/// whose names hold its name get the new one, and so do the places that the title sheet's rename rules name. What is
+/// new in it is stored, and written down when the plan is applied.
 ///
 /// # Errors
 /// [`Error::NotFound`] for the twin or the folder, [`Error::Exists`] if there is something of that name,
@@ -86,11 +86,11 @@ pub fn plan(yard: &Yard, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) ->
         return Err(Error::Path { path: whole, why: "it is no folder below game/ or home/" });
     };
     if !listing.has(folder.as_str()) {
-        return Err(Error::NotFound { what: "folder in the twin", name: whole, known: Vec::new() });
+        return Err(Error::NotFound { what: Noun::FolderInTwin, name: whole, known: Vec::new() });
     }
     let to = RelPath::new(parent)?.join(new)?;
     if listing.has(to.as_str()) {
-        return Err(Error::Exists { what: "folder", name: to.to_string(), existing: to.to_string() });
+        return Err(Error::Exists { what: Noun::Folder, name: to.to_string(), existing: to.to_string() });
     }
     let sheet = yard.sheet_of(&settled.state.build)?;
     let rules = sheet.map(|sheet| sheet.rename).unwrap_or_default();

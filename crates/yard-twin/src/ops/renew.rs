@@ -83,7 +83,8 @@ pub struct Plan {
     pub from: BuildRef,
     /// The one that it will be on.
     pub to: BuildRef,
-    /// What the player owns and keeps, by group of belongings; other paths that the program writes, and the home, come last.
+    /// What the player owns and keeps, by group of belongings; other paths that the program writes, and the home, come
+    /// last.
     pub kept: Changes,
     /// Game files that the player added, changed or deleted, and that no group explains.
     pub rest: Vec<String>,
@@ -140,12 +141,13 @@ pub struct Outcome {
     pub took: Duration,
 }
 
-/// Looks at what a renew would do. What is new in the twin by then is stored, and becomes a line of its history when the plan is applied.
+/// Looks at what a renew would do. What is new in the twin by then is stored, and becomes a line of its history when
+/// the plan is applied.
 ///
 /// # Errors
-/// [`crate::Error::NotFound`] for the twin or the stock build, [`TwinError::OtherTitle`], [`TwinError::Protected`] if game files
-/// would change, [`crate::Error::Obstructed`] where a file of the one would stand where the other has a folder,
-/// [`crate::Error::Busy`] while the twin runs.
+/// [`crate::Error::NotFound`] for the twin or the stock build, [`TwinError::OtherTitle`], [`TwinError::Protected`] if
+/// game files would change, [`crate::Error::Obstructed`] where a file of the one would stand where the other has a
+/// folder, [`crate::Error::Busy`] while the twin runs.
 pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
     let (row, mut settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let from = settled.state.build.clone();
@@ -213,7 +215,8 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
 ///
 /// # Errors
 /// [`TwinError::NotVerified`] if something else wrote to the player's files at once;
-/// [`TwinError::Unexplained`] if the plan waits for a word about the rest; then as [`restore::apply`](crate::restore::apply).
+/// [`TwinError::Unexplained`] if the plan waits for a word about the rest; then as
+/// [`restore::apply`](crate::restore::apply).
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
     if plan.undecided() {

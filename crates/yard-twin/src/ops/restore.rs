@@ -33,7 +33,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, TwinRow, What};
-use crate::error::{Error, Result, TwinError};
+use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{BuildRef, SnapshotRef, TwinName};
 use crate::listing::{Listing, Named, diff, rebase};
 use crate::materialise::{Step, steps};
@@ -128,7 +128,8 @@ fn one_back(yard: &Yard, row: &TwinRow, all: bool, news: Option<&News>) -> Resul
     }
 }
 
-/// Looks at what a restore would do. What is new in the twin by then is stored, and becomes a line of its history when the plan is applied.
+/// Looks at what a restore would do. What is new in the twin by then is stored, and becomes a line of its history when
+/// the plan is applied.
 ///
 /// # Errors
 /// [`Error::NotFound`] for a twin or a state, [`TwinError::Protected`], [`TwinError::NothingToUndo`],
@@ -228,7 +229,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 /// An error for a path that has nothing at or below it, now or then.
 fn check_only(only: &[RelPath], then: &Listing, now: &Listing) -> Result<()> {
     match only.iter().find(|path| !then.has(path.as_str()) && !now.has(path.as_str())) {
-        Some(path) => Err(Error::NotFound { what: "path", name: path.to_string(), known: Vec::new() }),
+        Some(path) => Err(Error::NotFound { what: Noun::Path, name: path.to_string(), known: Vec::new() }),
         None => Ok(()),
     }
 }

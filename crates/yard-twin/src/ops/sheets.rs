@@ -18,7 +18,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::disk;
-use crate::error::{Error, PathContext, Result};
+use crate::error::{Error, Noun, PathContext, Result};
 use crate::ident::Title;
 use crate::progress::Ctx;
 use crate::sheet::{self, Sheet};
@@ -78,7 +78,7 @@ fn plan_sheet(yard: &Yard, title: Title, name: String, text: String, replace: bo
     let there = disk::exists(&path);
     if there && !replace {
         let name = title.to_string();
-        return Err(Error::Exists { what: "title sheet", existing: name.clone(), name });
+        return Err(Error::Exists { what: Noun::TitleSheet, existing: name.clone(), name });
     }
     Ok(Plan { keeps: there.then(|| path.with_extension("toml.old")), title, name, path, text })
 }

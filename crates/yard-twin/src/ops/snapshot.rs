@@ -25,7 +25,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, NewChange, TwinRow, What};
-use crate::error::{Error, Result, TwinError};
+use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{SnapshotLabel, SnapshotRef, StateId, TwinId, TwinName};
 use crate::progress::Ctx;
 use crate::twin::Twin;
@@ -129,14 +129,14 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 fn check_label_free(yard: &Yard, row: &TwinRow, label: &SnapshotLabel) -> Result<()> {
     if label.as_str().bytes().all(|byte| byte.is_ascii_digit()) {
         let why = "numbers name the lines of the history";
-        return Err(Error::Name { what: "snapshot label", name: label.to_string(), why });
+        return Err(Error::Name { what: Noun::SnapshotLabel, name: label.to_string(), why });
     }
     let history = yard.catalog.history(row.id)?;
     match history.into_iter().filter_map(|entry| entry.label).find(|there| there.key() == label.key()) {
         None => Ok(()),
         Some(there) => {
             let (name, existing) = (label.to_string(), there.to_string());
-            Err(Error::Exists { what: "snapshot", name, existing })
+            Err(Error::Exists { what: Noun::Snapshot, name, existing })
         }
     }
 }
@@ -150,7 +150,7 @@ pub fn plan_drop(yard: &Yard, name: &TwinName, snapshot: &SnapshotRef) -> Result
     let entry = yard.find_entry(&row, snapshot)?;
     if entry.what != What::Snapshot {
         let why = "it is a change, which the keep policy lets go, and no snapshot";
-        return Err(Error::Name { what: "snapshot", name: snapshot.to_string(), why });
+        return Err(Error::Name { what: Noun::Snapshot, name: snapshot.to_string(), why });
     }
     Ok(DropPlan { twin: row.name, entry })
 }

@@ -8,7 +8,7 @@ use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
 
 use super::{Profile, Setting, item, put, refuse};
 use crate::edit::Format;
-use crate::error::{LaunchError, Result};
+use crate::error::{LaunchError, Noun, Result};
 use crate::path::RelPath;
 use crate::text::position;
 
@@ -72,7 +72,7 @@ impl Profile {
         let Some(name) = name else { return Ok(self) };
         let Some(variant) = self.variants.get(name).cloned() else {
             let known = self.variants.into_keys().collect();
-            return Err(crate::Error::NotFound { what: "variant", name: name.into(), known });
+            return Err(crate::Error::NotFound { what: Noun::Variant, name: name.into(), known });
         };
         self.program = variant.program.or(self.program);
         self.arguments = variant.arguments.or(self.arguments);

@@ -29,7 +29,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::catalog::{Counts, RunRecord, TwinRow};
-use crate::error::{Error, Result, TwinError};
+use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::launch::{Changes, Isolation, changes};
 use crate::listing::Totals;
@@ -328,7 +328,7 @@ pub fn folder(yard: &Yard, name: &TwinName, place: Option<&str>) -> Result<PathB
             let groups = sheet.map(|sheet| sheet.belongings).unwrap_or_default();
             let Some(found) = groups.get(group) else {
                 let known = std::iter::once("home".to_owned()).chain(groups.into_keys()).collect();
-                return Err(Error::NotFound { what: "group of belongings", name: group.into(), known });
+                return Err(Error::NotFound { what: Noun::Group, name: group.into(), known });
             };
             Ok(folder.join(found.patterns.first().map(|pattern| pattern::base(pattern)).unwrap_or_default()))
         }

@@ -220,7 +220,8 @@ impl<'a> Lister<'a> {
         }
     }
 
-    /// Lists every folder, each by one thread, the ones below after it. `visit` is told what is in a folder, and says which of its folders are to be listed, with what is to be known about them then.
+    /// Lists every folder, each by one thread, the ones below after it. `visit` is told what is in a folder, and says
+    /// which of its folders are to be listed, with what is to be known about them then.
     pub(super) fn crawl<T: Send, S: Send + Default>(
         &self,
         about: T,

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use crate::Yard;
 use crate::catalog::TwinRow;
 use crate::disk::lock::{self, Held, Mode};
-use crate::error::{Error, Result};
+use crate::error::{Error, Noun, Result};
 use crate::progress::Ctx;
 
 /// A twin that nobody else changes, settles or starts meanwhile.
@@ -51,7 +51,7 @@ impl Twin {
     /// [`Error::NotFound`] if it was let go of meanwhile.
     pub(crate) fn renew(&mut self) -> Result<()> {
         let (id, name) = (self.row.id, self.row.name.to_string());
-        self.row = self.yard.catalog.twin(id)?.ok_or(Error::NotFound { what: "twin", name, known: Vec::new() })?;
+        self.row = self.yard.catalog.twin(id)?.ok_or(Error::NotFound { what: Noun::Twin, name, known: Vec::new() })?;
         Ok(())
     }
 

@@ -1,7 +1,7 @@
 //! Files that twins share, and that somebody wrote to directly: whose bytes they are, and how everyone gets the right ones.
 //!
-//! A write through the guard is nobody's: every twin that shares the file gets the right bytes again, and keeps the others in
-//! its history. Only where one twin alone shares it with the pool are the bytes that twin's own change.
+//! A write through the guard is nobody's: every twin that shares the file gets the right bytes again, and keeps the
+//! others in its history. Only where one twin alone shares it with the pool are the bytes that twin's own change.
 
 use std::collections::HashSet;
 

@@ -10,7 +10,7 @@ use crate::archive::{Archive, Member};
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Draft, realise};
 use crate::disk::{self, Stat};
-use crate::error::{Error, IntakeError, PathContext, Result, TwinError};
+use crate::error::{Error, IntakeError, Noun, PathContext, Result, TwinError};
 use crate::ident::{BuildRef, ContentId};
 use crate::listing::{Entry, Listing, Node};
 use crate::progress::Ctx;
@@ -101,7 +101,7 @@ pub(crate) fn laid(yard: &Yard, settled: &Settled) -> Result<Listing> {
 /// The sheet of a build's title, for what can't be done without one.
 pub(crate) fn sheet_needed(yard: &Yard, build: &BuildRef) -> Result<Sheet> {
     let name = build.title.to_string();
-    yard.sheet_of(build)?.ok_or(Error::NotFound { what: "title sheet", name, known: Vec::new() })
+    yard.sheet_of(build)?.ok_or(Error::NotFound { what: Noun::TitleSheet, name, known: Vec::new() })
 }
 
 /// Brings a twin to where it aims: contents first, then as `change::change_twin` does it.

@@ -1,5 +1,5 @@
-//! What keeps a yard small and whole: letting go of twins and stock builds, sweeping, and finishing what a command that died
-//! left half done.
+//! What keeps a yard small and whole: letting go of twins and stock builds, sweeping, and finishing what a command that
+//! died left half done.
 
 pub(crate) mod recover;
 pub mod remove;

@@ -67,8 +67,8 @@ pub struct Plan {
     pub totals: Totals,
     /// What exists nowhere else: not in a stock build, not in another twin.
     pub only_here: OnlyHere,
-    /// What is in its folder and in no state of it: what can't be kept, and what was changed there since it was removed. Only
-    /// [`let_go`] deletes it.
+    /// What is in its folder and in no state of it: what can't be kept, and what was changed there since it was
+    /// removed. Only [`let_go`] deletes it.
     pub not_taken: Vec<String>,
     /// Shared files that were found to be written through their guard.
     pub leaks: Leaks,
@@ -101,7 +101,7 @@ pub struct Outcome {
 /// What letting a twin go for good did.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
-pub struct ForGoodOutcome {
+pub struct LetGoOutcome {
     /// The twin.
     pub name: TwinName,
     /// Contents that nothing else needed, deleted from the pool: their bytes on disk. They stay for a sweep while another
@@ -227,7 +227,7 @@ pub(crate) fn beside_state(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Vec<
 /// # Errors
 /// [`TwinError::ChangedMeanwhile`] if it is not as it was when this was planned, [`Error::Busy`] while it runs,
 /// [`Error::Io`].
-pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<ForGoodOutcome> {
+pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<LetGoOutcome> {
     let began = Instant::now();
     let mut twin = Twin::hold(yard, &plan.row, ctx)?;
     if twin.row.protected.is_some() {
@@ -260,7 +260,7 @@ pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<ForGoodOutcome> {
     });
     ledger.save(op.path())?;
     let (kept, freed) = freed?;
-    Ok(ForGoodOutcome { name: plan.name.clone(), freed, kept, took: began.elapsed() })
+    Ok(LetGoOutcome { name: plan.name.clone(), freed, kept, took: began.elapsed() })
 }
 
 /// The files of a listing whose contents are not among those that are elsewhere.

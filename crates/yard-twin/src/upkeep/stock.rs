@@ -23,7 +23,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::StockRow;
-use crate::error::{Error, Result, TwinError};
+use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{BuildRef, ListingId};
 use crate::listing::{Listing, Totals};
 use crate::progress::Ctx;
@@ -185,7 +185,7 @@ pub fn plan_unremove(yard: &Yard, build: &BuildRef) -> Result<UnremovePlan> {
     let row = yard.stock_row(build, true)?;
     if row.removed_at.is_none() {
         let name = build.to_string();
-        return Err(Error::Exists { what: "stock build", existing: row.build.to_string(), name });
+        return Err(Error::Exists { what: Noun::StockBuild, existing: row.build.to_string(), name });
     }
     Ok(UnremovePlan { build: row.build })
 }

@@ -15,7 +15,7 @@ use crate::catalog::{Catalog, HistoryEntry, StockRow, TwinRow};
 use crate::disk;
 use crate::disk::lock::{self as file_lock, Held, Mode};
 use crate::disk::op_folder::OpFolder;
-use crate::error::{Error, PathContext, Result};
+use crate::error::{Error, Noun, PathContext, Result};
 use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, SnapshotRef, Source, Title, TwinId, TwinName};
 use crate::listing::{Entry, Totals};
 use crate::progress::Ctx;
@@ -30,8 +30,8 @@ use crate::yard::settings::{KeepPolicy, Settings};
 /// An open yard: the root folder that holds everything.
 ///
 /// A cheap handle: clones of it share one catalogue connection, and may be used by any thread. One process may have several
-/// yards open at once, and several processes one; they keep out of each other's way by locks. Whatever a process leaves half
-/// done, the next opening finishes or undoes.
+/// yards open at once, and several processes one; they keep out of each other's way by locks. Whatever a process leaves
+/// half done, the next opening finishes or undoes.
 #[derive(Clone)]
 pub struct Yard {
     pub(crate) root: Arc<Path>,
@@ -173,7 +173,7 @@ impl Yard {
         match same.first() {
             Some(row) if removed || row.removed_at.is_none() => Ok((*row).clone()),
             _ => Err(Error::NotFound {
-                what: "twin",
+                what: Noun::Twin,
                 name: name.to_string(),
                 known: rows.iter().filter(|r| r.removed_at.is_none()).map(|r| r.name.to_string()).collect(),
             }),
@@ -185,7 +185,7 @@ impl Yard {
         match self.catalog.stock(build)? {
             Some(row) if removed || row.removed_at.is_none() => Ok(row),
             _ => Err(Error::NotFound {
-                what: "stock build",
+                what: Noun::StockBuild,
                 name: build.to_string(),
                 known: self
                     .catalog
@@ -310,7 +310,7 @@ impl Yard {
         match history.iter().find(|entry| is_it(entry)) {
             Some(entry) => Ok(entry.clone()),
             None => Err(Error::NotFound {
-                what: "snapshot",
+                what: Noun::Snapshot,
                 name: snapshot.to_string(),
                 known: history
                     .iter()

@@ -18,7 +18,7 @@ Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,
 4 refused to protect data, 5 busy, 130 cancelled. A launch ends with the program's own, or 128 and
 the number of the signal that ended it.";
 
-/// play::Keep several isolated, self-contained copies of a game or emulator side by side.
+/// Keep several isolated, self-contained copies of a game or emulator side by side.
 #[derive(Parser)]
 #[command(name = "yardtwin", version, after_help = AFTER, max_term_width = 110)]
 pub(crate) struct Args {
@@ -129,7 +129,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         how: DryRun,
     },
-    /// play::Keep a twin as it is now, to go back to
+    /// Keep a twin as it is now, to go back to
     Snapshot {
         /// The twin
         name: TwinName,
@@ -215,7 +215,7 @@ pub(crate) enum Command {
         /// The stock build, of the same title [default: its own]
         #[arg(long, value_name = "TITLE@BUILD")]
         stock: Option<BuildRef>,
-        /// play::Keep game files that neither the stock build nor a group of belongings explains
+        /// Keep game files that neither the stock build nor a group of belongings explains
         #[arg(long, conflicts_with = "leave_rest")]
         keep_rest: bool,
         /// Leave them behind: the state before has them
@@ -408,7 +408,7 @@ pub(crate) enum SheetCommand {
     },
     /// Check sheets: those of the yard, or the files that are named
     Check {
-        /// sweep::Files
+        /// Files
         file: Vec<PathBuf>,
         /// Show what each pattern of its title's sheet catches in this twin
         #[arg(long, value_name = "NAME", conflicts_with = "file")]

@@ -213,7 +213,7 @@ fn plan_facts(plan: &restore::Plan) -> Vec<(&'static str, String)> {
     };
     let game =
         if plan.game.total() == 0 { "none differs".to_owned() } else { format!("go back ({})", changes(plan.game)) };
-    // sweep::Files that are there now and go or are replaced; those that come back are among the counts.
+    // Files that are there now and go or are replaced; those that come back are among the counts.
     let goes: HashSet<_> =
         plan.steps.iter().filter(|s| matches!(s.doing, Doing::Remove | Doing::Replace)).map(|s| &s.path).collect();
     let named = plan.named.iter().filter(|named| goes.contains(&named.path));

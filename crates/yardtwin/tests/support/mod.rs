@@ -1,4 +1,4 @@
-//! play::Running the real program as an ordinary user, in a place of its own.
+//! Running the real program as an ordinary user, in a place of its own.
 #![allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
 
 #[path = "../../../yard-twin/tests/common/mod.rs"]

@@ -162,7 +162,8 @@ impl Folding<'_, '_> {
         Ok(())
     }
 
-    /// Takes the layer's own attributes off a file or folder; most have none. What may not be written is opened up for that.
+    /// Takes the layer's own attributes off a file or folder; most have none. What may not be written is opened up for
+    /// that.
     fn strip(&mut self, at: BorrowedFd<'_>, name: &OsStr, path: &Path, stat: &Stat) -> io::Result<()> {
         if !stat.is_file() && !is_folder(stat) {
             return Ok(());

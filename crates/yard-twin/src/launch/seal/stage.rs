@@ -5,7 +5,8 @@
 //! view, and whatever the program leaves behind becomes its child. The **program** gives up what it must not have and
 //! starts. Below a sealed launch the keeper does the init's waiting.
 //!
-//! Nothing here allocates memory or gives any back: see [`super::raw`]. What is needed is made beforehand, by [`Stage::new`].
+//! Nothing here allocates memory or gives any back: see [`super::raw`]. What is needed is made beforehand, by
+//! [`Stage::new`].
 
 use std::ffi::CString;
 use std::io;

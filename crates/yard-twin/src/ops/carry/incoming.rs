@@ -6,7 +6,7 @@ use crate::Yard;
 use crate::archive::{Archive, Member};
 use crate::combine::Incoming;
 use crate::disk;
-use crate::error::{CarryError, Error, IntakeError, PathContext, Result};
+use crate::error::{CarryError, Error, IntakeError, Noun, PathContext, Result};
 use crate::ident::ContentId;
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node};
@@ -66,7 +66,7 @@ impl Selection {
 /// The group of that name.
 fn known<'a>(group: &str, sheet: &'a Sheet) -> Result<&'a Group> {
     sheet.belongings.get(group).ok_or_else(|| Error::NotFound {
-        what: "group of belongings",
+        what: Noun::Group,
         name: group.into(),
         known: sheet.belongings.keys().cloned().collect(),
     })

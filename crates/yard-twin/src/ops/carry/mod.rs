@@ -45,7 +45,7 @@ use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Incoming, Target, decide, without};
 use crate::disk;
-use crate::error::{CarryError, Error, Result};
+use crate::error::{CarryError, Error, Noun, Result};
 use crate::ident::{BuildRef, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::ops::carry::incoming::{Found, Selection, incoming_from_home, incoming_from_place};
@@ -198,12 +198,13 @@ struct Party {
 }
 
 /// Looks at what a carry would do. What is as it was shipped is no belonging, and what was shipped with the twin that
-/// they go to, and nobody touched there, is no clash. What is new in the twins is stored, and becomes a line of their history when the plan is applied.
+/// they go to, and nobody touched there, is no clash. What is new in the twins is stored, and becomes a line of their
+/// history when the plan is applied.
 ///
 /// # Errors
-/// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would take a folder's
-/// place, [`crate::Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files of a protected twin
-/// would change, [`crate::Error::Busy`] while a twin runs.
+/// [`CarryError`], [`crate::Error::NotFound`] for a twin or a group, [`crate::Error::Obstructed`] where a file would
+/// take a folder's place, [`crate::Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files
+/// of a protected twin would change, [`crate::Error::Busy`] while a twin runs.
 pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
     if options.take_out && !matches!(from, Origin::Twin(_)) {
         return Err(CarryError::OnlyFromTwins.into());
@@ -289,7 +290,7 @@ fn decided(yard: &Yard, coming: Vec<Incoming>, to: &Party, options: &Options) ->
     let mut decided = decide(coming, &target, rule)?;
     if let Some(other) = options.decisions.keys().find(|place| !met.borrow().contains(*place)) {
         let known = decided.iter().map(|(item, _)| item.to.to_string()).take(KNOWN).collect();
-        return Err(Error::NotFound { what: "belonging that goes to", name: other.to_string(), known });
+        return Err(Error::NotFound { what: Noun::BelongingAt, name: other.to_string(), known });
     }
     decided.sort_by(|(a, _), (b, _)| a.to.cmp(&b.to));
     Ok(decided)
@@ -323,8 +324,8 @@ fn take_out(yard: &Yard, source: Party, decided: &[(CarryItem, Entry)], to: &Twi
 ///
 /// # Errors
 /// [`CarryError::Undecided`], [`crate::TwinError::ChangedMeanwhile`] if a twin is not as it was when this was planned,
-/// [`crate::IntakeError::Changed`] if a file outside is not, [`crate::Error::Busy`], [`crate::Error::Io`]: nothing is changed then.
-/// [`crate::TwinError::NotVerified`] if something else wrote there at once: nothing is taken out then.
+/// [`crate::IntakeError::Changed`] if a file outside is not, [`crate::Error::Busy`], [`crate::Error::Io`]: nothing is
+/// changed then. [`crate::TwinError::NotVerified`] if something else wrote there at once: nothing is taken out then.
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
     let name = plan.planned.row.name.clone();

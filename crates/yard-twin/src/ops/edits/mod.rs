@@ -41,7 +41,7 @@ use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Derive, Draft, EditStep, Transform};
 use crate::edit::{self, Format};
-use crate::error::{LaunchError, Result};
+use crate::error::{LaunchError, Noun, Result};
 use crate::ident::TwinName;
 use crate::listing::{Listing, Node};
 use crate::path::RelPath;
@@ -330,7 +330,7 @@ fn copy_parts(
     }
     let known = |part: &String| {
         PARTS.into_iter().find(|known| known == part).ok_or_else(|| crate::Error::NotFound {
-            what: "part of a profile",
+            what: Noun::ProfilePart,
             name: part.clone(),
             known: PARTS.iter().map(|&part| part.to_owned()).collect(),
         })

@@ -32,7 +32,7 @@ use serde::Serialize;
 use crate::Yard;
 use crate::catalog::StockRow;
 use crate::disk;
-use crate::error::{Error, IntakeError, Result};
+use crate::error::{Error, IntakeError, Noun, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::ops::intake::source::{Out, Part, SourceTree, StoredTree, list, provisional};
@@ -219,7 +219,7 @@ fn check_title(yard: &Yard, title: &Title) -> Result<()> {
         None => Ok(()),
         Some(row) => {
             let (name, existing) = (title.to_string(), row.build.title.to_string());
-            Err(Error::Exists { what: "title", name, existing })
+            Err(Error::Exists { what: Noun::Title, name, existing })
         }
     }
 }
@@ -343,7 +343,7 @@ pub(crate) fn already(yard: &Yard, build: &BuildRef, listing: &Listing) -> Resul
 pub(crate) fn same_or_error(build: &BuildRef, row: &StockRow, different: u64) -> Result<()> {
     if row.build != *build {
         let (name, existing) = (build.to_string(), row.build.to_string());
-        return Err(Error::Exists { what: "stock build", name, existing });
+        return Err(Error::Exists { what: Noun::StockBuild, name, existing });
     }
     match different {
         0 => Ok(()),
@@ -387,7 +387,7 @@ fn label(options: &Options, sheet: &Sheet, source: &Path) -> Result<BuildLabel> 
 fn split(sheet: &Sheet, listing: &Listing, leave_out: &[String]) -> Result<(Vec<Belongings>, Vec<Belongings>)> {
     if let Some(unknown) = leave_out.iter().find(|name| !sheet.belongings.contains_key(*name)) {
         let known = sheet.belongings.keys().cloned().collect();
-        return Err(Error::NotFound { what: "group of belongings", name: unknown.clone(), known });
+        return Err(Error::NotFound { what: Noun::Group, name: unknown.clone(), known });
     }
     Ok(sheet.belongings(listing).into_iter().partition(|group| leave_out.contains(&group.group)))
 }

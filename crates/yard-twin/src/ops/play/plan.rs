@@ -10,7 +10,7 @@ use serde::{Serialize, Serializer};
 
 use crate::Yard;
 use crate::catalog::TwinRow;
-use crate::error::{LaunchError, Result};
+use crate::error::{LaunchError, Noun, Result};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::launch::changes::Changes;
 use crate::launch::home;
@@ -125,8 +125,8 @@ pub struct Plan {
     pub beside: bool,
     /// Marker files and folders of the title sheet that it doesn't have.
     pub markers_missing: Vec<String>,
-    /// Whether the twin is protected, and its title sheet knows no belongings and no live paths: what its program writes beside
-    /// its game files is put back after the run.
+    /// Whether the twin is protected, and its title sheet knows no belongings and no live paths: what its program
+    /// writes beside its game files is put back after the run.
     pub puts_all_back: bool,
     /// The profile, with the variant.
     #[serde(skip)]
@@ -155,7 +155,7 @@ fn lossy_map<S: Serializer>(texts: &BTreeMap<OsString, OsString>, serializer: S)
 pub fn twin_by_id(yard: &Yard, id: TwinId) -> Result<TwinName> {
     match yard.catalog.twin(id)? {
         Some(row) if row.removed_at.is_none() => Ok(row.name),
-        _ => Err(crate::Error::NotFound { what: "twin with the id", name: id.to_string(), known: Vec::new() }),
+        _ => Err(crate::Error::NotFound { what: Noun::TwinWithId, name: id.to_string(), known: Vec::new() }),
     }
 }
 

@@ -38,9 +38,9 @@ use crate::twin::settle;
 /// next command that needs the twin takes it in.
 ///
 /// # Errors
-/// [`LaunchError::Edit`] if a config edit can't be made, [`Error::Busy`] if it runs already, [`LaunchError::Command`] if a command of the profile's fails,
-/// [`LaunchError::Isolation`] if a step of isolating it fails, [`Error::Io`] if it can't be started. No run is
-/// recorded then.
+/// [`LaunchError::Edit`] if a config edit can't be made, [`Error::Busy`] if it runs already, [`LaunchError::Command`]
+/// if a command of the profile's fails, [`LaunchError::Isolation`] if a step of isolating it fails, [`Error::Io`] if it
+/// can't be started. No run is recorded then.
 pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<Running> {
     let mut twin = match plan.joins {
         // Whoever started the first one holds it, to the end of the last.

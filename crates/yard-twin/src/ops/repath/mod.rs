@@ -37,7 +37,7 @@ use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::Repather;
 use crate::disk;
-use crate::error::{Error, IntakeError, Result};
+use crate::error::{Error, IntakeError, Noun, Result};
 use crate::ident::{ListingId, Source, TwinName};
 use crate::listing::{Change, Entry, Listing, Node, diff};
 use crate::ops::intake;
@@ -166,7 +166,8 @@ pub struct FolderOutcome {
 
 /// Looks for absolute paths in a twin's files and symlinks that lead to where it was before, to the twin that it was
 /// cloned from, to where its stock build was installed, or to another twin; with `named`, for those to the first folder
-/// of the pair. What leads to another twin is only reported. What is new in the twin is stored, and written down when the plan is applied.
+/// of the pair. What leads to another twin is only reported. What is new in the twin is stored, and written down when
+/// the plan is applied.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`crate::TwinError::Protected`] if a game file of a protected twin would be rewritten,
@@ -393,7 +394,7 @@ fn named_place((from, to): (&Path, &Path)) -> Result<Place> {
         Some(text) if path.is_absolute() && text.len() > 1 => Ok(text.trim_end_matches('/').to_owned()),
         _ => {
             let (name, why) = (path.display().to_string(), "it is no absolute path");
-            Err(Error::Name { what: "folder to look for", name, why })
+            Err(Error::Name { what: Noun::FolderToFind, name, why })
         }
     };
     Ok(Place { from: text(from)?, to: Some(text(to)?), what: PlaceKind::Named })

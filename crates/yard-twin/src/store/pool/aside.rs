@@ -1,8 +1,8 @@
 //! Files of the pool that hold something else than their names say: set aside, so that nothing is made of them any more.
 //!
 //! `pool/aside/HEX.N`, `HEX.N.x` for executables: the content that it should hold, and a number. The name is the whole
-//! record, so a kill can't part the two. It keeps the file's inode from being used again while twins still share it: each of them mends itself in its
-//! own settle, whenever that is. The last one's mending lets the file go.
+//! record, so a kill can't part the two. It keeps the file's inode from being used again while twins still share it:
+//! each of them mends itself in its own settle, whenever that is. The last one's mending lets the file go.
 
 use std::collections::HashMap;
 use std::fs;

@@ -259,7 +259,8 @@ impl Ledger {
         lock(&self.shards[usize::from(content.as_bytes()[0]) % SHARDS])
     }
 
-    /// Links the pool's file `name`, which should hold `content`, if it looks as its row says. The caller holds the yard alone.
+    /// Links the pool's file `name`, which should hold `content`, if it looks as its row says. The caller holds the
+    /// yard alone.
     pub(crate) fn link(
         &self,
         content: ContentId,
