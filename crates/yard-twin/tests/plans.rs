@@ -192,8 +192,8 @@ fn nobody_is_waited_for_longer_than_the_caller_has_patience() {
     let lock = fs::File::open(desk.place.at("yard/locks/yard")).unwrap();
     lock.lock().unwrap();
     let hasty = Ctx::new().with_patience(std::time::Duration::ZERO);
-    let busy = show::twin(&desk.yard, &twin("a"), &hasty).unwrap_err();
+    let busy = snapshot::plan(&desk.yard, &twin("a"), None, &hasty).unwrap_err();
     assert_eq!(busy.class(), Class::Busy, "{busy}");
     drop(lock);
-    show::twin(&desk.yard, &twin("a"), &hasty).unwrap();
+    drop(snapshot::plan(&desk.yard, &twin("a"), None, &hasty).unwrap());
 }
