@@ -124,7 +124,7 @@ pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }
 
-/// What a lock held, whether or not somebody panicked with it.
+/// The value of a lock, poisoned or not.
 pub(crate) fn into_inner<T>(mutex: Mutex<T>) -> T {
     mutex.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner)
 }

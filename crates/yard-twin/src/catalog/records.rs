@@ -412,7 +412,7 @@ impl Catalog {
         Ok(())
     }
 
-    /// Notes what a run changed whose end nobody saw.
+    /// Notes what a run changed whose launcher died before its end.
     pub(crate) fn summarise_run(&self, run: i64, summary: &str) -> Result<()> {
         self.run("UPDATE runs SET summary = ?2 WHERE id = ?1 AND summary IS NULL", params![run, summary])?;
         Ok(())

@@ -31,7 +31,7 @@ impl Checker<'_> {
                 return Ok(());
             }
         };
-        // One that is damaged is said to be so elsewhere.
+        // A damaged file is reported elsewhere.
         let Ok(stock) = stock else { return Ok(()) };
         self.game_files(seen, &stock)?;
         self.wrappers(seen, &stock);
@@ -106,7 +106,7 @@ impl Checker<'_> {
     /// Small text files that the stock build doesn't have so, and that name another twin's folder.
     /// Small files of the player's own, in whatever form they name another twin's folder, or where this one was before.
     fn leads_elsewhere(&mut self, seen: &Seen, stock: &Listing) {
-        // What can't be known is looked for by a repath, and said there.
+        // Unreadable texts are left to a repath.
         let places = repath::places_of(self.yard, &seen.row, &seen.look.state).unwrap_or_default();
         let places: Vec<_> = places.into_iter().filter(|place| place.what != PlaceKind::Installed).collect();
         let repather = Repather::new(places.iter().map(|place| (place.from.as_str(), "")));
@@ -116,7 +116,7 @@ impl Checker<'_> {
                 continue;
             }
             let path = change.path();
-            // One that has gone meanwhile names nothing.
+            // A file that has gone meanwhile names nothing.
             let bytes = disk::read_own(&path.below(&seen.folder), TEXT_MAX).unwrap_or_default();
             let Some(hit) = repather.hits(&bytes).next().filter(|_| is_text(&bytes)) else { continue };
             let line = bytes[..hit.range.start].iter().filter(|byte| **byte == b'\n').count() + 1;

@@ -95,7 +95,7 @@ impl Checker<'_> {
     }
 
     fn stray(&mut self, folder: std::path::PathBuf, removed: bool, rows: &[TwinRow]) {
-        // One that can't be looked into is none that is known.
+        // An unreadable folder counts as unknown.
         let of = folder_id(&folder).unwrap_or_default();
         let known = rows.iter().find(|row| Some(row.id) == of);
         if !removed

@@ -233,7 +233,7 @@ impl Checker<'_> {
             if !disk::exists(&path) {
                 self.found(Severity::Wrong, about, Problem::EntryMissing { path }, Mend::Safe);
             } else if let Some((why, ours)) = crate::entry::fault(&path, row.id) {
-                // A file that somebody put in its place is not ours to replace.
+                // A foreign file in its place is not replaced.
                 let mend = if ours { Mend::Safe } else { Mend::MoveAway { path: path.clone() } };
                 self.found(Severity::Wrong, about, Problem::EntryWrong { path, why }, mend);
             }

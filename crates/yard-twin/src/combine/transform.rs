@@ -10,7 +10,7 @@ use crate::ident::ContentId;
 /// Goes into each key, so that what an earlier version of the code made is not taken for what this one makes.
 const VERSION: u32 = 2;
 
-/// How one content is made of another. The input is held in memory: whoever drafts one sees to it that it is small.
+/// How one content is made of another. The input is held in memory: a draft must keep it small.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "transform", rename_all = "snake_case")]
 pub(crate) enum Transform {
@@ -66,7 +66,7 @@ impl Transform {
     }
 }
 
-/// What a file is after some edits; one that can't be made leaves it as it is, which whoever drafts them has found out.
+/// What a file is after some edits. An edit that can't be made leaves it as it is; the draft has found that out before.
 fn edited(input: &[u8], edits: &[EditStep]) -> Option<Vec<u8>> {
     let mut bytes = input.to_vec();
     for EditStep { format, key, encoding, value, put } in edits {

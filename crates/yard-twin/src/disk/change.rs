@@ -205,7 +205,7 @@ pub(crate) fn sync_folder(folder: &Path) -> Result<()> {
     step().and_then(|()| Ok(rustix::fs::fsync(fd)?)).at("sync", folder)
 }
 
-/// Opens a file of ours for reading, also where somebody took the right to read it away: it gets that back.
+/// Opens a file of ours for reading; a missing read permission is put back.
 pub(crate) fn open_own(path: &Path) -> io::Result<File> {
     match super::open_file(CWD, path) {
         Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {

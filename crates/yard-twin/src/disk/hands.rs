@@ -17,8 +17,8 @@ pub(crate) fn in_other_hands(file: &File) -> bool {
     !lease(file)
 }
 
-/// As [`in_other_hands`], of the file at a name. One that may not be opened to ask, or is none, stays what it is to
-/// whoever had it open before.
+/// As [`in_other_hands`], by name. A file that can't be opened for the question, or is none, can still be written by
+/// a process that had it open before.
 ///
 /// # Errors
 /// What this process lacks for asking.

@@ -25,7 +25,7 @@ impl AsFd for Held {
 }
 
 impl Held {
-    /// Says that the lock will be held for long, so that nobody waits for it.
+    /// Marks the lock as held for long, so that others fail at once instead of waiting.
     pub(crate) fn for_long(&self, path: &Path) -> Result<()> {
         self.0.set_len(0).and_then(|()| (&self.0).write_all(LONG)).at("write", path)
     }

@@ -39,12 +39,12 @@ impl OpFolder {
         self.path.file_name().unwrap_or_default().to_string_lossy().into_owned()
     }
 
-    /// Leaves it where it is, for whoever finishes what it is for.
+    /// Keeps the folder on drop, for the recovery of what it is for.
     pub(crate) fn leave(&mut self) {
         self.leave = true;
     }
 
-    /// Whether it stays for whoever finishes what it is for.
+    /// Whether the folder stays on drop.
     pub(crate) fn is_left(&self) -> bool {
         self.leave
     }
@@ -53,10 +53,10 @@ impl OpFolder {
         &self.path
     }
 
-    /// Deletes what a process that is no more has left. The caller holds the yard alone.
+    /// Deletes the folder of a dead process. The caller holds the yard's exclusive lock.
     pub(crate) fn remove_if_left(path: &Path) -> Result<bool> {
         let lock = path.join(Self::LOCK);
-        // Whoever ends just now takes its folder away itself.
+        // ENOENT: its owner has just deleted it.
         let none = |error: &std::io::Error| matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory);
         let gone = |error: &Error| matches!(error, Error::Io { source, .. } if none(source));
         match lock::try_take_there(&lock, Mode::Alone) {

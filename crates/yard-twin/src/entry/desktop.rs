@@ -139,7 +139,7 @@ pub(super) fn names_in(folder: &Path, but: &Path) -> Result<HashSet<String>> {
         let desktop = path.extension().is_some_and(|ending| ending == "desktop") && path != but;
         let small = || path.metadata().is_ok_and(|meta| meta.is_file() && meta.len() <= SIZE_MAX);
         if desktop && small() {
-            // One that can't be read is none of ours, and shows no name.
+            // An unreadable entry is not ours, and shows no name.
             let text = fs::read_to_string(&path).unwrap_or_default();
             names.extend(text.lines().filter_map(|line| line.strip_prefix("Name=")).map(unescaped));
         }

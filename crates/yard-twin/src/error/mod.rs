@@ -460,7 +460,7 @@ pub enum LaunchError {
         /// What came of it.
         why: String,
     },
-    /// It can't be stopped, since it doesn't run, or by nobody who could be told.
+    /// It can't be stopped: it doesn't run, or its launcher can't be told.
     #[error("{twin:?} does not run")]
     NotRunning {
         /// The twin.
@@ -492,7 +492,7 @@ impl Error {
         matches!(self, Self::Io { source, .. } if is_lack(source))
     }
 
-    /// What can't be read is passed over; not so what can't be read just now, and a wish to stop.
+    /// `None` for what can't be read. A lack (of file descriptors, of memory) and a cancellation stay errors.
     pub(crate) fn pass_over<T>(read: Result<T>) -> Result<Option<T>> {
         match read {
             Err(error) if error.is_lack() || matches!(error, Self::Cancelled) => Err(error),

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-/// What a name stands for that is wrong, taken, or nobody's.
+/// What kind of thing a name in an error stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Noun {

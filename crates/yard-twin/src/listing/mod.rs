@@ -112,7 +112,7 @@ impl Listing {
         Arc::ptr_eq(&self.0, &other.0)
     }
 
-    /// The entries, for whoever takes the listing apart.
+    /// The entries by value.
     pub(crate) fn into_entries(self) -> Vec<Entry> {
         Arc::unwrap_or_clone(self.0).entries
     }

@@ -160,7 +160,7 @@ impl FolderChange<'_> {
         }
     }
 
-    /// Whether what is worth nothing keeps a folder from going. What can't be kept, or is new, is an error.
+    /// Whether scratch files keep a folder from going. An entry that is new, or can't be kept, is an error.
     fn must_stay(&self, folders: &mut Folders<'_>, path: &RelPath, going: &HashSet<&RelPath>) -> Result<bool> {
         let Some(at) = folders.find(path.as_str())? else { return Ok(false) };
         let mut stays = false;
@@ -225,7 +225,7 @@ impl FolderChange<'_> {
     /// makes it survive a power loss.
     pub(crate) fn stage(&self, steps: Vec<Step>) -> Result<Staged> {
         let op = self.layout.op;
-        // For whoever has to find out what came out, should this process die.
+        // For recovery: says what came out if this process dies.
         let paths = serde_json::to_vec(&steps.iter().map(|step| &step.path).collect::<Vec<_>>()).unwrap_or_default();
         disk::write_synced(&op.join(PATHS), &paths)?;
         for area in ["new", "old"] {

@@ -288,7 +288,7 @@ impl Placer<'_> {
         }
         let after = disk::fstat(&from).at("look at", self.layout.pool.path(content))?;
         if before != after || !ledger.holds(content, &before) {
-            // Another command links it just now, or somebody writes to it: what was copied tells.
+            // Linked just now, or written to: the hash of the copy decides.
             buffer.resize(disk::BUFFER, 0);
             let copied = disk::open_file(folder, name).at("read", path())?;
             let seen = disk::fstat(&copied).at("look at", path())?;

@@ -334,7 +334,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     };
     let looked_at = clock.wait_past(laid.latest)?;
     ctx.check()?;
-    // Copying keeps nobody from the yard. Links, and the rename that makes the twin, are done alone.
+    // Copying needs no exclusive lock. Linking, and the rename that makes the twin, do.
     let (alone, ledger) = link_new(yard, &layout, (listing, ways), &stage, &mut laid, (executables, &needed))?;
     let (shares, rows) = (ShareTotals::new(listing, &laid.rows), laid.rows);
     let published = std::thread::scope(|scope| {

@@ -186,7 +186,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
 }
 
 /// Paths that are now as they were shipped with the build that the twin is on, and were then as they were shipped with
-/// another one: they are nobody's own, wherever they lie, and go with the build.
+/// another one: they are not the player's own, wherever they lie, and go with the build.
 fn shipped(yard: &Yard, settled: &Settled, then: &State, target: &Listing) -> Result<HashSet<RelPath>> {
     if then.build == settled.state.build {
         return Ok(HashSet::new());

@@ -249,7 +249,7 @@ struct Looked {
 }
 
 /// Compares two sides. A twin is looked at as it is now, and nothing is taken in: asked again, the answer is the same.
-/// One that is in use is compared as it was at the last look.
+/// A twin in use is compared as of its last settle.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Damaged`], [`Error::Io`].
@@ -281,7 +281,7 @@ pub fn belongings(yard: &Yard, from: &Side, to: &Side, ctx: &Ctx) -> Result<Diff
     Ok(difference)
 }
 
-/// What was laid on a side: what is so is nobody's own.
+/// What was laid on a side: entries equal to it are not the player's own.
 fn laid_at(yard: &Yard, side: &Side) -> Result<Listing> {
     match side {
         Side::Stock(build) => yard.store.listing(yard.stock_row(build, true)?.listing),

@@ -243,7 +243,7 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
     let laid = changed.then(|| yard.store.listing(settled.state.laid)).transpose()?;
     let sheet = yard.sheet_of(&settled.state.build)?;
     let belongings = match (&sheet, &laid) {
-        // What is as it was laid is nobody's own.
+        // Entries as they were laid are not the player's own.
         (Some(sheet), Some(laid)) => sheet.belongings_beside(&settled.listing, laid),
         _ => Vec::new(),
     };

@@ -116,7 +116,7 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
     let measured = measure(yard, &row, ctx)?;
     let mut others = stock_parties(yard)?;
     for other in yard.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id) {
-        // One that can't tell what it shares is not named.
+        // A twin without a readable index is left out.
         let Some(sharing) = Error::pass_over(sharing(yard, &other))? else { continue };
         let shared = sharing.into_values().filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
         let contents = shared.map(|sharing| sharing.content).collect();
@@ -138,7 +138,7 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
                 measured.push(twin);
             }
             Err(error @ Error::Cancelled) => return Err(error),
-            // One that goes meanwhile, or is sick, keeps the others from nothing; a check says what is wrong.
+            // A twin that disappears meanwhile, or is sick, is left out; a check says what is wrong.
             Err(error) => tracing::info!(twin = %row.name, %error, "could not be measured"),
         }
     }

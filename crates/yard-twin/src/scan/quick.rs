@@ -26,7 +26,7 @@ pub(crate) struct Observer<'a> {
     pub(crate) index: Option<&'a Index>,
     /// How the pool's files look, which linked files are.
     pub(crate) ledger: &'a Ledger,
-    /// Reads the ledger again, once nobody links or unlinks just now.
+    /// Reads the ledger again, under the shared lock.
     pub(crate) ledger_again: &'a (dyn Fn() -> Result<(Held, Ledger)> + Sync),
     /// Files of the pool that are known to hold something else than they should.
     pub(crate) aside: &'a Aside,
@@ -162,11 +162,11 @@ pub(super) struct Unread {
 pub(super) enum Look {
     /// Nothing tells what it holds.
     Unknown,
-    /// It looks as it did, and was written lately: whoever still has it mapped can write without any sign of it.
+    /// Unchanged stat, recent mtime: a process that still maps it can write without moving any time.
     Recent,
     /// It is the pool's own, and doesn't look as the ledger says: which another command may be writing just now.
     Shared,
-    /// It is read though it looks as it did, and nobody can have written to it unseen.
+    /// Read although its stat is unchanged, because of a doubt about its inode.
     Doubted,
 }
 

@@ -24,7 +24,7 @@ const TRIES: usize = 3;
 impl Observer<'_> {
     /// Leaves out of what is to be read what turns out to be known.
     fn still_unknown(&self, unread: Vec<Unread>) -> Result<Vec<Unread>> {
-        // Whoever links or unlinks holds the yard alone, and has written the ledger by the time that it doesn't.
+        // Linking and unlinking happen under the exclusive lock, and the ledger is written before it is released.
         let again =
             if unread.iter().any(|name| name.look == Look::Shared) { Some((self.ledger_again)()?) } else { None };
         let mut left = Vec::with_capacity(unread.len());
@@ -269,7 +269,7 @@ impl<'a> Reader<'a> {
         folders.get(path.parent().unwrap_or_default()).map_err(Error::into_io)
     }
 
-    /// Opens a file by its name in its folder; one of ours also where somebody took the right to read it away.
+    /// Opens a file by its name in its folder; a missing read permission on a file of ours is put back.
     fn open(&mut self, path: &RelPath, own: bool) -> io::Result<File> {
         let folder = self.folder(path)?;
         match disk::open_file(folder, path.name()) {

@@ -22,10 +22,10 @@ use crate::twin::settle::{PlayersOwn, Settled};
 use crate::yard::forget;
 
 impl Twin {
-    /// Takes in what a run wrote that nobody saw end: as it was said before it began.
+    /// Takes in what a run wrote whose launcher died, in the way that was decided before it began.
     pub(crate) fn settle_cut_off(&mut self, what: What, layer: &RunLayer, ctx: &Ctx) -> Result<Settled> {
         let Some(LayerAbout { run, fate, direct, .. }) = layer.about()? else {
-            // Nothing was started yet when this was made, or somebody has spoiled it: what is in it is somebody's.
+            // The record is missing or unreadable: what the layer holds is kept.
             return self.settle_folded(what, layer, ctx);
         };
         tracing::info!(twin = %self.row.name, run, ?fate, "nobody saw this run end");
@@ -159,7 +159,7 @@ pub(crate) fn has_wrong(yard: &Yard, row: &TwinRow) -> Result<bool> {
 
 /// The layer of a run that waits to be folded back, if there is one.
 pub(crate) fn pending(folder: &Path) -> Result<Option<RunLayer>> {
-    // It is there only during a run, and after one that nobody saw end.
+    // The layer exists during a run, and after one whose launcher died.
     let layer = RunLayer::of(folder);
     Ok(layer.exists()?.then_some(layer))
 }

@@ -95,11 +95,11 @@ struct Committed {
 }
 
 impl Twin {
-    /// Changes a twin that the caller holds: checks everything, stages everything, writes the intent, publishes entry by
-    /// entry, moves the pointer, deletes the stage.
+    /// Changes a twin that the caller holds: checks everything, stages everything, writes the intent, publishes entry
+    /// by entry, moves the pointer, deletes the stage.
     ///
-    /// A crash after the intent is finished by whoever opens the yard next. An error, or a wish to stop, undoes what was
-    /// done.
+    /// After a crash behind the intent, the next opening of the yard finishes the change. An error, or a cancellation,
+    /// undoes what was done.
     pub(crate) fn change(&mut self, start: &Start<'_>, mut goal: Goal, ctx: &Ctx) -> Result<Changed> {
         let folder = self.folder()?;
         let sheet = self.yard.sheet_of(&goal.state.build)?;
@@ -135,7 +135,7 @@ impl Twin {
         let executables = vouch::vouch(&self.yard, &coming, &layout)?;
         let mut staged = folder_change.stage(planned)?;
         let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
-        // Whoever links, or takes links out, holds the yard alone: from here on.
+        // Linking and unlinking need the yard's exclusive lock: taken here.
         let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
         let alone = if links {
             Some(link_staged(&self.yard, &folder_change, &mut staged, executables, &coming)?)
@@ -225,8 +225,8 @@ impl Twin {
         Err(self.given_up(intended, error, undone.ok(), op, ledger, ctx))
     }
 
-    /// The error of a change that was undone, once what others wrote into it meanwhile is kept; of one that was not, since
-    /// half of it is done, and `op` holds the rest.
+    /// The error of a change that was undone, once what others wrote into it meanwhile is kept; of one that was not,
+    /// since half of it is done, and `op` holds the rest.
     fn given_up(
         &self,
         intended: &Intended<'_>,
@@ -487,7 +487,7 @@ fn merged_rows<'a>(
             return row;
         }
         let row = before.next_if(|(was, _)| was.path == entry.path).map(|(_, row)| *row).unwrap_or_default();
-        // One that could have been written to unseen stays one that is read next time.
+        // A racy row stays racy: the file is read next time.
         if row.racy(start.looked_at, grain) { Row { ino: 0, ..row } } else { row }
     });
     rows.collect()

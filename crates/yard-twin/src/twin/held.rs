@@ -1,4 +1,5 @@
-//! A twin that is held: what must not happen to one that somebody else is at can be had from here only.
+//! A twin whose lock is held. Settling and changing are methods of this type, so that neither can happen without the
+//! lock.
 
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::PathBuf;
@@ -45,7 +46,7 @@ impl Twin {
         Ok(twin)
     }
 
-    /// Reads what the catalogue says of it: whoever held it before may have changed that.
+    /// Reads the row again: the previous holder may have changed it.
     ///
     /// # Errors
     /// [`Error::NotFound`] if it was let go of meanwhile.
@@ -55,7 +56,7 @@ impl Twin {
         Ok(())
     }
 
-    /// Says that it will be held for long, so that nobody waits for it.
+    /// Marks the lock as held for long, so that others fail at once instead of waiting.
     pub(crate) fn for_long(&self) -> Result<()> {
         self.lock.for_long(&self.yard.twin_lock_path(self.row.id))
     }

@@ -130,7 +130,7 @@ impl Twin {
         for leak in &look.found.leaks {
             let before = look.before.get(leak.path.as_str());
             let before = before.filter(|before| before.node.content() == Some(leak.right)).cloned();
-            // One that is aside already was shared when it was put there: then nobody can say whose it is.
+            // A file that is aside already was shared when it was moved there: whose bytes it has is unknown.
             let alone = !shared.contains(&leak.inode) && !aside.contains_key(&leak.inode);
             let (path, inode, right) = (leak.path.clone(), leak.inode, leak.right);
             mends.leaks.push(Leaked { path, inode, right, before, alone });
@@ -206,7 +206,7 @@ fn shared_by_others(yard: &Yard, but: TwinId, inodes: &HashSet<u64>, ctx: &Ctx) 
         ctx.check()?;
         match linked_inodes(yard, &row) {
             Some(linked) => shared.extend(linked.intersection(inodes)),
-            // One that can't tell may share any of them.
+            // A twin without a readable index may share any of them.
             None => shared.extend(inodes),
         }
     }
@@ -233,7 +233,7 @@ fn right_entry(yard: &Yard, leak: &Leaked) -> Result<Entry> {
     Ok(Entry { path: leak.path.clone(), node, mtime: stat.mtime })
 }
 
-/// Has every other twin mend itself that shares files which were written to directly, as far as nobody is at it.
+/// Mends every other twin that shares files which were written to directly, if its lock is free.
 pub(crate) fn mend_sharers(yard: &Yard, but: Option<&TwinRow>, leaks: &mut Leaks, ctx: &Ctx) -> Result<()> {
     let rows = yard.catalog.twins()?;
     for row in rows.iter().filter(|row| row.removed_at.is_none() && but.is_none_or(|but| but.id != row.id)) {

@@ -73,7 +73,7 @@ pub(crate) fn keep_nothing(yard: &Yard, op: &OpFolder, ctx: &Ctx) -> Result<()> 
     if has.is_right() {
         return Ok(());
     }
-    // Whoever holds the operation may have contents of its own to stage.
+    // The caller may stage contents of its own in this folder.
     let below = OpFolder::below(op, "nothing")?;
     let path = below.path().join("empty");
     disk::write(&path, "")?;

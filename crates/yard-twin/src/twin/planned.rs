@@ -113,7 +113,7 @@ pub(crate) fn apply_planned(yard: &Yard, planned: &PlannedChange, ctx: &Ctx) -> 
 }
 
 impl Twin {
-    /// As [`apply_planned`], by one who holds the twin already.
+    /// Brings the twin to where a plan aims.
     pub(crate) fn apply(&mut self, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
         let folder = self.folder()?;
         let meanwhile = || TwinError::ChangedMeanwhile { name: self.row.name.to_string(), path: folder.clone() };

@@ -20,7 +20,7 @@ impl Twin {
     /// Makes sure that the files of a new twin have reached the disk; after a power loss, puts those right that have not.
     ///
     /// A file counts as damaged where its bytes are not those that were laid, and it either still has the time that was
-    /// given to it then, or is empty: nobody who writes to a file leaves that.
+    /// given to it then, or is empty. A program that writes to a file leaves neither.
     pub(crate) fn check_after_power_loss(&mut self, ctx: &Ctx) -> Result<()> {
         if self.row.unsynced.is_none() {
             return Ok(());

@@ -111,7 +111,7 @@ impl Settled {
                 (row.ino, *size, row.mtime, row.mode, row.ctime)
                     == (stat.ino, stat.size, stat.mtime, stat.mode, stat.ctime)
             }
-            // What a symlink leads to is compared by whoever takes it in.
+            // A symlink's target is compared where it is taken in.
             Node::Symlink { .. } | Node::EmptyFolder => false,
         }
     }
@@ -188,9 +188,9 @@ pub(crate) fn settle_if_free(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<()
 }
 
 impl Twin {
-    /// As [`settle`], by one who holds the twin already, and knows `what` has changed it.
+    /// Takes in what changed; `what` names the cause in the history.
     ///
-    /// The layer of a run that nobody saw end is taken in first.
+    /// A layer that a dead launcher left is taken in first.
     pub(crate) fn settle(&mut self, what: What, ctx: &Ctx) -> Result<Settled> {
         let folder = self.folder()?;
         match pending(&folder)? {
@@ -200,7 +200,7 @@ impl Twin {
     }
 
     /// Takes in what changed, for a plan: its contents are stored, and the twin's history and state stay as they are. What
-    /// is wrong is put right as by a settle, and so is what a run that nobody saw end has left.
+    /// is wrong is put right as by a settle; a layer that a dead launcher left is taken in, too.
     pub(crate) fn see(&mut self, ctx: &Ctx) -> Result<Settled> {
         if pending(&self.folder()?)?.is_some() {
             return self.settle(What::Outside, ctx);
@@ -210,7 +210,7 @@ impl Twin {
     }
 
     /// As [`Twin::settle`], with a layer left as it is. Other twins that share what was written to directly mend
-    /// themselves at once, where nobody is at them.
+    /// themselves at once, if their locks are free.
     pub(crate) fn settle_and_repair(&mut self, what: What, ctx: &Ctx) -> Result<Settled> {
         let settled = self.settle_without_repair(what, Doubt::Nothing, Record::Now, ctx)?;
         self.mend_all(settled, ctx)
@@ -393,7 +393,7 @@ pub(crate) fn look_only(
     Ok(Look { state, before, rows, stale_index, pool_inode, sheet, found })
 }
 
-/// Reads the ledger once nobody links or unlinks just now, for threads that look at files.
+/// Reads the ledger under the shared lock, while nothing is linked or unlinked.
 pub(crate) fn ledger_again<'a>(yard: &'a Yard, ctx: &'a Ctx) -> impl Fn() -> Result<(Held, Ledger)> + Sync + use<'a> {
     let (pool, lock) = (&yard.store.pool, yard.lock_path());
     move || {
@@ -433,7 +433,7 @@ fn elsewhere(yard: &Yard, row: &TwinRow, folder: &Path) -> Result<Option<PathBuf
     for base in [yard.twins_folder(), yard.removed_folder()] {
         for entry in std::fs::read_dir(&base).at("list", &base)? {
             let path = entry.at("list", &base)?.path();
-            // One that can't be looked into can't be known for it.
+            // A folder whose id can't be read is not taken for this twin's.
             if path != folder && folder_id(&path).is_ok_and(|id| id == Some(row.id)) {
                 return Ok(Some(path));
             }

@@ -82,7 +82,7 @@ pub(crate) fn found_in(
         for entry in entries {
             ctx.check()?;
             let path = entry.at("list", &folder)?.path();
-            // What can't be looked at or read has nothing to give.
+            // Unreadable files are no sources.
             let Ok(meta) = path.symlink_metadata() else { continue };
             if meta.is_dir() {
                 left.push(path);

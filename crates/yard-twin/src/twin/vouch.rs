@@ -110,7 +110,7 @@ pub(crate) fn heal(
         let mut found = false;
         for path in candidates {
             let op = yard.begin(ctx)?;
-            // What can't be read has nothing to give.
+            // Unreadable files are no sources.
             match sources::take_from(yard, content, &path, &op, ctx) {
                 Err(error) if matches!(error, Error::Cancelled) || error.is_lack() => return Err(error),
                 Ok(true) => found = true,

@@ -1,4 +1,4 @@
-//! Recovery: what a command that is no more has left half done is finished or undone.
+//! Recovery: finishes or undoes what a dead command left half done.
 //!
 //! What can't be is no reason for the rest of the yard not to work: it is named, and only the twin that it is about is
 //! kept from changes.
@@ -23,7 +23,7 @@ pub(crate) fn recover(yard: &Yard, ctx: &Ctx) -> Result<Recovered> {
     if idle && yard.catalog.intents()?.is_empty() {
         return Ok(recovered);
     }
-    // Whoever is at work now holds the yard or will look again later.
+    // Lock busy: the holder runs recovery next time.
     let Some(held) = lock::try_take(&yard.lock_path(), Mode::Alone)? else { return Ok(recovered) };
     for (id, intent) in yard.catalog.intents()? {
         ctx.check()?;
@@ -54,7 +54,7 @@ pub(crate) fn recover(yard: &Yard, ctx: &Ctx) -> Result<Recovered> {
     }
     drop(held);
     for row in changes {
-        // One that is held is being changed just now, or running.
+        // Lock busy: the twin is being changed just now, or is running.
         let Some(mut twin) = Twin::try_hold(yard, &row)? else { continue };
         let came = twin.finish_change(ctx).map(|()| true);
         recovered.note(format!("a change of {}", row.name), Some(row.id), came)?;

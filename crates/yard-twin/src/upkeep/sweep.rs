@@ -98,7 +98,7 @@ pub struct Plan {
     agreed: Agreed,
 }
 
-/// What somebody has agreed to who has seen a plan: what may go by now and is not in it stays for the next sweep.
+/// What the plan showed, and the user agreed to. What may go by now and is not in it stays for the next sweep.
 #[derive(Clone, Debug, Default)]
 struct Agreed {
     states: HashSet<(TwinId, u32)>,
@@ -306,13 +306,13 @@ fn check_all_known(yard: &Yard) -> Result<()> {
     if unknown.is_empty() { Ok(()) } else { Err(YardError::UnknownTwins(unknown).into()) }
 }
 
-/// Removed twins in whose folders something is that no state has: nobody deletes that unasked.
+/// Removed twins whose folders hold something that no state has: not deleted unasked.
 fn held_back(yard: &Yard, goes: &Goes, ctx: &Ctx) -> Result<Vec<(TwinRow, Vec<String>)>> {
     let mut held_back = Vec::new();
     for row in &goes.twins {
         let folder = yard.folder_of(row);
         let beside = match remove::beside_state(yard, row, ctx) {
-            // One that can't be looked at is not known to hold nothing.
+            // A folder that can't be looked at may hold something.
             Err(Error::Io { path, source, .. }) if path.starts_with(&folder) => {
                 vec![format!("{} ({source})", path.display())]
             }

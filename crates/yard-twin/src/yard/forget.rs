@@ -50,7 +50,7 @@ pub(crate) fn forget(yard: &Yard, row: &TwinRow, op: &OpFolder, ledger: &Ledger)
         if is_open(yard, row, &folder)? {
             kept.push(keep_whole(yard, row, &folder)?);
         } else {
-            // Out of the way first, so that nobody takes what is half deleted for a twin, or opens more of it.
+            // Moved aside first: a half-deleted folder must not be taken for a twin, nor be opened.
             let slot = op.path().join("old");
             disk::make_folders(&slot)?;
             disk::rename_new(&folder, &slot.join("0")).at("move aside", &folder)?;

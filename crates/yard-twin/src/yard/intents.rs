@@ -9,7 +9,7 @@ use crate::store::pool::Ledger;
 use crate::yard::folder_id;
 use crate::yard::forget::forget;
 
-/// Finishes or undoes what others intended who held the yard alone, by one who holds it so now.
+/// Finishes or undoes the intents of dead commands. The caller holds the yard's exclusive lock.
 pub(crate) fn finish_for_the_dead(yard: &Yard) -> Result<()> {
     for (id, intent) in yard.catalog.intents()? {
         if matches!(intent, Intent::Change { .. }) {
@@ -73,7 +73,7 @@ pub(crate) fn renamed(
     }
     yard.catalog.rename_twin(twin, name, folder)?;
     let Some(&Mend { from, to }) = mend else { return yard.catalog.intent_done(intent) };
-    // Nothing is staged: whoever finishes it does that.
+    // Nothing is staged yet: finishing the change stages it.
     let change = Intent::Change { twin, from, to, stage: "none".into(), what: Some(What::Mended) };
     yard.catalog.replace_intent(intent, &change)
 }

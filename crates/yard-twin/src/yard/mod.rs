@@ -98,7 +98,7 @@ impl Yard {
         self.root.join("removed")
     }
 
-    /// The file that is locked by whoever holds the yard.
+    /// The yard's lock file.
     pub(crate) fn lock_path(&self) -> PathBuf {
         self.root.join("locks/yard")
     }
@@ -127,7 +127,7 @@ impl Yard {
         Ok(file_lock::try_take(&self.twin_lock_path(row.id), Mode::Alone)?.is_none())
     }
 
-    /// Lets the lock file of a twin go that is no more.
+    /// Deletes the lock file of a deleted twin.
     pub(crate) fn drop_twin_lock(&self, twin: TwinId) {
         // A leftover lock file is empty and means nothing.
         let _ = disk::remove_file(&self.twin_lock_path(twin));
@@ -139,12 +139,12 @@ impl Yard {
         self.op_folder()
     }
 
-    /// As [`Yard::begin`], by one who holds the yard.
+    /// As [`Yard::begin`]; the caller holds the yard's lock.
     pub(crate) fn op_folder(&self) -> Result<OpFolder> {
         OpFolder::make(&self.root.join("tmp"))
     }
 
-    /// Whether no other operation is under way, by one who holds the yard alone.
+    /// Whether no other operation is under way. The caller holds the yard's exclusive lock.
     pub(crate) fn is_only_operation(&self, op: &OpFolder) -> Result<bool> {
         let tmp = self.root.join("tmp");
         for entry in fs::read_dir(&tmp).at("list", &tmp)? {
@@ -155,7 +155,7 @@ impl Yard {
         Ok(true)
     }
 
-    /// As [`Yard::begin`], by one who holds the yard alone; refuses while another operation is under way.
+    /// As [`Yard::begin`]; the caller holds the yard's exclusive lock. Refuses while another operation is under way.
     pub(crate) fn begin_alone(&self, _alone: &Held) -> Result<OpFolder> {
         let tmp = self.root.join("tmp");
         if fs::read_dir(&tmp).at("list", &tmp)?.next().is_some() {
@@ -214,7 +214,7 @@ impl Yard {
     /// Sizes of the contents that the pool may have, by the listings of what there is.
     pub(crate) fn known_sizes(&self) -> Result<HashSet<u64>> {
         let mut sizes = HashSet::new();
-        // One that can't be read only makes files be stored first and known afterwards.
+        // An unreadable record only costs storing a known file once more.
         self.each_elsewhere(None, None, |entry| sizes.extend([entry.node.size()]))?;
         Ok(sizes)
     }

@@ -106,7 +106,7 @@ pub fn launch_helper() {
     let mut text = Vec::new();
     let read = File::from(raw::inherited(task)).read_to_end(&mut text);
     let task = read.ok().and_then(|_| serde_json::from_slice::<Task>(&text).ok());
-    // Whoever started it sees that it ended without a word.
+    // The parent sees that it ended without an answer.
     let Some(task) = task.filter(|task| task.version == env!("CARGO_PKG_VERSION")) else { raw::exit(125) };
     if let Err(error) = take_over(task) {
         tracing::error!(%error, "the helper could not start a program");

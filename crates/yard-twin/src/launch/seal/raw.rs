@@ -160,6 +160,6 @@ pub(super) fn is_anyone_else_here() -> bool {
 
 /// Sends a signal to every process of the namespace that this process is the first of.
 pub(super) fn signal_everyone(signal: Signal) -> io::Result<()> {
-    // SAFETY: it has no preconditions. Who calls it is the first of its namespace, so that nothing outside is reached.
+    // SAFETY: it has no preconditions. The caller is pid 1 of its namespace: nothing outside is reached.
     if unsafe { libc::kill(-1, signal.as_raw()) } == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
 }

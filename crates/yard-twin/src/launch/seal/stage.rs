@@ -433,7 +433,7 @@ fn overlay(lower: &CString, upper: &CString, work: &CString) -> io::Result<Owned
     }
     rustix::mount::fsconfig_create(context)?;
     let tree = rustix::mount::fsmount(context, FsMountFlags::FSMOUNT_CLOEXEC, KEPT_DOWN)?;
-    // Where the kernel can't use the upper folder it says nothing and lets nobody write.
+    // If the kernel can't use the upper folder, the mount succeeds read-only.
     let flags = rustix::fs::fstatvfs(tree.as_fd())?.f_flag;
     if flags.contains(StatVfsMountFlags::RDONLY) { Err(Errno::ROFS.into()) } else { Ok(tree) }
 }
@@ -484,7 +484,7 @@ fn give_up_rights() -> rustix::io::Result<()> {
     let kept = CapabilitySet::DAC_OVERRIDE;
     for capability in (0..64).filter_map(|bit| CapabilitySet::from_bits(1 << bit)).filter(|one| *one != kept) {
         match rustix::thread::remove_capability_from_bounding_set(capability) {
-            // One that this kernel doesn't know.
+            // Unknown to this kernel.
             Err(Errno::INVAL) => break,
             removed => removed?,
         }

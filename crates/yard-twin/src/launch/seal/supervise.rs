@@ -41,20 +41,20 @@ pub(super) fn supervise(
 ) -> ! {
     let (mut first, mut launcher, mut ending) = (Some(first), launcher, false);
     loop {
-        // One that has ended is noticed before anything is sent to it.
+        // Reap first: a dead process gets no signal.
         let joined = || everyone == Everyone::InTheNamespace && raw::is_anyone_else_here();
         if !reap(&mut first, status) && !joined() {
             raw::exit(0);
         }
         if ending {
-            // Those that are killed leave children of theirs behind, whose turn it is then.
+            // Killing reparents their children to this process; those are next.
             end(first, Signal::KILL, everyone);
         }
         let mut waiting = [
             PollFd::from_borrowed_fd(signals, PollFlags::IN),
             PollFd::from_borrowed_fd(launcher.unwrap_or(signals), PollFlags::IN),
         ];
-        // Whoever joined the namespace later is nobody's child here, so that nothing tells of its end.
+        // Processes that joined the namespace later are not our children: no SIGCHLD tells of their end.
         let patience = if everyone == Everyone::InTheNamespace && first.is_none() { Some(&LOOK_AGAIN) } else { None };
         if rustix::event::poll(&mut waiting, patience).is_err() {
             continue;
@@ -64,7 +64,7 @@ pub(super) fn supervise(
         }
         while let Some((signal, sent)) = next(signals) {
             let Some(signal) = Signal::from_named_raw(signal) else { continue };
-            // One that has ended gets nothing sent.
+            // A dead process gets no signal.
             reap(&mut first, status);
             match (signal, first) {
                 (Signal::CHILD, _) => {}

@@ -157,7 +157,7 @@ pub(crate) fn incoming_from_home(home: &Path, wish: &Selection, sheet: &Sheet, c
             base => folders.push(base),
         }
     }
-    // One that lies in another is looked through with that.
+    // A folder inside another one is searched with that one.
     let inside = |base: &str, other: &str| base.strip_prefix(other).is_some_and(|rest| rest.starts_with('/'));
     let all = folders.clone();
     folders.retain(|base| !all.iter().any(|other| inside(base, other)));

@@ -480,7 +480,7 @@ impl Syncing<'_> {
     }
 }
 
-/// Takes back what an edit did. In a file that is no more what it was nothing can be found: it stays as it is.
+/// Takes back what an edit did. A file in which the edit can't be found any more stays as it is.
 fn take_back(applied: &Applied, bytes: Vec<u8>, synced: &mut Synced, steps: &mut Vec<EditStep>) -> Vec<u8> {
     let encoding = applied.encoding.as_deref();
     let there = edit::get(&bytes, applied.format, &applied.key, encoding).unwrap_or_default();

@@ -266,7 +266,7 @@ fn sheet_for(yard: &Yard, title: &Title, listing: &Listing) -> Result<(Sheet, Op
 fn check_label(yard: &Yard, build: &BuildRef, seen: &[Seen]) -> Result<()> {
     match yard.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
         Some(row) => {
-            // One that can't be read is put right by being taken in again.
+            // An unreadable listing is mended by this intake.
             let Ok(there) = yard.store.listing(row.listing) else { return Ok(()) };
             let pairs = merged(there.entries(), seen, |entry, seen| entry.path.cmp(&seen.path));
             let same = |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b));

@@ -47,7 +47,7 @@ pub(crate) fn take_away(source: &Path, taken: &[Seen]) -> TakenAway {
     }
     folders.insert(source.into());
     for folder in folders.iter().rev() {
-        // One that isn't empty stays.
+        // A folder that isn't empty stays.
         let _ = disk::remove_folder(folder);
     }
     outcome.folder_gone = !disk::exists(source);

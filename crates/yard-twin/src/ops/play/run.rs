@@ -43,7 +43,7 @@ use crate::twin::settle;
 /// can't be started. No run is recorded then.
 pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<Running> {
     let mut twin = match plan.joins {
-        // Whoever started the first one holds it, to the end of the last.
+        // The launcher of the first run holds the twin until the last one ends.
         Some(_) => None,
         None => Some(Twin::hold(yard, &plan.row, ctx)?),
     };

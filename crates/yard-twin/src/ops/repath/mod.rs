@@ -273,7 +273,7 @@ pub fn apply_folder(yard: &Yard, plan: &FolderPlan, ctx: &Ctx) -> Result<FolderO
         stats.push(looking.stage(&at, &new, &kept.join(path))?);
         Ok(())
     });
-    // What somebody has written since it was read is not to be replaced.
+    // A file that changed since it was read must not be replaced.
     let done = done.and_then(|()| {
         staged.iter().zip(&stats).try_for_each(|((_, at), seen)| match disk::lstat(at) {
             Ok(now) if now.same_bytes(seen) => Ok(()),
@@ -371,7 +371,7 @@ fn naming(yard: &Yard, before: &Listing, listing: &Listing, folders: &[String]) 
     });
     let names = |entry: &&Entry| match &entry.node {
         Node::File { content, size, .. } if *size <= TEXT_MAX => {
-            // One that can't be read is found by a check.
+            // An unreadable content is reported by a check.
             let bytes = vouch::bytes_of(yard, *content).unwrap_or_default();
             repather.hits(&bytes).next().is_some()
         }

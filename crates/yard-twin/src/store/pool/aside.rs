@@ -33,7 +33,7 @@ impl Pool {
         for name in names {
             let path = name.at("list", &folder)?.path();
             let content = path.file_name().and_then(|name| name.to_str()?.split('.').next()?.parse().ok());
-            // What is no name of ours is nobody's record.
+            // Foreign names are no records.
             let Some(content) = content else { continue };
             match disk::lstat(&path) {
                 Ok(stat) => found.push((path, content, stat)),

@@ -170,7 +170,7 @@ impl Pool {
 
     /// Gives a file of the pool its guard and its time back: its mode, no attributes of anyone's, and the time that it had.
     /// The caller holds the yard alone, and has read its bytes and found them right when it looked like `read`; one
-    /// that looks different by now is left to whoever reads it next.
+    /// that looks different by now is left to the next look.
     pub(crate) fn guard(&self, ledger: &Ledger, content: ContentId, path: &Path, read: &Stat) -> Result<()> {
         let file = disk::open_own(path).at("open", path)?;
         let seen = disk::fstat(&file).at("look at", path)?;
