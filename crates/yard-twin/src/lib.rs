@@ -33,7 +33,7 @@
 //! | | |
 //! | --- | --- |
 //! | taking builds in | [`intake`], [`stock`], [`sheets`] |
-//! | twins | [`clone`], [`inside`], [`rename`], [`protect`], [`remove`] |
+//! | twins | [`clone`], [`inside`], [`rename`], [`share`], [`protect`], [`remove`] |
 //! | settings | [`edits`], [`markers`] |
 //! | playing | [`play`], [`entry`] |
 //! | a twin's past | [`history`], [`snapshot`], [`restore`], [`sweep`] |
@@ -94,7 +94,9 @@ mod twin;
 mod upkeep;
 mod yard;
 
-pub use ops::{carry, clone, edits, inside, intake, play, protect, rename, renew, repath, restore, sheets, snapshot};
+pub use ops::{
+    carry, clone, edits, inside, intake, play, protect, rename, renew, repath, restore, share, sheets, snapshot,
+};
 pub use report::{belongings, compare, history, show, space};
 pub use twin::markers;
 pub use upkeep::{remove, stock, sweep};

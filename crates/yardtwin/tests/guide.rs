@@ -23,7 +23,7 @@ fn compare(answer: &str, desk: &Desk) {
         (r"(SIZE\]?|TIME\]|RAN) +", "$1  "),
         // How files share storage depends on the filesystem and on who runs this.
         (
-            r"(?m)^  (on disk|unsealed|        )  +.*(shared|links|copies|a copy|blocks|written here|refused|twin).*\n",
+            r"(?m)^  (on disk|unsealed|linked|        )  +.*(shared|links|copies|a copy|blocks|written here|refused|twin|read-only).*\n",
             "",
         ),
     ] {

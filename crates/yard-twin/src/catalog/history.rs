@@ -11,6 +11,7 @@ use super::{Catalog, DbContext, Intent};
 use crate::error::Result;
 use crate::ident::{ContentId, SnapshotLabel, StateId, TwinId};
 use crate::listing::{Listing, Node, diff};
+use crate::store::pool::Sharing;
 
 /// What kind of change it was.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -73,6 +74,11 @@ pub enum What {
     Edited,
     /// It was put on a stock build around its belongings.
     Renewed,
+    /// Files share storage in another way; their bytes are as before.
+    Shared {
+        /// In which.
+        sharing: Sharing,
+    },
     /// Its folder was moved, and what names that folder by its absolute path was mended.
     Mended,
 }

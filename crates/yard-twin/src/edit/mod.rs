@@ -266,7 +266,12 @@ pub fn set(
     if back.map(|back| back.text) != Some(first.map_or_else(|| text.text.clone(), |first| first.text)) {
         return refuse("it could not be taken back");
     }
-    Ok(Set { bytes: next.encode()?, was, put })
+    let bytes = next.encode()?;
+    // A byte order mark that came in by the key or the value is text here, and none in the file.
+    if Text::decode(&bytes, encoding.or(put.encoding()))?.text != next.text {
+        return refuse("the file would be read in another way");
+    }
+    Ok(Set { bytes, was, put })
 }
 
 /// The file with what was there before an edit; `None` if what the edit put there has been changed since.

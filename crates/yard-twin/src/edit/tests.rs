@@ -81,6 +81,12 @@ fn text() -> impl Strategy<Value = String> {
     prop::collection::vec(pieces, 0..24).prop_map(|pieces| pieces.concat())
 }
 
+#[test]
+fn a_key_that_would_be_read_as_a_byte_order_mark_is_refused() {
+    assert!(matches!(set(b"", Format::Ini, "\u{feff}", "v", (None, None)), Err(EditFault::Value { .. })));
+    assert!(set(b"a = 1\n", Format::Ini, "\u{feff}", "v", (None, None)).is_ok());
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { failure_persistence: None, cases: 600, ..ProptestConfig::default() })]
 

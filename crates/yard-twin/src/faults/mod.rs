@@ -27,6 +27,7 @@ use crate::ops::rename;
 use crate::ops::renew;
 use crate::ops::repath;
 use crate::ops::restore;
+use crate::ops::share;
 use crate::ops::sheets;
 use crate::ops::snapshot;
 use crate::report::show;
@@ -37,7 +38,7 @@ use crate::{Cancel, Ctx, Edit, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
-const OPERATIONS: [(&str, Operation); 22] = [
+const OPERATIONS: [(&str, Operation); 23] = [
     ("intake", |yard, place| intake(yard, &place.join("source"), "b2")),
     ("clone, links", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::All)),
     ("clone, copies", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::None)),
@@ -51,6 +52,10 @@ const OPERATIONS: [(&str, Operation); 22] = [
     ("large rebase", |yard, _| restore(yard, "a", 1)),
     ("rename", |yard, _| {
         rename::apply(yard, &rename::plan(yard, &"a".parse()?, &"other".parse()?, true, &ctx())?, &ctx()).map(|_| ())
+    }),
+    ("share", |yard, _| {
+        let options = share::Options { sharing: Sharing::None, patterns: Vec::new() };
+        share::apply(yard, &share::plan(yard, &"a".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
     }),
     ("protect", |yard, _| protect::apply(yard, &protect::plan(yard, &"a".parse()?, true)?, &ctx()).map(|_| ())),
     ("sweep", |yard, _| sweep::apply(yard, &sweep::plan(yard, &ctx())?, &ctx()).map(|_| ())),

@@ -11,5 +11,6 @@ pub mod rename;
 pub mod renew;
 pub mod repath;
 pub mod restore;
+pub mod share;
 pub mod sheets;
 pub mod snapshot;

@@ -15,12 +15,12 @@ use crate::disk::{self, FsClock, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::{ContentId, StateId};
 use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
-use crate::materialise::{Discard, Doubtful, FolderChange, GivenUp, Layout, Published, Staged, steps};
+use crate::materialise::{Discard, Doing, Doubtful, FolderChange, GivenUp, Layout, Published, Staged, Step, steps};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Index, Row, index_path};
 use crate::sheet::{PathSet, Sheet};
-use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share};
+use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share, Sharing};
 use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::room;
@@ -55,6 +55,15 @@ pub(crate) struct Goal {
     pub(crate) what: Option<What>,
     /// The intent of a change that was cut off and is now finished.
     pub(crate) intent: Option<i64>,
+    pub(crate) anew: Option<Anew>,
+}
+
+/// Files that are laid anew in another way, though they hold what they should. If that is cut off, those that are left stay
+/// as they are.
+#[derive(Clone, Debug)]
+pub(crate) struct Anew {
+    pub(crate) paths: Vec<RelPath>,
+    pub(crate) sharing: Sharing,
 }
 
 /// What a change did beside what was planned.
@@ -106,7 +115,8 @@ impl Twin {
         let nothing = PathSet::default();
         let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
         let (name, mut op) = (self.row.name.to_string(), self.yard.begin(ctx)?);
-        let policy = Policy::new(goal.state.sharing, Facts::probe(op.path())?, &goal.next, written);
+        let sharing = goal.anew.as_ref().map_or(goal.state.sharing, |anew| anew.sharing);
+        let policy = Policy::new(sharing, Facts::probe(op.path())?, &goal.next, written);
         let clock = FsClock::new(op.path())?;
         let asked = Arc::new(Ledger::load(&self.yard.store.pool)?);
         let op_path = op.path().to_path_buf();
@@ -122,11 +132,11 @@ impl Twin {
             next: &none,
             is_scratch: &is_scratch,
         };
-        let mut planned = steps(start.there, &goal.next);
+        let mut planned = all_steps(start.there, &goal);
         let stay = FolderChange { next: &goal.next, ..about }.check(&planned)?;
         if !stay.is_empty() {
             goal.next = with_folders(std::mem::take(&mut goal.next), stay)?;
-            planned = steps(start.there, &goal.next);
+            planned = all_steps(start.there, &goal);
         }
         let folder_change = FolderChange { next: &goal.next, ..about };
         let coming: Vec<&Entry> =
@@ -447,6 +457,13 @@ pub(crate) fn publish(
     let published = putter.publish(&ledger, ctx)?;
     ledger.save(op.path())?;
     Ok(published)
+}
+
+/// The steps from what is there to a goal.
+fn all_steps(there: &Listing, goal: &Goal) -> Vec<Step> {
+    let anew = goal.anew.iter().flat_map(|anew| &anew.paths);
+    let anew = anew.map(|path| Step { path: path.clone(), doing: Doing::Replace });
+    steps(there, &goal.next).into_iter().chain(anew).collect()
 }
 
 /// Half of it is done, and `op` holds the rest.

@@ -70,7 +70,7 @@ impl Twin {
         let start = Start { state: &from, there: &before, rows: &[], looked_at };
         self.keep_meanwhile(&start, &late, &op)?;
         let start = Start { state: &from, there: &there, rows: &rows, looked_at };
-        let goal = Goal { state: to, next, what: cut.what.clone(), intent: Some(cut.id) };
+        let goal = Goal { state: to, next, what: cut.what.clone(), intent: Some(cut.id), anew: None };
         self.change(&start, goal, ctx)?;
         self.discard_cut_off(cut, paths, ctx)
     }

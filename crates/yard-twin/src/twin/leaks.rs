@@ -191,7 +191,7 @@ impl Twin {
         ctx: &Ctx,
     ) -> Result<Settled> {
         let start = Start::of(&settled);
-        let goal = Goal { state: settled.state.clone(), next, what: Some(what), intent: None };
+        let goal = Goal { state: settled.state.clone(), next, what: Some(what), intent: None, anew: None };
         let changed = self.change(&start, goal, ctx)?;
         let state = crate::store::state::State { disk: changed.next.id(), ..settled.state.clone() };
         let (listing, rows, looked_at) = (changed.next, changed.rows, changed.looked_at);

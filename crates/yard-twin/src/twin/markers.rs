@@ -113,6 +113,6 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Vec<String>> {
     let (laid, _) = with_markers(yard.store.listing(settled.state.laid)?, sheet.as_ref())?;
     let state = State { laid: yard.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
     let start = Start::of(&settled);
-    twin.change(&start, Goal { state, next, what: Some(What::Marked), intent: None }, ctx)?;
+    twin.change(&start, Goal { state, next, what: Some(What::Marked), intent: None, anew: None }, ctx)?;
     Ok(missing)
 }

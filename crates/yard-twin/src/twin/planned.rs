@@ -19,7 +19,7 @@ use crate::sheet::Sheet;
 use crate::store::pool::hash_unchanged;
 use crate::store::state::State;
 use crate::twin::Twin;
-use crate::twin::change::{Goal, Start};
+use crate::twin::change::{Anew, Goal, Start};
 use crate::twin::derive::Deriver;
 use crate::twin::markers;
 use crate::twin::protection;
@@ -41,6 +41,8 @@ pub(crate) struct PlannedChange {
     /// What the state says was laid, where no other state says so yet.
     laid: Option<Listing>,
     what: What,
+    /// Files that are laid anew though they hold what they should.
+    anew: Option<Anew>,
     /// What was new in the twin, and becomes a line of its history before the change does.
     news: Option<News>,
 }
@@ -72,8 +74,13 @@ impl PlannedChange {
     /// From a twin as it was settled just now to the state `to`.
     pub(crate) fn new(row: TwinRow, settled: Settled, to: State, draft: Draft, what: What) -> Self {
         let Settled { state, listing, rows, looked_at, unrecorded: news, .. } = settled;
-        let (fetch, laid) = (Vec::new(), None);
-        Self { row, from: state, there: listing, rows, looked_at, to, draft, fetch, laid, what, news }
+        let (fetch, laid, anew) = (Vec::new(), None, None);
+        Self { row, from: state, there: listing, rows, looked_at, to, draft, fetch, laid, what, anew, news }
+    }
+
+    /// With files that are laid anew.
+    pub(crate) fn with_anew(self, anew: Anew) -> Self {
+        Self { anew: Some(anew), ..self }
     }
 
     /// With a listing as laid that is kept nowhere yet.
@@ -132,7 +139,8 @@ impl Twin {
         protection::check_protected(&self.yard, &self.row, &planned.there, &next.clone().into(), &planned.to)?;
         let before = self.yard.catalog.newest_change(self.row.id)?;
         let same = planned.there.is(&next) || planned.there == next;
-        if same && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {
+        let stays = planned.anew.as_ref().is_none_or(|anew| anew.paths.is_empty());
+        if same && stays && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {
             return Ok(AppliedChange { before, ..AppliedChange::default() });
         }
         if let Some(laid) = &planned.laid {
@@ -144,7 +152,13 @@ impl Twin {
         }
         let start =
             Start { state: &planned.from, there: &planned.there, rows: &planned.rows, looked_at: planned.looked_at };
-        let goal = Goal { state: planned.to.clone(), next, what: Some(planned.what.clone()), intent: None };
+        let goal = Goal {
+            state: planned.to.clone(),
+            next,
+            what: Some(planned.what.clone()),
+            intent: None,
+            anew: planned.anew.clone(),
+        };
         let changed = self.change(&start, goal, ctx)?;
         Ok(AppliedChange {
             number: changed.number,

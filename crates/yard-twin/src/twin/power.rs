@@ -54,7 +54,7 @@ impl Twin {
             let (there, rows) = found.merged(before, rows)?;
             let next = overlay(&there, &damaged)?;
             let start = Start { state: &state, there: &there, rows: &rows, looked_at };
-            self.change(&start, Goal { state: state.clone(), next, what: None, intent: None }, ctx)?;
+            self.change(&start, Goal { state: state.clone(), next, what: None, intent: None, anew: None }, ctx)?;
         }
         disk::sync_filesystem(&folder)?;
         self.yard.catalog.mark_synced(self.row.id)?;

@@ -119,6 +119,18 @@ pub(crate) enum Command {
         #[command(flatten)]
         how: DryRun,
     },
+    /// Change how a twin's files share storage with the other twins: its bytes stay
+    Share {
+        /// The twin
+        name: TwinName,
+        /// How
+        sharing: Share,
+        /// Only files at and below these paths and patterns: "game/bin/*"
+        #[arg(value_name = "PATTERN")]
+        patterns: Vec<String>,
+        #[command(flatten)]
+        how: DryRun,
+    },
     /// Refuse whatever would change a twin's game files
     Protect {
         /// The twin

@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::process::ExitCode;
 
 use yard_twin::{
-    Counts, Doing, HistoryEntry, SnapshotLabel, SnapshotRef, TwinName, What, Yard, history, play, restore, snapshot,
-    sweep,
+    Counts, Doing, HistoryEntry, Sharing, SnapshotLabel, SnapshotRef, TwinName, What, Yard, history, play, restore,
+    snapshot, sweep,
 };
 
 use super::twins::{changes, leaks};
@@ -105,6 +105,8 @@ pub(super) fn what(what: &What) -> String {
         What::PutBack { run } => format!("put back after run {run}"),
         What::WrittenDirectly => "shared files were written to directly".into(),
         What::Repaired => "shared files have their bytes again".into(),
+        What::Shared { sharing: Sharing::None } => "shared files made private".into(),
+        What::Shared { .. } => "files shared with other twins".into(),
         What::Marked => "marker files laid".into(),
         _ => "changed".into(),
     }

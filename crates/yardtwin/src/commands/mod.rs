@@ -9,6 +9,7 @@ mod play;
 mod renew;
 mod repath;
 mod settings;
+mod share;
 mod sheets;
 mod space;
 mod stock;
@@ -57,6 +58,9 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Remove { name, for_good, how } => twins::remove(&yard()?, &name, for_good, how, screen),
         Command::Rename { name, new, move_folder, how } => {
             twins::rename(&yard()?, &name, &new, move_folder, how, screen)
+        }
+        Command::Share { name, sharing, patterns, how } => {
+            share::share(&yard()?, &name, &yard_twin::share::Options { sharing: sharing.into(), patterns }, how, screen)
         }
         Command::Protect { name, off, how } => twins::protect(&yard()?, &name, !off, how, screen),
         Command::Snapshot { name, label: Some(label), drop: true, how } => {

@@ -318,6 +318,9 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
         screen.warn("there are more files in your home than are looked at: it may have written elsewhere too");
     }
     mind("refused, as its output tells", &report.refused);
+    if !report.refused.is_empty() && plan.isolation != Isolation::Sealed {
+        screen.aside(format_args!("        linked files are {}", super::share::guarded(&outcome.twin)));
+    }
     mind("can't be copied along", &report.not_taken);
     if let Some(why) = &outcome.after_failed {
         screen.warn(why);

@@ -8,6 +8,7 @@ use yard_twin::{
     rename, show, space,
 };
 
+use super::share::guarded;
 use super::{Done, typed};
 use crate::args::{Careful, DryRun};
 use crate::fail::Failure;
@@ -94,6 +95,7 @@ fn say_clone(plan: &clone::Plan, outcome: &clone::Outcome, screen: &Screen) {
         ("made of", plan.folder.as_ref().map(|folder| folder.display().to_string()).unwrap_or_default()),
         ("player's changes", outcome.differs.map(|counts| against(counts, &plan.build)).unwrap_or_default()),
         ("on disk", shares(&outcome.shares, outcome.shares.alone(), outcome.shares.shared())),
+        ("linked", if outcome.shares.linked.files > 0 { guarded(&outcome.name) } else { String::new() }),
         ("renamed", renamed(&plan.renamed)),
         ("name changed in", listed(&plan.changed.iter().map(ToString::to_string).collect::<Vec<_>>(), 5)),
         ("laid besides", plan.markers.join(", ")),

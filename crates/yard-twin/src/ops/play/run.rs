@@ -62,7 +62,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
         let looks = layer.exists()? || plan.isolation != Isolation::Sealed || after_run::has_wrong(yard, &plan.row)?;
         if fresh || looks {
             let settled = twin.settle(What::Outside, ctx)?;
-            lay_home(yard, &plan.row, &settled, ctx)?;
+            lay_home(twin, &settled, ctx)?;
             before = Some((settled.listing, settled.leaks));
         }
     }
@@ -220,7 +220,8 @@ pub(crate) fn run_command(yard: &Yard, what: &'static str, words: &[String], pla
 }
 
 /// What was made in a twin's home before its first start was laid by us: it is no change of the player's.
-fn lay_home(yard: &Yard, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<()> {
+fn lay_home(twin: &mut Twin, settled: &Settled, ctx: &Ctx) -> Result<()> {
+    let yard = &twin.yard;
     let laid = yard.store.listing(settled.state.laid)?;
     let made = home::prepared().filter(|path| !laid.has(path));
     let made: Vec<_> = made.filter_map(|path| settled.listing.get(&path).cloned()).collect();
@@ -230,7 +231,8 @@ fn lay_home(yard: &Yard, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<
     let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
     let op = yard.begin(ctx)?;
     let state = State { laid: yard.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
-    yard.catalog.set_state(row.id, yard.store.put_state(&state, &op)?)
+    yard.catalog.set_state(twin.row.id, yard.store.put_state(&state, &op)?)?;
+    twin.renew()
 }
 
 /// The folder of a run.

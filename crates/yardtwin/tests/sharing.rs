@@ -1,0 +1,92 @@
+//! `share`: a twin's files are private, or shared, as they are meant to be; its bytes, and the other twins, stay.
+#![allow(missing_docs, clippy::unwrap_used, clippy::print_stdout, clippy::cast_possible_truncation)]
+
+mod support;
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+
+use support::Desk;
+use support::common::{Place, assert_same, look, look_pool};
+
+/// 80 files of one kind, a large one and a program.
+fn desk() -> Desk {
+    Desk::bench(Place::new(), &["a", "b"], |build| {
+        for number in 0..80 {
+            fs::write(build.join(format!("data/{number}.dat")), format!("data {number}")).unwrap();
+        }
+        fs::write(build.join("data/large.bin"), vec![7; 3 << 20]).unwrap();
+    })
+}
+
+fn links(desk: &Desk, path: &str) -> u64 {
+    fs::metadata(desk.game("a", path)).unwrap().nlink()
+}
+
+#[test]
+fn a_twin_becomes_private_and_shares_again_and_its_bytes_stay() {
+    let desk = desk();
+    if links(&desk, "data/1.dat") == 1 {
+        println!("skipped: this filesystem shares blocks, or can't link");
+        return;
+    }
+    let read = |twin: &str| -> Vec<Vec<u8>> {
+        let files = (0..80).map(|number| format!("data/{number}.dat")).chain(["data/large.bin".into()]);
+        files.map(|path| fs::read(desk.game(twin, &path)).unwrap()).collect()
+    };
+    let (before, other) = (read("a"), look(&desk.at("yard/twins/b/game")));
+    // What would be done is said, and nothing is done.
+    let plan = desk.json(&["share", "a", "none", "--dry-run"]);
+    assert_eq!(plan["private"]["files"], 83, "{plan}");
+    assert!(links(&desk, "data/1.dat") > 1);
+    // Three lives: private, written to by hand, shared again.
+    for round in 1..=3 {
+        let outcome = desk.json(&["share", "a", "none"]);
+        assert!(outcome["private"]["files"].as_u64().unwrap() >= 82 - round, "{outcome}");
+        assert_eq!(links(&desk, "data/2.dat"), 1);
+        let mode = fs::metadata(desk.game("a", "data/2.dat")).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o644, "any program can write to it");
+        assert_eq!(read("a")[round as usize..], before[round as usize..], "round {round}");
+        assert_eq!(desk.json(&["share", "a", "none"])["number"], serde_json::Value::Null, "nothing is left to do");
+        let by_hand = format!("data/{}.dat", round - 1);
+        assert!(
+            desk.tool("sh")
+                .args(["-c", "echo by hand >> \"$0\""])
+                .arg(desk.game("a", &by_hand))
+                .status()
+                .unwrap()
+                .success()
+        );
+        desk.ok(&["share", "a", "careful"]);
+        assert_eq!(links(&desk, &by_hand), 1, "what was written by hand stays the twin's own");
+        assert!(links(&desk, "data/60.dat") > 1 && links(&desk, "data/large.bin") > 1, "round {round}");
+    }
+    // Where it is named, or all is asked for, that is shared too.
+    desk.ok(&["share", "a", "all", "game/data/0.dat"]);
+    assert!(links(&desk, "data/0.dat") > 1 && links(&desk, "data/1.dat") == 1);
+    desk.ok(&["share", "a", "none", "game/data/6*.dat"]);
+    assert!(links(&desk, "data/60.dat") == 1 && links(&desk, "data/70.dat") > 1);
+    assert_same(&other, &look(&desk.at("yard/twins/b/game")), "the other twin");
+    let found = desk.run(&["check", "--full"]);
+    assert!(!support::text(&found.stdout).contains("damaged"), "{}", support::text(&found.stdout));
+    // It is the twin's way now: what comes later is laid so, also in its clones.
+    desk.ok(&["share", "a", "none"]);
+    desk.ok(&["clone", "a", "c"]);
+    assert_eq!(fs::metadata(desk.game("c", "data/70.dat")).unwrap().nlink(), 1);
+}
+
+#[test]
+fn what_can_not_be_shared_otherwise_is_refused_and_nothing_changes() {
+    let desk = desk();
+    let (before, pool) = (look(&desk.at("yard/twins/a/game")), look_pool(&desk.at("yard")));
+    desk.fails(1, &["share", "nobody", "none"]);
+    desk.fails(2, &["share", "a", "some"]);
+    let said = desk.fails(1, &["share", "a", "none", "game/nothing/*"]);
+    assert!(said.contains("there is no file or folder \"game/nothing/*\""), "{said}");
+    desk.fails(2, &["share", "a", "none", "../*"]);
+    assert_same(&pool, &look_pool(&desk.at("yard")), "the pool");
+    desk.ok(&["launch", "a", "--detach", "--", "sleep 30"]);
+    desk.fails(5, &["share", "a", "none"]);
+    desk.ok(&["launch", "a", "--stop"]);
+    assert_same(&before, &look(&desk.at("yard/twins/a/game")), "the twin");
+}
