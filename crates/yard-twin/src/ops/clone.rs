@@ -53,7 +53,7 @@ use crate::twin::change::VOUCHES;
 use crate::twin::derive::Deriver;
 use crate::twin::markers;
 use crate::twin::markers::with_markers;
-use crate::twin::planned;
+use crate::twin::planned::{self, Seen};
 use crate::twin::room;
 use crate::twin::vouch;
 
@@ -117,6 +117,9 @@ pub struct Plan {
     profile: String,
     #[serde(skip)]
     edits: Vec<Applied>,
+    /// The twin that is cloned, if something in it was new.
+    #[serde(skip)]
+    seen: Option<Seen>,
 }
 
 /// What a clone did.
@@ -154,6 +157,7 @@ struct Start {
     from_removed: bool,
     leaks: Leaks,
     markers: Vec<String>,
+    seen: Option<Seen>,
 }
 
 /// Looks at what a clone would do. The clone of a twin takes what it holds *now*, its game
@@ -180,6 +184,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
                 sharing: yard.default_sharing(),
                 from_removed: false,
                 leaks: Leaks::default(),
+                seen: None,
             }
         }
         Source::Twin(twin) => start_from_twin(yard, twin, ctx)?,
@@ -216,6 +221,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
         folder: options.folder,
         taking,
         leaks: start.leaks,
+        seen: start.seen,
         markers: start.markers,
         names_source: start.names_source,
         listing: Arc::new(start.listing),
@@ -260,18 +266,20 @@ fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
             from_removed: true,
             leaks: Leaks::default(),
             markers: Vec::new(),
+            seen: None,
         });
     }
-    let (_, settled) = planned::see(yard, &row, ctx)?;
+    let (row, mut settled) = planned::see(yard, &row, ctx)?;
     if !settled.not_taken.is_empty() {
         return Err(TwinError::NotTaken { name: name.to_string(), paths: settled.not_taken }.into());
     }
     let listing = portable(&settled.listing, &yard.folder_of(&row), yard.root())?;
     let laid = own_laid(&settled.state);
     let names_source = repath::names_origin(yard, &listing, laid, &yard.folder_of(&row))?;
-    let State { build, sharing, profile, edits, .. } = settled.state;
-    let (from_removed, leaks, markers) = (false, settled.leaks, Vec::new());
-    Ok(Start { build, listing, laid, profile, edits, names_source, sharing, from_removed, leaks, markers })
+    let State { build, sharing, profile, edits, .. } = settled.state.clone();
+    let (from_removed, leaks, markers) = (false, std::mem::take(&mut settled.leaks), Vec::new());
+    let seen = settled.unrecorded.is_some().then(|| Seen::new(row, settled));
+    Ok(Start { build, listing, laid, profile, edits, names_source, sharing, from_removed, leaks, markers, seen })
 }
 
 /// Makes the new twin: staged whole, then renamed into place.
@@ -284,6 +292,7 @@ fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
 /// others. Nothing is changed then.
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
+    plan.seen.as_ref().map_or(Ok(()), |seen| seen.write_down(yard, ctx))?;
     let sheet = yard.sheet_of(&plan.build)?;
     let nothing = PathSet::default();
     let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());

@@ -226,7 +226,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let kept = plan.kept.groups.iter().flat_map(|group| group.new.iter().chain(&group.changed));
     let made = |path: &String| plan.planned.draft.derived.iter().any(|derive| derive.of.path.as_str() == path);
     let kept = kept.filter(|path| !made(path)).filter_map(|path| plan.planned.draft.base.get(path));
-    let (verified, _) = planned::verify(yard, &plan.planned.row, kept, ctx)?;
+    let (verified, _) = planned::verify(yard, &plan.planned.seen.row, kept, ctx)?;
     Ok(Outcome {
         name: plan.name.clone(),
         build: plan.to.clone(),

@@ -25,14 +25,22 @@ use crate::twin::markers;
 use crate::twin::protection;
 use crate::twin::settle::{News, Settled};
 
-/// A twin as it was when a change was planned, and what it is to be.
+/// A twin as it was when something was planned.
 #[derive(Clone, Debug)]
-pub(crate) struct PlannedChange {
+pub(crate) struct Seen {
     pub(crate) row: TwinRow,
-    from: State,
+    state: State,
     pub(crate) there: Listing,
     rows: Vec<Row>,
     looked_at: i64,
+    /// What was new in the twin, and becomes a line of its history when the plan is applied.
+    news: Option<News>,
+}
+
+/// A twin as it was when a change was planned, and what it is to be.
+#[derive(Clone, Debug)]
+pub(crate) struct PlannedChange {
+    pub(crate) seen: Seen,
     /// The state to come; what is on disk then is filled in.
     pub(crate) to: State,
     pub(crate) draft: Draft,
@@ -43,8 +51,6 @@ pub(crate) struct PlannedChange {
     what: What,
     /// Files that are laid anew though they hold what they should.
     anew: Option<Anew>,
-    /// What was new in the twin, and becomes a line of its history before the change does.
-    news: Option<News>,
 }
 
 /// A file outside the yard whose content is needed, as it was when it was looked at.
@@ -70,12 +76,31 @@ pub(crate) struct AppliedChange {
     pub(crate) set_aside: Vec<String>,
 }
 
+impl Seen {
+    pub(crate) fn new(row: TwinRow, settled: Settled) -> Self {
+        let Settled { state, listing: there, rows, looked_at, unrecorded: news, .. } = settled;
+        Self { row, state, there, rows, looked_at, news }
+    }
+
+    /// Writes down what was new in a twin that a plan only read. Where somebody is at the twin, or has changed it since, its
+    /// next command does that.
+    pub(crate) fn write_down(&self, yard: &Yard, ctx: &Ctx) -> Result<()> {
+        if self.news.is_none() {
+            return Ok(());
+        }
+        let Some(mut twin) = Twin::try_hold(yard, &self.row)? else { return Ok(()) };
+        match twin.agree(self, ctx) {
+            Ok(()) | Err(Error::Twin(TwinError::ChangedMeanwhile { .. })) => Ok(()),
+            Err(error) => Err(error),
+        }
+    }
+}
+
 impl PlannedChange {
-    /// From a twin as it was settled just now to the state `to`.
+    /// From a twin as it was seen just now to the state `to`.
     pub(crate) fn new(row: TwinRow, settled: Settled, to: State, draft: Draft, what: What) -> Self {
-        let Settled { state, listing, rows, looked_at, unrecorded: news, .. } = settled;
-        let (fetch, laid, anew) = (Vec::new(), None, None);
-        Self { row, from: state, there: listing, rows, looked_at, to, draft, fetch, laid, what, anew, news }
+        let (seen, fetch, laid, anew) = (Seen::new(row, settled), Vec::new(), None, None);
+        Self { seen, to, draft, fetch, laid, what, anew }
     }
 
     /// With files that are laid anew.
@@ -116,31 +141,20 @@ pub(crate) fn sheet_needed(yard: &Yard, build: &BuildRef) -> Result<Sheet> {
 /// # Errors
 /// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned.
 pub(crate) fn apply_planned(yard: &Yard, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
-    Twin::hold(yard, &planned.row, ctx)?.apply(planned, ctx)
+    Twin::hold(yard, &planned.seen.row, ctx)?.apply(planned, ctx)
 }
 
 impl Twin {
     /// Brings the twin to where a plan aims.
     pub(crate) fn apply(&mut self, planned: &PlannedChange, ctx: &Ctx) -> Result<AppliedChange> {
-        let folder = self.folder()?;
-        let meanwhile = || TwinError::ChangedMeanwhile { name: self.row.name.to_string(), path: folder.clone() };
-        match &planned.news {
-            Some(news) if self.row.state == planned.row.state => {
-                if !news.contents.iter().all(|content| disk::exists(&self.yard.store.pool.path(*content))) {
-                    return Err(meanwhile().into());
-                }
-                self.record(planned, news, &folder, ctx)?;
-            }
-            // Somebody else may have written down just what was seen.
-            _ if self.row.state == planned.from.encode().0 => {}
-            _ => return Err(meanwhile().into()),
-        }
+        let seen = &planned.seen;
+        self.agree(seen, ctx)?;
         let next = make(&self.yard, planned, ctx)?;
-        protection::check_protected(&self.yard, &self.row, &planned.there, &next.clone().into(), &planned.to)?;
+        protection::check_protected(&self.yard, &self.row, &seen.there, &next.clone().into(), &planned.to)?;
         let before = self.yard.catalog.newest_change(self.row.id)?;
-        let same = planned.there.is(&next) || planned.there == next;
+        let same = seen.there.is(&next) || seen.there == next;
         let stays = planned.anew.as_ref().is_none_or(|anew| anew.paths.is_empty());
-        if same && stays && planned.to == (State { disk: planned.to.disk, ..planned.from.clone() }) {
+        if same && stays && planned.to == (State { disk: planned.to.disk, ..seen.state.clone() }) {
             return Ok(AppliedChange { before, ..AppliedChange::default() });
         }
         if let Some(laid) = &planned.laid {
@@ -150,8 +164,7 @@ impl Twin {
                 markers::keep_nothing(&self.yard, &op, ctx)?;
             }
         }
-        let start =
-            Start { state: &planned.from, there: &planned.there, rows: &planned.rows, looked_at: planned.looked_at };
+        let start = Start { state: &seen.state, there: &seen.there, rows: &seen.rows, looked_at: seen.looked_at };
         let goal = Goal {
             state: planned.to.clone(),
             next,
@@ -168,15 +181,28 @@ impl Twin {
         })
     }
 
-    /// Writes down what was seen when a change was planned.
-    fn record(&mut self, planned: &PlannedChange, news: &News, folder: &Path, ctx: &Ctx) -> Result<()> {
-        let PlannedChange { from, there, rows, looked_at, .. } = planned;
+    /// Sees to it that the catalogue's state is what was seen: what was new is written down.
+    fn agree(&mut self, seen: &Seen, ctx: &Ctx) -> Result<()> {
+        let folder = self.folder()?;
+        let there = |content: &ContentId| disk::exists(&self.yard.store.pool.path(*content));
+        match &seen.news {
+            Some(news) if self.row.state == seen.row.state && news.contents.iter().all(there) => {
+                self.record(seen, news, &folder, ctx)
+            }
+            // Another command may have written down just what was seen.
+            _ if self.row.state == seen.state.encode().0 => Ok(()),
+            _ => Err(TwinError::ChangedMeanwhile { name: self.row.name.to_string(), path: folder }.into()),
+        }
+    }
+
+    fn record(&mut self, seen: &Seen, news: &News, folder: &Path, ctx: &Ctx) -> Result<()> {
+        let Seen { state, there, rows, looked_at, .. } = seen;
         let (op, before) = (self.yard.begin(ctx)?, self.yard.store.state(self.row.state)?.disk);
-        let change = news.put(&self.yard, there, from, before, &op)?;
+        let change = news.put(&self.yard, there, state, before, &op)?;
         self.yard.catalog.together(|| self.yard.catalog.add_change(self.row.id, &change).map(drop))?;
         self.renew()?;
         let pool = self.yard.store.pool.inode()?;
-        let index = Index { listing: from.disk, pool, looked_at: *looked_at, rows: rows.clone() };
+        let index = Index { listing: state.disk, pool, looked_at: *looked_at, rows: rows.clone() };
         index.save(&index_path(folder), &op.path().join("index"))
     }
 }

@@ -55,7 +55,7 @@ use crate::sheet::{OnClash, Sheet};
 use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::planned;
-use crate::twin::planned::PlannedChange;
+use crate::twin::planned::{PlannedChange, Seen};
 use crate::twin::protection;
 use crate::twin::room;
 use crate::twin::settle::Settled;
@@ -126,6 +126,9 @@ pub struct Plan {
     planned: PlannedChange,
     #[serde(skip)]
     out: Option<PlannedChange>,
+    /// The twin that they come from and stay in.
+    #[serde(skip)]
+    source: Option<Seen>,
 }
 
 /// What a carry did.
@@ -176,7 +179,7 @@ impl Plan {
     pub fn decide(&self, yard: &Yard, place: &RelPath, does: OnClash, ctx: &Ctx) -> Result<Self> {
         let (from, mut options) = self.asked.clone();
         options.decisions.insert(place.clone(), does);
-        plan(yard, &from, &self.planned.row.name, &options, ctx)
+        plan(yard, &from, &self.planned.seen.row.name, &options, ctx)
     }
 
     /// How many belongings wait for a word about what is to be done.
@@ -250,9 +253,10 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
     let leaks = std::mem::take(&mut to.settled.leaks);
     let Found { coming, fetch, left } = found;
     let decided = decided(yard, coming, &to, options)?;
-    let out = match source {
-        Some(source) if options.take_out => Some(take_out(yard, source, &decided, &to.row)?),
-        _ => None,
+    let (out, source) = match source {
+        Some(source) if options.take_out => (Some(take_out(yard, source, &decided, &to.row)?), None),
+        Some(source) => (None, Some(Seen::new(source.row, source.settled))),
+        None => (None, None),
     };
     let (items, entries): (Vec<_>, Vec<_>) = decided.into_iter().unzip();
     let mut planned = planned_for(yard, to, &items, &entries, &from.name)?;
@@ -260,11 +264,11 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
     planned.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
     // What comes from outside is stored as well as laid.
     let fetched: u64 = planned.fetch.iter().map(|fetch| fetch.stat.size).sum();
-    let (there, next, to_come) = (&planned.there, &planned.draft.base, (planned.to.sharing, &planned.to.build));
+    let (there, next, to_come) = (&planned.seen.there, &planned.draft.base, (planned.to.sharing, &planned.to.build));
     let mut room = room::room_between(yard, there, next, to_come, ctx)?;
     room.needs += fetched;
     let take_out = options.take_out;
-    Ok(Plan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out })
+    Ok(Plan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out, source })
 }
 
 fn party(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<Party> {
@@ -328,14 +332,15 @@ fn take_out(yard: &Yard, source: Party, decided: &[(CarryItem, Entry)], to: &Twi
 /// changed then. [`crate::TwinError::NotVerified`] if something else wrote there at once: nothing is taken out then.
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
-    let name = plan.planned.row.name.clone();
+    let name = plan.planned.seen.row.name.clone();
     match plan.undecided() {
         0 => {}
         count => return Err(CarryError::Undecided { count, twin: name.to_string() }.into()),
     }
+    plan.source.as_ref().map_or(Ok(()), |source| source.write_down(yard, ctx))?;
     let applied = planned::apply_planned(yard, &plan.planned, ctx)?;
     let carried = plan.items.iter().zip(&plan.entries).filter(|(item, _)| item.does != Does::Leave);
-    let (verified, bytes) = planned::verify(yard, &plan.planned.row, carried.map(|(_, entry)| entry), ctx)?;
+    let (verified, bytes) = planned::verify(yard, &plan.planned.seen.row, carried.map(|(_, entry)| entry), ctx)?;
     let out = plan.out.as_ref().map(|out| planned::apply_planned(yard, out, ctx)).transpose()?;
     let count = |does: &[Does]| plan.items.iter().filter(|item| does.contains(&item.does)).count() as u64;
     let skipped = plan.items.iter().filter(|item| item.does == Does::Leave).map(|item| item.from.clone()).collect();

@@ -237,7 +237,7 @@ pub fn plan(yard: &Yard, name: &TwinName, change: &Change, ctx: &Ctx) -> Result<
     let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, again)?;
     let views = synced.views.clone();
     let planned = planned(row, settled, next, synced);
-    protection::check_protected(yard, &planned.row, &planned.there, &planned.draft, &planned.to)?;
+    protection::check_protected(yard, &planned.seen.row, &planned.seen.there, &planned.draft, &planned.to)?;
     Ok(Plan { name: name.clone(), edits: views, copied, planned })
 }
 

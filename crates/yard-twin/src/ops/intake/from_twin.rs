@@ -16,7 +16,7 @@ use crate::ops::intake::Outcome;
 use crate::ops::intake::source::NotKept;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
-use crate::twin::planned;
+use crate::twin::planned::{self, Seen};
 
 /// What can be said about a stock build that is made of a twin.
 #[derive(Clone, Debug, Default)]
@@ -54,6 +54,8 @@ pub struct FromTwinPlan {
     listing: Listing,
     #[serde(skip)]
     options: FromTwinOptions,
+    #[serde(skip)]
+    seen: Seen,
 }
 
 /// Looks at what would be taken in of a twin: its game folder as it is now, without what is worth nothing, and without
@@ -94,7 +96,8 @@ pub fn plan_from_twin(yard: &Yard, name: &TwinName, options: FromTwinOptions, ct
     intake::already(yard, &build, &listing)?;
     let game = Counts::between(&yard.store.listing(yard.stock_row(&from, true)?.listing)?, &listing);
     let totals = listing.totals();
-    Ok(FromTwinPlan { twin: row.name, build, from, totals, game, left_out, folder, listing, options })
+    let (twin, seen) = (row.name.clone(), Seen::new(row, settled));
+    Ok(FromTwinPlan { twin, build, from, totals, game, left_out, folder, listing, options, seen })
 }
 
 /// Makes the stock build. Its contents are in the pool already, so that this takes next to no time and space. When it
@@ -104,6 +107,7 @@ pub fn plan_from_twin(yard: &Yard, name: &TwinName, options: FromTwinOptions, ct
 /// As [`plan_from_twin`]; nothing is taken in then.
 pub fn apply_from_twin(yard: &Yard, plan: &FromTwinPlan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
+    plan.seen.write_down(yard, ctx)?;
     let op = yard.begin(ctx)?;
     let _alone = yard.alone(ctx)?;
     let was_there = intake::already(yard, &plan.build, &plan.listing)?;
