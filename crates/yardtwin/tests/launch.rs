@@ -89,3 +89,34 @@ fn a_program_that_cannot_be_started_is_a_clear_error() {
     let complaint = desk.fails(1, &["launch", "a"]);
     assert!(complaint.contains("profile.toml, line 2, column 1"), "{complaint}");
 }
+
+#[test]
+fn what_is_no_program_is_said_and_no_shell_reads_it() {
+    let desk = Desk::with_twins(&["a"]);
+    let program = desk.game("a", "bin/wexcombe");
+    let own = fs::read("/proc/self/exe").unwrap();
+    let mut foreign = own[..64].to_vec();
+    // EM_IA_64, which no kernel of today runs beside another one.
+    foreign[18..20].copy_from_slice(&50u16.to_le_bytes());
+    for (bytes, why) in [
+        (b"touch read-by-a-shell\n".to_vec(), "neither a program of this system nor a script"),
+        (b"#!/bin/sh\r\ntouch read-by-a-shell\r\n".to_vec(), "save it with Unix line ends"),
+        (b"#!/no/such/interpreter -x\n".to_vec(), "its interpreter /no/such/interpreter is missing"),
+        (foreign, "for another kind of processor"),
+    ] {
+        let registered = fs::read_dir("/proc/sys/fs/binfmt_misc").is_ok_and(|entries| entries.count() > 2);
+        if registered && !bytes.starts_with(b"#!") {
+            // What is registered, the kernel knows.
+            continue;
+        }
+        fs::remove_file(&program).unwrap();
+        fs::write(&program, &bytes).unwrap();
+        fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).unwrap();
+        desk.place.give_away();
+        let said = desk.fails(1, &["launch", "a"]);
+        assert!(said.contains("can't be started") && said.contains(why), "{said}");
+        assert!(!desk.game("a", "read-by-a-shell").exists());
+    }
+    let runs = desk.json(&["history", "a", "--runs"]);
+    assert!(!runs.to_string().contains("started_at"), "no run is recorded: {runs}");
+}

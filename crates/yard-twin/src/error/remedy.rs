@@ -174,6 +174,7 @@ impl LaunchError {
             Self::NoProgram { .. } => "Set the program in the twin's profile, or name one in the title sheet.",
             Self::ProgramMissing(_) => "Set another program in the profile, or mend the title sheet.",
             Self::NotExecutable(_) => "Mark the file as executable.",
+            Self::NotAProgram { .. } => "Mend it; or, for a program of another system, set a wrapper in the profile.",
             Self::Command { .. } => "Nothing was started. Mend that setting of the profile, or unset it.",
             Self::StillRunning { .. } => "Close it yourself, or stop it once more.",
             Self::Edit { .. } => "Nothing was changed. Name the format or the encoding that it has, or mend the file.",

@@ -1,6 +1,7 @@
 //! `demo`: a yard from made-up data, and the first steps in it, command by command.
 
 use std::fs;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 
@@ -85,8 +86,11 @@ impl Stage<'_> {
         self.yardtwin(&["stock", "list"])?;
 
         self.tell("Of each build a twin is made, and each is started.");
-        self.yardtwin(&["clone", "wexcombe@1.4", "evening shift"])?;
-        self.yardtwin(&["clone", "wexcombe@2.0", "main"])?;
+        if self.as_root() {
+            self.screen.line("(You are root, whom no read-only file stops: copies are the default then, and the demo asks for links.)");
+        }
+        self.clone("wexcombe@1.4", "evening shift")?;
+        self.clone("wexcombe@2.0", "main")?;
         self.yardtwin(&["launch", "evening shift", "--", "--shifts", "2"])?;
         self.yardtwin(&["profile", "set", "evening shift", "--file", "panel.ini", "video.width", "2560"])?;
         let exchanges = "wexcombe main exchange 7001\nbarnley east exchange 7002\n";
@@ -107,7 +111,7 @@ impl Stage<'_> {
         self.yardtwin(&["renew", "main", "--leave-rest"])?;
 
         self.tell("A twin can be cloned as it is now, with its shifts, to try something out.");
-        self.yardtwin(&["clone", "evening shift", "brass signals"])?;
+        self.clone("evening shift", "brass signals")?;
         self.yardtwin(&["profile", "set", "brass signals", "note", "to try the brass signals"])?;
         self.write("yard/twins/brass signals/game/signals/brass.txt", "brass signals\n")?;
         self.yardtwin(&["launch", "brass signals"])?;
@@ -132,7 +136,7 @@ impl Stage<'_> {
 
         self.tell("An emulator that nobody has described is taken in as well: a sheet is drafted.");
         self.yardtwin(&["intake", "downloads/pellwick-3", "--title", "pellwick", "--build", "3.1"])?;
-        self.yardtwin(&["clone", "pellwick@3.1", "micro"])?;
+        self.clone("pellwick@3.1", "micro")?;
         self.yardtwin(&["launch", "micro"])?;
 
         self.tell("Does it keep to its own folder? A start that is watched shows what escapes, and a sheet knows what keeps it in.");
@@ -151,6 +155,17 @@ impl Stage<'_> {
         self.screen.line(format_args!("  cd {}", shell(&self.dir.join("yard").display())));
         self.screen.line("  yardtwin list");
         Ok(())
+    }
+
+    /// Whether a write to a read-only file is refused to nobody here.
+    fn as_root(&self) -> bool {
+        fs::metadata(&self.dir).is_ok_and(|meta| meta.uid() == 0)
+    }
+
+    /// Clones so that storage is shared, whoever runs this.
+    fn clone(&self, source: &str, name: &str) -> Result<(), Failure> {
+        let shared: &[&str] = if self.as_root() { &["--share", "all"] } else { &[] };
+        self.yardtwin(&[&["clone", source, name], shared].concat())
     }
 
     fn tell(&self, text: &str) {

@@ -1,5 +1,6 @@
 //! Which program starts a twin, with which arguments, where.
 
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use crate::disk;
@@ -48,18 +49,75 @@ pub(crate) fn check_program(profile: &Profile, sheet: Option<&Sheet>) -> Result<
     Err(LaunchError::Setting { key: "program".into(), what: "set", why }.into())
 }
 
-/// Where the chosen program and its working folder are, if they are there and nothing leads out of the game folder.
-pub(crate) fn locate(chosen: &Chosen, game: &Path) -> Result<(PathBuf, PathBuf)> {
+/// Where the chosen program and its working folder are, if they are there and nothing leads out of the game folder. One
+/// that a wrapper starts need not be a program of this system.
+pub(crate) fn locate(chosen: &Chosen, game: &Path, wrapped: bool) -> Result<(PathBuf, PathBuf)> {
     let program = inside(game, &chosen.program)?;
     let stat = match program.metadata() {
         Ok(meta) if meta.is_file() => meta,
         _ => return Err(LaunchError::ProgramMissing(program).into()),
     };
-    if std::os::unix::fs::PermissionsExt::mode(&stat.permissions()) & 0o111 == 0 {
-        return Err(LaunchError::NotExecutable(program).into());
+    if !wrapped {
+        if std::os::unix::fs::PermissionsExt::mode(&stat.permissions()) & 0o111 == 0 {
+            return Err(LaunchError::NotExecutable(program).into());
+        }
+        if let Some(why) = why_not_a_program(&program) {
+            return Err(LaunchError::NotAProgram { path: program, why }.into());
+        }
     }
     let folder = if chosen.folder.is_empty() { game.to_path_buf() } else { inside(game, &chosen.folder)? };
     if folder.is_dir() { Ok((program, folder)) } else { Err(LaunchError::ProgramMissing(folder).into()) }
+}
+
+/// Why the system would not start a file, as far as its first bytes tell. The C library would have a shell read whatever
+/// the kernel refuses, line by line.
+fn why_not_a_program(path: &Path) -> Option<String> {
+    let head = head_of(path)?;
+    if let Some(line) = head.strip_prefix(b"#!") {
+        return why_no_interpreter(line);
+    }
+    // Formats that somebody has registered are the kernel's to know.
+    if head_of(Path::new("/proc/sys/fs/binfmt_misc/status")).is_some_and(|status| status.starts_with(b"enabled"))
+        && std::fs::read_dir("/proc/sys/fs/binfmt_misc").is_ok_and(|entries| entries.count() > 2)
+    {
+        return None;
+    }
+    let (Some(its), ours) = (machine(&head), machine(&head_of(Path::new("/proc/self/exe"))?)) else {
+        return Some("it is neither a program of this system nor a script that names its interpreter".into());
+    };
+    // A 64-bit kernel of these two starts 32-bit programs too.
+    let fits = ours.is_none_or(|ours| its == ours || [(3, 62), (40, 183)].contains(&(its, ours)));
+    (!fits).then(|| "it is for another kind of processor".into())
+}
+
+/// What is wrong with the interpreter that a script's first line names.
+fn why_no_interpreter(line: &[u8]) -> Option<String> {
+    let line = line.split(|byte| *byte == b'\n').next()?;
+    let words = String::from_utf8_lossy(line).into_owned();
+    let interpreter = words.trim_start_matches([' ', '\t']).split([' ', '\t']).next()?;
+    if let Some(name) = interpreter.strip_suffix('\r') {
+        let with_unix_ends = "save it with Unix line ends";
+        return Some(format!("its first line ends as on Windows, so that {name:?} isn't found: {with_unix_ends}"));
+    }
+    let missing = Path::new(interpreter).is_absolute() && !disk::exists(Path::new(interpreter));
+    missing.then(|| format!("its interpreter {interpreter} is missing"))
+}
+
+/// The first bytes of a file, if it can be read.
+fn head_of(path: &Path) -> Option<Vec<u8>> {
+    let mut head = Vec::new();
+    std::fs::File::open(path).ok()?.take(256).read_to_end(&mut head).ok()?;
+    Some(head)
+}
+
+/// The kind of processor that an ELF file is for (`e_machine`, in the byte order that `EI_DATA` says).
+fn machine(head: &[u8]) -> Option<u16> {
+    let bytes: [u8; 2] = head.get(18..20)?.try_into().ok()?;
+    match (head.starts_with(b"\x7fELF"), head.get(5)?) {
+        (true, 1) => Some(u16::from_le_bytes(bytes)),
+        (true, 2) => Some(u16::from_be_bytes(bytes)),
+        _ => None,
+    }
 }
 
 /// The path below `game`, if it really is there once every symlink is followed.

@@ -188,7 +188,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
             Keep::Never | Keep::Ask(_) => return Err(busy),
         },
     };
-    let (program, work) = locate(&chosen, &folder.join("game"))?;
+    let (program, work) = locate(&chosen, &folder.join("game"), profile.wrapper.is_some())?;
     let network = profile.network != Some(Switch::Off);
     // Only a namespace of its own has no network.
     let asked = options.isolation.or(profile.isolation).or((!network).then_some(Isolation::Sealed));
