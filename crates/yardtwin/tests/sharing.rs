@@ -6,8 +6,8 @@ mod support;
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 
-use support::Desk;
 use support::common::{Place, assert_same, look, look_pool};
+use support::{Desk, text};
 
 /// 80 files of one kind, a large one and a program.
 fn desk() -> Desk {
@@ -68,7 +68,7 @@ fn a_twin_becomes_private_and_shares_again_and_its_bytes_stay() {
     assert!(links(&desk, "data/60.dat") == 1 && links(&desk, "data/70.dat") > 1);
     assert_same(&other, &look(&desk.at("yard/twins/b/game")), "the other twin");
     let found = desk.run(&["check", "--full"]);
-    assert!(!support::text(&found.stdout).contains("damaged"), "{}", support::text(&found.stdout));
+    assert!(!text(&found.stdout).contains("damaged"), "{}", text(&found.stdout));
     // It is the twin's way now: what comes later is laid so, also in its clones.
     desk.ok(&["share", "a", "none"]);
     desk.ok(&["clone", "a", "c"]);
@@ -89,4 +89,70 @@ fn what_can_not_be_shared_otherwise_is_refused_and_nothing_changes() {
     desk.fails(5, &["share", "a", "none"]);
     desk.ok(&["launch", "a", "--stop"]);
     assert_same(&before, &look(&desk.at("yard/twins/a/game")), "the twin");
+}
+
+/// The bytes that files below a folder take on disk, each inode once.
+fn on_disk(folder: &std::path::Path) -> u64 {
+    let mut seen = std::collections::HashSet::new();
+    let mut left = vec![folder.to_path_buf()];
+    let mut sum = 0;
+    while let Some(folder) = left.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let (path, meta) = (entry.as_ref().unwrap().path(), entry.as_ref().unwrap().metadata().unwrap());
+            if meta.is_dir() {
+                left.push(path);
+            } else if seen.insert(meta.ino()) {
+                sum += meta.blocks() * 512;
+            }
+        }
+    }
+    sum
+}
+
+#[test]
+fn a_move_takes_files_over_where_they_lie() {
+    let desk = desk();
+    let fill = |salt: &str| {
+        let source = desk.at("source");
+        fs::create_dir_all(source.join("data/empty")).unwrap();
+        for number in 0..50 {
+            fs::write(source.join(format!("data/{number}.dat")), format!("{salt} {number}").repeat(2000)).unwrap();
+        }
+        fs::copy(source.join("data/1.dat"), source.join("data/again.dat")).unwrap();
+        fs::hard_link(source.join("data/2.dat"), source.join("data/linked.dat")).unwrap();
+        fs::write(source.join("data/zero.dat"), "").unwrap();
+        fs::write(source.join("bin"), "#!/bin/sh\n").unwrap();
+        fs::set_permissions(source.join("bin"), fs::Permissions::from_mode(0o755)).unwrap();
+        desk.place.give_away();
+        look(&source)
+    };
+    let inode = |path: &str| fs::metadata(desk.at("source").join(path)).unwrap().ino();
+    let same_in_pool = |inode: u64| {
+        let folders = fs::read_dir(desk.at("yard/pool")).unwrap().map(|entry| entry.unwrap().path());
+        let files = folders.filter(|path| path.is_dir()).flat_map(|path| fs::read_dir(path).unwrap());
+        files.map(|file| file.unwrap().metadata().unwrap()).any(|meta| meta.ino() == inode)
+    };
+    let shares_blocks = links(&desk, "data/1.dat") == 1;
+    // Its own inodes become the pool's: nothing is written, and nothing is taken twice.
+    let (before, taken) = (fill("first"), inode("data/7.dat"));
+    let size = on_disk(&desk.at("yard"));
+    let moved = desk.json(&["intake", "source", "--title", "workbench", "--build", "2", "--move", "--yes"]);
+    assert_eq!(moved["taken_away"]["left"], serde_json::json!([]), "{moved}");
+    assert!(!desk.at("source").exists(), "all of it is gone, empty folders too");
+    assert!(shares_blocks || same_in_pool(taken));
+    assert!(on_disk(&desk.at("yard")) >= size);
+    desk.ok(&["clone", "workbench@2", "moved"]);
+    assert_same(&before, &look(&desk.at("yard/twins/moved/game")), "the clone of what was moved");
+    // Once more the same: nothing is stored. Then something else, which a program has open.
+    fill("first");
+    let again = desk.json(&["intake", "source", "--title", "workbench", "--build", "2", "--move", "--yes"]);
+    assert_eq!((&again["new_contents"], desk.at("source").exists()), (&serde_json::json!(0), false), "{again}");
+    let (before, taken) = (fill("second"), inode("data/7.dat"));
+    let open = fs::File::options().append(true).open(desk.at("source/data/7.dat")).unwrap();
+    desk.ok(&["intake", "source", "--title", "workbench", "--build", "3", "--move", "--yes"]);
+    std::io::Write::write_all(&mut &open, b"written late").unwrap();
+    assert!(!same_in_pool(taken), "what somebody has open is copied");
+    desk.ok(&["clone", "workbench@3", "third"]);
+    assert_same(&before, &look(&desk.at("yard/twins/third/game")), "the clone of what was open");
+    assert!(text(&desk.run(&["check", "--full"]).stdout).contains("nothing is wrong"));
 }

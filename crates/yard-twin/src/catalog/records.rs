@@ -113,6 +113,9 @@ pub(crate) enum Intent {
     Forget { twin: TwinId },
     /// A twin gets another name, and its folder too where the two differ; then what names that folder is mended.
     Rename { twin: TwinId, name: TwinName, folder: String, new_folder: String, mend: Option<Mend> },
+    /// Files of a source become the pool's own, and then a stock build. `stage` is the operation's folder, which says what
+    /// was done to them.
+    Move { stage: String, build: BuildRef, listing: ListingId },
     /// A twin's folder is changed entry by entry from one state to another. `stage` is the operation's folder, which
     /// holds what came out.
     Change { twin: TwinId, from: StateId, to: StateId, stage: String, what: Option<What> },
@@ -122,6 +125,7 @@ impl Intent {
     /// The twin that it is about.
     pub(crate) fn twin(&self) -> Option<TwinId> {
         Some(match self {
+            Self::Move { .. } => return None,
             Self::Clone { twin } => twin.id,
             Self::Remove { twin, .. }
             | Self::Forget { twin }
@@ -133,6 +137,7 @@ impl Intent {
     /// What was under way, in a few words.
     pub(crate) fn doing(&self) -> String {
         match self {
+            Self::Move { build, .. } => format!("the move of {build} into the yard"),
             Self::Clone { twin } => format!("the making of {}", twin.name),
             Self::Remove { folder, .. } => format!("the removal of {folder}"),
             Self::Forget { twin } => format!("the deletion of the twin {twin}"),

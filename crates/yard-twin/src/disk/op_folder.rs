@@ -53,8 +53,8 @@ impl OpFolder {
         &self.path
     }
 
-    /// Deletes the folder of a dead process. The caller holds the yard's exclusive lock.
-    pub(crate) fn remove_if_left(path: &Path) -> Result<bool> {
+    /// Deletes the folder of a dead process, after `last` has seen it. The caller holds the yard's exclusive lock.
+    pub(crate) fn remove_if_left(path: &Path, last: impl FnOnce(&Path) -> Result<()>) -> Result<bool> {
         let lock = path.join(Self::LOCK);
         // ENOENT: its owner has just deleted it.
         let none = |error: &std::io::Error| matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory);
@@ -68,6 +68,7 @@ impl OpFolder {
             return Ok(false);
         }
         tracing::info!(path = %path.display(), "left by a command that died: deleted");
+        last(path)?;
         let removed = if path.is_dir() { disk::remove_tree(path) } else { disk::remove_file(path) };
         match removed {
             Err(error) if gone(&error) => Ok(false),

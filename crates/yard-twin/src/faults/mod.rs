@@ -38,8 +38,9 @@ use crate::{Cancel, Ctx, Edit, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
-const OPERATIONS: [(&str, Operation); 23] = [
-    ("intake", |yard, place| intake(yard, &place.join("source"), "b2")),
+const OPERATIONS: [(&str, Operation); 24] = [
+    ("intake", |yard, place| intake(yard, &place.join("source"), "b2", false)),
+    ("move", |yard, place| intake(yard, &place.join("source"), "b2", true)),
     ("clone, links", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::All)),
     ("clone, copies", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::None)),
     ("clone of a twin", |yard, _| clone(yard, "a", "new", Sharing::All)),
@@ -101,9 +102,10 @@ fn ctx() -> Ctx {
     Ctx::new().with_threads(std::num::NonZeroUsize::MIN).with_cancel(CANCEL.with_borrow(Clone::clone))
 }
 
-fn intake(yard: &Yard, source: &Path, build: &str) -> Result<()> {
+fn intake(yard: &Yard, source: &Path, build: &str, take_away: bool) -> Result<()> {
     let mut options = intake::Options::new(source, "wexcombe".parse()?);
     options.build = Some(build.parse()?);
+    options.take_away = take_away;
     intake::apply(yard, &intake::plan(yard, options, &ctx())?, &ctx()).map(|_| ())
 }
 
@@ -160,7 +162,7 @@ fn set_up(place: &Path, name: &str) {
     }
     fs::write(place.join("sheet.toml"), "title = \"wexcombe\"\nname = \"Wexcombe Junction\"\n").unwrap();
     let yard = Yard::init(place.join("yard")).unwrap();
-    intake(&yard, &source, "b1").unwrap();
+    intake(&yard, &source, "b1", false).unwrap();
     clone(&yard, "wexcombe@b1", "a", Sharing::All).unwrap();
     clone(&yard, "wexcombe@b1", "gone", Sharing::None).unwrap();
     fs::write(place.join("yard/twins/gone/game/mine"), "mine too").unwrap();
@@ -185,6 +187,14 @@ fn set_up(place: &Path, name: &str) {
         fs::write(game.join("paths.ini"), format!("data = {}/data\n", game.canonicalize().unwrap().display())).unwrap();
         let options = entry::Options { command: vec!["/bin/true".into()], folder: place.join("menu") };
         entry::apply(&yard, &entry::plan(&yard, &"a".parse().unwrap(), &options).unwrap()).unwrap();
+    }
+    if name == "move" {
+        fs::set_permissions(source.join("new.dat"), fs::Permissions::from_mode(0o640)).unwrap();
+        fs::write(source.join("again.dat"), "valleys").unwrap();
+        fs::write(source.join("bin/tool"), "a tool").unwrap();
+        fs::set_permissions(source.join("bin/tool"), fs::Permissions::from_mode(0o555)).unwrap();
+        let lines = files_of(&source).into_iter().map(|(path, mode, hash)| format!("{mode} {hash} {path}\n"));
+        fs::write(place.join("manifest"), lines.collect::<String>()).unwrap();
     }
     if name == "sweep" {
         let path = place.join("yard/yard.toml");
@@ -228,6 +238,38 @@ fn open_alone(place: &Path) -> Yard {
     Yard::open(place.join("yard")).unwrap()
 }
 
+/// The files below a folder: their paths, modes and bytes.
+fn files_of(folder: &Path) -> Vec<(String, u32, blake3::Hash)> {
+    let files = tree(folder).into_iter().filter(|path| path.is_file() && !path.is_symlink());
+    files
+        .map(|path| {
+            let name = path.strip_prefix(folder).unwrap().to_str().unwrap().to_owned();
+            (name, path.metadata().unwrap().permissions().mode() & 0o7777, blake3::hash(&fs::read(&path).unwrap()))
+        })
+        .collect()
+}
+
+/// Each file that was to be moved is at its source as it was, or whole in the yard.
+fn nothing_is_lost_on_the_way(yard: &Yard, place: &Path) {
+    let Ok(manifest) = fs::read_to_string(place.join("manifest")) else { return };
+    let there = if place.join("source").is_dir() { files_of(&place.join("source")) } else { Vec::new() };
+    let taken_in = yard.catalog.stock(&"wexcombe@b2".parse().unwrap()).unwrap().is_some();
+    for line in manifest.lines() {
+        let mut words = line.splitn(3, ' ');
+        let mut word = || words.next().unwrap();
+        let (mode, hash, path): (u32, _, _) =
+            (word().parse().unwrap(), word().parse::<blake3::Hash>().unwrap(), word());
+        let here = there.iter().find(|(name, ..)| name == path);
+        let content = crate::ContentId::from_bytes(*hash.as_bytes());
+        let pooled = fs::read(yard.store.pool.path(content)).is_ok_and(|bytes| blake3::hash(&bytes) == hash);
+        let as_it_was = here.is_some_and(|(_, is, bytes)| (*is, *bytes) == (mode, hash));
+        assert!(
+            if taken_in { pooled } else { as_it_was },
+            "{line}: taken in {taken_in}, here {here:?}, pooled {pooled}"
+        );
+    }
+}
+
 /// All that matters of a yard in words: what the catalogue says, and what the folders hold.
 fn describe(place: &Path) -> String {
     let yard = open_alone(place);
@@ -261,6 +303,7 @@ fn describe(place: &Path) -> String {
     for path in sheets::paths(&yard).unwrap() {
         writeln!(out, "sheet {}", fs::read_to_string(path).unwrap()).unwrap();
     }
+    nothing_is_lost_on_the_way(&yard, place);
     writeln!(out, "entries {}", yard.catalog.entries().unwrap().len()).unwrap();
     let intents = yard.catalog.intents().unwrap();
     assert!(intents.is_empty(), "{intents:?}, {:?}", yard.recovered);

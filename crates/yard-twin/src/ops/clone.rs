@@ -449,7 +449,7 @@ fn make_contents(yard: &Yard, plan: &Plan, op: &OpFolder, ctx: &Ctx) -> Result<O
 /// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold.
 fn read_folder(yard: &Yard, taking: &SourceTree, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
     let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
-    let taken = taking.read(&putter, yard.root(), ctx)?;
+    let taken = taking.read(&putter, None, yard.root(), ctx)?;
     change::publish(yard, putter, op, None, ctx)?;
     with_markers(taken.listing, sheet).map(|(listing, _)| listing)
 }

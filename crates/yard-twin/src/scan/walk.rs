@@ -24,6 +24,7 @@ pub(crate) enum Manner {
     Lenient,
 }
 
+#[derive(Clone)]
 pub(crate) enum Kind {
     File,
     Symlink(Box<str>),

@@ -13,6 +13,7 @@ use crate::error::{PathContext, Result};
 use crate::progress::Ctx;
 use crate::twin::Twin;
 use crate::yard::intents;
+use crate::yard::moved;
 use crate::yard::recovered::Recovered;
 
 /// Finishes or undoes what commands left half done that are no more, as far as that is possible.
@@ -49,7 +50,7 @@ pub(crate) fn recover(yard: &Yard, ctx: &Ctx) -> Result<Recovered> {
         let path = entry.at("list", &tmp)?.path();
         if !stages.contains(&path) {
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            recovered.note(format!("tmp/{name}"), None, OpFolder::remove_if_left(&path))?;
+            recovered.note(format!("tmp/{name}"), None, OpFolder::remove_if_left(&path, moved::put_modes_back))?;
         }
     }
     drop(held);

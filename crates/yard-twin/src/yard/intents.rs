@@ -8,6 +8,7 @@ use crate::ident::{TwinId, TwinName};
 use crate::store::pool::Ledger;
 use crate::yard::folder_id;
 use crate::yard::forget::forget;
+use crate::yard::moved;
 
 /// Finishes or undoes the intents of dead commands. The caller holds the yard's exclusive lock.
 pub(crate) fn finish_for_the_dead(yard: &Yard) -> Result<()> {
@@ -53,6 +54,11 @@ pub(crate) fn finish_intent(yard: &Yard, id: i64, intent: &Intent) -> Result<()>
             if folder == new_folder || (folder_id(&new)? == Some(*twin) && !disk::exists(&old)) {
                 return renamed(yard, id, *twin, name, new_folder, mend.as_ref());
             }
+        }
+        Intent::Move { stage, build, listing } => {
+            let row = yard.catalog.stock(build)?.filter(|row| row.removed_at.is_none());
+            let committed = row.is_some_and(|row| row.listing == *listing);
+            moved::finish(yard, &yard.root().join("tmp").join(stage), committed)?;
         }
         Intent::Change { .. } => return Ok(()),
     }

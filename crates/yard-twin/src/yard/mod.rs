@@ -2,6 +2,7 @@
 
 pub(crate) mod forget;
 pub(crate) mod intents;
+pub(crate) mod moved;
 pub(crate) mod recovered;
 pub(crate) mod settings;
 

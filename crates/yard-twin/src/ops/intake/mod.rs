@@ -16,6 +16,7 @@
 //! ```
 
 pub(crate) mod from_twin;
+pub(crate) mod moving;
 pub(crate) mod source;
 pub(crate) mod take_away;
 
@@ -30,20 +31,23 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::Yard;
-use crate::catalog::StockRow;
+use crate::catalog::{Intent, StockRow};
 use crate::disk;
+use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, IntakeError, Noun, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
-use crate::ops::intake::source::{Out, Part, SourceTree, StoredTree, list, provisional};
+use crate::ops::intake::moving::Mover;
+use crate::ops::intake::source::{Links, Out, Part, SourceTree, StoredTree, list, provisional};
 use crate::ops::intake::take_away::take_away;
 use crate::path::RelPath;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen};
 use crate::sheet::{self, Belongings, Sheet};
-use crate::store::pool::{Ledger, Putter};
+use crate::store::pool::{Facts, Ledger, PutTotals, Putter};
 use crate::twin::Room;
 use crate::twin::room;
+use crate::yard::moved::{self, Gone};
 
 /// What to take in, and as what.
 #[derive(Clone, Debug)]
@@ -288,32 +292,15 @@ fn check_label(yard: &Yard, build: &BuildRef, seen: &[Seen]) -> Result<()> {
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
     let op = yard.begin(ctx)?;
-    let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
-    let StoredTree { listing, not_kept, links } = plan.taking.read(&putter, yard.root(), ctx)?;
-    let id = listing.id();
-    ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
-    let alone = yard.alone(ctx)?;
-    let was_there = already(yard, &plan.build, &listing)?;
-    let ledger = Ledger::load(&yard.store.pool)?;
-    let published = putter.publish(&ledger, ctx);
-    ledger.save(op.path())?;
-    let published = published?;
-    if !was_there {
-        yard.store.put_listing(&listing, None, &op)?;
-        if let Some(text) = &plan.sheet_text {
-            disk::write_whole(&yard.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
-        }
-        yard.catalog.add_stock(&stock_row(plan, id))?;
+    let done = take_in(yard, plan, &op, ctx);
+    if done.is_err() {
+        moved::put_modes_back(op.path())?;
     }
-    if was_there && yard.store.listing(id).is_err() {
-        disk::remove_if_there(&yard.store.blob_path("listings", &id.to_string()))?;
-        yard.store.put_listing(&listing, None, &op)?;
-    }
-    drop(alone);
-    let taken_away = plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen));
+    let Taken { listing, not_kept, links, published, was_there, gone } = done?;
+    let taken_away = gone.or_else(|| plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen)));
     Ok(Outcome {
         build: plan.build.clone(),
-        listing: id,
+        listing: listing.id(),
         totals: listing.totals(),
         new_contents: published.contents,
         new_bytes: published.bytes,
@@ -324,6 +311,87 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         taken_away,
         took: began.elapsed(),
     })
+}
+
+/// What was taken in.
+struct Taken {
+    listing: Listing,
+    not_kept: NotKept,
+    links: Links,
+    published: PutTotals,
+    was_there: bool,
+    /// What went from the source, if its files became the pool's.
+    gone: Option<TakenAway>,
+}
+
+fn take_in(yard: &Yard, plan: &Plan, op: &OpFolder, ctx: &Ctx) -> Result<Taken> {
+    let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
+    // Where blocks can be shared, a copy takes nothing, and a file keeps its own inode.
+    let facts = Facts::probe(op.path())?;
+    let moves = plan.take_away && facts.link && !facts.reflink;
+    let on_disk = |seen: &Seen| plan.taking.on_disk(&seen.path);
+    let mover = if moves { Mover::new(&putter, op.path(), &plan.taking.seen, on_disk)? } else { None };
+    let StoredTree { listing, not_kept, links, moving } =
+        plan.taking.read(&putter, mover.as_ref(), yard.root(), ctx)?;
+    let moves = mover.is_some();
+    drop(mover);
+    let id = listing.id();
+    ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
+    if moves {
+        moved::announce(op.path(), &plan.source, &moving)?;
+    }
+    let alone = yard.alone(ctx)?;
+    let intent = Intent::Move { stage: op.name(), build: plan.build.clone(), listing: id };
+    let intent = if moves { Some(yard.catalog.intend(&intent)?) } else { None };
+    let stored = commit(yard, plan, &listing, putter, op, ctx);
+    let gone = match (intent, &stored) {
+        (Some(intent), Ok(_)) => {
+            let ledger = Ledger::load(&yard.store.pool)?;
+            let gone = moved::take_away(yard, &plan.source, &moving, &ledger);
+            ledger.save(op.path())?;
+            let Gone { deleted, left } = gone?;
+            yard.catalog.intent_done(intent)?;
+            Some(TakenAway { deleted, left, folder_gone: !disk::exists(&plan.source) })
+        }
+        (Some(intent), Err(_)) => {
+            moved::finish(yard, op.path(), false)?;
+            yard.catalog.intent_done(intent)?;
+            None
+        }
+        (None, _) => None,
+    };
+    drop(alone);
+    let (published, was_there) = stored?;
+    Ok(Taken { listing, not_kept, links, published, was_there, gone })
+}
+
+/// Moves what is staged into the pool, and makes it a stock build. The caller holds the yard's exclusive lock.
+fn commit(
+    yard: &Yard,
+    plan: &Plan,
+    listing: &Listing,
+    putter: Putter<'_>,
+    op: &OpFolder,
+    ctx: &Ctx,
+) -> Result<(PutTotals, bool)> {
+    let id = listing.id();
+    let was_there = already(yard, &plan.build, listing)?;
+    let ledger = Ledger::load(&yard.store.pool)?;
+    let published = putter.publish(&ledger, ctx);
+    ledger.save(op.path())?;
+    let published = published?;
+    if !was_there {
+        yard.store.put_listing(listing, None, op)?;
+        if let Some(text) = &plan.sheet_text {
+            disk::write_whole(&yard.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
+        }
+        yard.catalog.add_stock(&stock_row(plan, id))?;
+    }
+    if was_there && yard.store.listing(id).is_err() {
+        disk::remove_if_there(&yard.store.blob_path("listings", &id.to_string()))?;
+        yard.store.put_listing(listing, None, op)?;
+    }
+    Ok((published, was_there))
 }
 
 /// Whether just this stock build is there already; an error if its name is taken by something else.

@@ -13,12 +13,14 @@ use crate::error::{IntakeError, PathContext, Result};
 use crate::ident::ContentId;
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
+use crate::ops::intake::moving::Mover;
 use crate::parallel::{self, lock};
 use crate::path::RelPath;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Manner, Seen, Sum, walk, walk_sum, without};
 use crate::sheet::Sheet;
 use crate::store::pool::Putter;
+use crate::yard::moved::Moving;
 
 /// A folder that is taken in, and where what is in it goes.
 pub(crate) struct Part {
@@ -69,6 +71,8 @@ pub(crate) struct StoredTree {
     pub(crate) listing: Listing,
     pub(crate) not_kept: NotKept,
     pub(crate) links: Links,
+    /// What goes from the source, if it was taken over.
+    pub(crate) moving: Vec<Moving>,
 }
 
 impl std::fmt::Debug for SourceTree {
@@ -93,12 +97,32 @@ impl SourceTree {
     ///
     /// # Errors
     /// [`IntakeError::Changed`] if anything is not as it was seen.
-    pub(crate) fn read(&self, putter: &Putter<'_>, yard: &Path, ctx: &Ctx) -> Result<StoredTree> {
-        let stored = store(self, putter, ctx)?;
-        look_again(self, ctx)?;
+    pub(crate) fn read(
+        &self,
+        putter: &Putter<'_>,
+        mover: Option<&Mover<'_>>,
+        yard: &Path,
+        ctx: &Ctx,
+    ) -> Result<StoredTree> {
+        let stored = store(self, putter, mover, ctx)?;
+        let now = mover.map(|mover| mover.seen_now(&self.seen));
+        look_again(self, now.as_deref(), ctx)?;
         let mut links = Links::default();
         let listing = links.listing(self, &stored.contents, yard)?;
-        Ok(StoredTree { listing, not_kept: stored.not_kept, links })
+        let moving = now.map(|now| self.moving(&now, &stored.contents)).unwrap_or_default();
+        Ok(StoredTree { listing, not_kept: stored.not_kept, links, moving })
+    }
+
+    /// Where something of it lies.
+    pub(crate) fn on_disk(&self, path: &RelPath) -> PathBuf {
+        source_path(&self.parts, path).0
+    }
+
+    /// What goes once it is taken in.
+    fn moving(&self, now: &[Seen], contents: &[Option<ContentId>]) -> Vec<Moving> {
+        let of = now.iter().zip(contents).filter(|(seen, _)| seen.path.as_str().starts_with("game/"));
+        of.map(|(seen, content)| Moving { path: self.on_disk(&seen.path), content: *content, stat: Some(seen.stat) })
+            .collect()
     }
 }
 
@@ -151,7 +175,7 @@ struct Stored {
     not_kept: NotKept,
 }
 
-fn store(taking: &SourceTree, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> {
+fn store(taking: &SourceTree, putter: &Putter<'_>, mover: Option<&Mover<'_>>, ctx: &Ctx) -> Result<Stored> {
     let mut order: Vec<usize> =
         (0..taking.seen.len()).filter(|&at| matches!(taking.seen[at].kind, Kind::File)).collect();
     order.sort_by_key(|&at| {
@@ -179,7 +203,10 @@ fn store(taking: &SourceTree, putter: &Putter<'_>, ctx: &Ctx) -> Result<Stored> 
                 if rustix::fs::flistxattr_query(&file).is_ok_and(|len| len > 0) {
                     attributes.fetch_add(1, Ordering::Relaxed);
                 }
-                let content = putter.put(&file, &seen.stat, &path, buffer, ctx)?;
+                let content = match mover {
+                    Some(mover) => mover.take((at, seen), (&file, &path), buffer, ctx)?,
+                    None => putter.put(&file, &seen.stat, &path, buffer, ctx)?,
+                };
                 lock(&contents)[at] = Some(content);
                 ctx.progress().advance(1, seen.stat.size);
                 Ok(())
@@ -212,7 +239,7 @@ fn not_kept(seen: &[Seen]) -> NotKept {
 }
 
 /// Looks at the source a second time: what was added, changed or taken away since the first time shows.
-fn look_again(taking: &SourceTree, ctx: &Ctx) -> Result<()> {
+fn look_again(taking: &SourceTree, now: Option<&[Seen]>, ctx: &Ctx) -> Result<()> {
     let sum = ctx.phase(Phase::Listing, 0, 0, || {
         taking.parts.iter().try_fold(Sum::default(), |sum, part| {
             Ok(sum.and(walk_sum(&part.folder, &part.prefix, |path| taking.out.has(path), ctx)?))
@@ -222,7 +249,7 @@ fn look_again(taking: &SourceTree, ctx: &Ctx) -> Result<()> {
         return Ok(());
     }
     let again = without(list(&taking.parts, ctx)?, |path| taking.out.has(path))?;
-    match first_difference(&taking.seen, &again) {
+    match first_difference(now.unwrap_or(&taking.seen), &again) {
         None => Ok(()),
         Some(path) => Err(IntakeError::Changed(source_path(&taking.parts, path).0).into()),
     }

@@ -38,8 +38,8 @@ pub(crate) fn forget_possible(yard: &Yard) -> Result<()> {
 fn probe_key(yard: &Yard) -> Result<String> {
     let stat = disk::lstat(yard.root()).at("look at", yard.root())?;
     let link = |path: &str| std::fs::read_link(path).map(|to| to.display().to_string()).unwrap_or_default();
-    let namespaces = format!("{} {}", link("/proc/yard/ns/user"), link("/proc/yard/ns/mnt"));
-    let status = std::fs::read_to_string("/proc/yard/status").unwrap_or_default();
+    let namespaces = format!("{} {}", link("/proc/self/ns/user"), link("/proc/self/ns/mnt"));
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
     let confined = status.lines().any(|line| line.starts_with("NoNewPrivs:") && line.ends_with('1'));
     let user = rustix::process::geteuid().as_raw();
     let boot = disk::boot_id().unwrap_or_default();

@@ -33,6 +33,8 @@ pub(crate) struct Putter<'a> {
     /// Contents that are staged, and those found in the pool, which must still be there in the end.
     staged: Mutex<HashSet<ContentId>>,
     found: Mutex<HashSet<ContentId>>,
+    /// Staged contents that are files of the source, and how they looked when they were read.
+    adopted: Mutex<HashMap<ContentId, Stat>>,
     /// Files of the pool that hold something else than they should: their inodes.
     wrong: Mutex<HashMap<ContentId, u64>>,
     synced: AtomicBool,
@@ -61,6 +63,7 @@ impl<'a> Putter<'a> {
             ledger: Arc::new(Ledger::load(pool)?),
             staged: Mutex::default(),
             found: Mutex::default(),
+            adopted: Mutex::default(),
             wrong: Mutex::default(),
             synced: AtomicBool::new(false),
         })
@@ -91,6 +94,36 @@ impl<'a> Putter<'a> {
             let _ = disk::remove_file(&temp);
         }
         staged
+    }
+
+    /// As [`Putter::put`], of a file of this user's that nobody can write to any more, on the filesystem of the pool: its own
+    /// inode becomes the pool's. `seen` is how it looks since nobody can.
+    pub(crate) fn adopt(
+        &self,
+        file: &File,
+        seen: &Stat,
+        path: &Path,
+        buffer: &mut [u8],
+        ctx: &Ctx,
+    ) -> Result<ContentId> {
+        let content = hash_unchanged(file, seen, path, buffer, ctx)?;
+        if lock(&self.staged).contains(&content) || self.is_there(content, ctx)? {
+            return Ok(content);
+        }
+        let temp = self.stage.join(format!("n{}", self.number.fetch_add(1, Ordering::Relaxed)));
+        disk::link(rustix::fs::CWD, path, rustix::fs::CWD, &temp).at("link", path)?;
+        let linked = disk::lstat(&temp).at("look at", &temp)?;
+        if (linked.ino, linked.size, linked.mtime) != (seen.ino, seen.size, seen.mtime) {
+            return Err(IntakeError::Changed(path.into()).into());
+        }
+        if lock(&self.staged).insert(content) {
+            let named = self.stage.join(content.to_string());
+            disk::rename(&temp, &named)?;
+            lock(&self.adopted).insert(content, disk::lstat(&named).at("look at", &named)?);
+        } else {
+            disk::remove_file(&temp)?;
+        }
+        Ok(content)
     }
 
     fn stage_one(
@@ -181,7 +214,7 @@ impl<'a> Putter<'a> {
     pub(crate) fn publish(self, ledger: &Ledger, ctx: &Ctx) -> Result<PutTotals> {
         self.sync()?;
         ledger.take_over(&self.ledger, self.pool);
-        let (staged, found) = (lock(&self.staged), lock(&self.found));
+        let (staged, found, adopted) = (lock(&self.staged), lock(&self.found), lock(&self.adopted));
         for &content in found.iter().filter(|content| !staged.contains(content)) {
             let has = self.pool.ask(ledger, content, false, &mut Vec::new(), ctx)?;
             if !has.is_right() {
@@ -198,6 +231,12 @@ impl<'a> Putter<'a> {
             if !self.make_room(ledger, content, ctx)? {
                 // Another command stored the same bytes meanwhile; these go away with the stage.
                 continue;
+            }
+            if let Some(seen) = adopted.get(&content) {
+                if disk::lstat(&from).at("look at", &from)? != *seen {
+                    return Err(IntakeError::Changed(from).into());
+                }
+                disk::set_mode(&from, 0o444)?;
             }
             disk::rename_new(&from, &to).at("store", &to)?;
             let stat = disk::lstat(&to).at("look at", &to)?;
