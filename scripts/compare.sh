@@ -1,13 +1,13 @@
 #!/usr/bin/env bash
 # Times whole commands beside system tools, interleaved, and prints medians and ratios.
 # usage: scripts/compare.sh FOLDER [ROUNDS [PART...]]
-# FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, large, small, renew, paths, reflinks; all of them unless said.
+# FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, moves, large, small, renew, paths, reflinks; all of them unless said.
 # As root it makes fresh images of ext4, btrfs and xfs in FOLDER, and measures as an ordinary user (nobody). As anyone else it
 # measures on the filesystem of FOLDER, and says so. Needs Python 3, b3sum and a release build.
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 folder=$(realpath "$1"); rounds=${2:-7}; parts=" ${*:3} "
-[ "$parts" != "  " ] || parts=" intakes large small renew paths reflinks "
+[ "$parts" != "  " ] || parts=" intakes moves large small renew paths reflinks "
 part() { [[ $parts == *" $1 "* ]]; }
 export YARDTWIN=${YARDTWIN:-$here/target/release/yardtwin} TIMEFORMAT=%R
 place=$(mktemp -d "$folder/compare.XXXXXX"); chmod 755 "$place"
@@ -53,7 +53,7 @@ export -f hash_all
 
 echo "trees are made"
 python3 "$here/scripts/tree.py" texts "$place/texts"
-if part intakes || part large || part small || part renew || part reflinks; then
+if part intakes || part moves || part large || part small || part renew || part reflinks; then
     python3 "$here/scripts/tree.py" large "$place/large"
     python3 "$here/scripts/tree.py" large "$place/large95" 5
     python3 "$here/scripts/tree.py" small "$place/small"
@@ -77,6 +77,24 @@ intakes() { # each round on a filesystem of its own
     row "intake of new content, durable" intake "\`cp -a\`, then \`sync -f\`" cp-a-sync 1.15
     row "intake of what the pool has" intake-known "\`find\` and \`xargs b3sum\`" hash-known 1.2
     row "intake of a build that shares 95 %" intake-95 "the same over it" hash-95 1.4
+}
+
+moves() { # each round on a filesystem of its own
+    local at=$place/ext4 before grown=0 most=0
+    for _ in $(seq "$rounds"); do
+        fresh ext4
+        yard=$at/yard; yt init
+        as cp -a "$place/large" "$at/tree"; sync -f "$at"
+        timed hash-sync bash -c 'hash_all "$1" && sync -f "$1"' - "$at/tree"
+        before=$(df -k --output=used "$at" | tail -1)
+        timed move "$YARDTWIN" --yard "$yard" intake "$at/tree" --title compare --build 1 --move --yes
+        sync -f "$at"
+        grown=$(($(df -k --output=used "$at" | tail -1) - before))
+        [ "$grown" -le "$most" ] || most=$grown
+    done
+    heading "Move into the yard, ext4, 10,203 files, 3.3 GB"
+    row "intake --move" move "\`find\` and \`xargs b3sum\`, then \`sync -f\`" hash-sync 1.2
+    printf '\nAfter it the disk has %d KiB more in use at the most.\n' "$most"
 }
 
 twins() { # tree
@@ -177,6 +195,7 @@ reflinks() { # kind, must
 }
 
 ! part intakes || intakes
+! part moves || moves
 ! part large || twins large "10,203 files, 3.3 GB"
 ! part small || twins small "100,000 files, 0.8 GB"
 ! part renew || renewals

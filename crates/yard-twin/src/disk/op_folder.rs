@@ -44,6 +44,11 @@ impl OpFolder {
         self.leave = true;
     }
 
+    /// Deletes the folder on drop, after all.
+    pub(crate) fn done(&mut self) {
+        self.leave = false;
+    }
+
     /// Whether the folder stays on drop.
     pub(crate) fn is_left(&self) -> bool {
         self.leave

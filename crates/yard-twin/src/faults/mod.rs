@@ -12,6 +12,7 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::Mutex;
 
 use crate::disk::fault;
 use crate::entry;
@@ -230,7 +231,7 @@ fn told(yard: &Yard, id: crate::ListingId, place: &Path) -> blake3::Hash {
 fn open_alone(place: &Path) -> Yard {
     for _ in 0..50 {
         let yard = Yard::open(place.join("yard")).unwrap();
-        if yard.catalog.intents().unwrap().is_empty() {
+        if yard.catalog.intents().unwrap().is_empty() && tree(&place.join("yard/tmp")).is_empty() {
             return yard;
         }
         std::thread::sleep(std::time::Duration::from_millis(10));
@@ -411,45 +412,63 @@ fn check_swept(place: &Path) {
     assert_eq!(files.collect::<Vec<_>>(), needed);
 }
 
+/// How many operations of a sweep were cut off, and how many of these were done all the same.
+struct Swept {
+    points: u32,
+    done: u32,
+}
+
+fn sweep_one(name: &str, operation: Operation) -> Swept {
+    let mut swept = Swept { points: 0, done: 0 };
+    let (before, after, changes) = clean_run(name, operation);
+    assert_ne!(before, after, "{name}");
+    for number in 0..changes {
+        let what = format!("{name}, change {number} of {changes}");
+        let failed = place();
+        set_up(failed.path(), name);
+        let yard = Yard::open(failed.path().join("yard")).unwrap();
+        let (result, _) = fault::failing(Some(number), || operation(&yard, failed.path()));
+        drop(yard);
+        let is_done = check(failed.path(), operation, &before, &after, &format!("{what} failed"));
+        assert!(is_done || result.is_err(), "{what} failed, nothing was done, and nobody was told");
+
+        let died = place();
+        set_up(died.path(), name);
+        let status = Command::new(std::env::current_exe().unwrap())
+            .args(["--exact", "faults::dies", "--ignored", "--quiet"])
+            .env("YARDTWIN_DIES", format!("{name}\n{number}\n{}", died.path().display()))
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .status()
+            .unwrap();
+        let is_done = check(died.path(), operation, &before, &after, &format!("died at {what}"));
+        // How often the clock is asked differs from run to run, so the last points may not be reached.
+        assert!(is_done || !status.success(), "{what}: nothing was done, and nobody died");
+        if name == "sweep" {
+            check_swept(failed.path());
+            check_swept(died.path());
+        }
+        swept.points += u32::from(!status.success());
+        swept.done += u32::from(is_done && !status.success());
+    }
+    eprintln!("{name}: {changes} points");
+    swept
+}
+
+/// Two threads share the operations, each with faults of its own.
 #[test]
 fn whichever_change_fails_or_is_the_last_everything_is_as_before_or_as_after() {
-    let (mut points, mut done) = (0, 0);
     let only = std::env::var("YARDTWIN_FAULTS_OF").ok();
-    for (name, operation) in OPERATIONS.into_iter().filter(|(name, _)| only.as_deref().is_none_or(|only| only == *name))
-    {
-        let (before, after, changes) = clean_run(name, operation);
-        assert_ne!(before, after, "{name}");
-        for number in 0..changes {
-            let what = format!("{name}, change {number} of {changes}");
-            let failed = place();
-            set_up(failed.path(), name);
-            let yard = Yard::open(failed.path().join("yard")).unwrap();
-            let (result, _) = fault::failing(Some(number), || operation(&yard, failed.path()));
-            drop(yard);
-            let is_done = check(failed.path(), operation, &before, &after, &format!("{what} failed"));
-            assert!(is_done || result.is_err(), "{what} failed, nothing was done, and nobody was told");
-
-            let died = place();
-            set_up(died.path(), name);
-            let status = Command::new(std::env::current_exe().unwrap())
-                .args(["--exact", "faults::dies", "--ignored", "--quiet"])
-                .env("YARDTWIN_DIES", format!("{name}\n{number}\n{}", died.path().display()))
-                .stdout(std::process::Stdio::null())
-                .stderr(std::process::Stdio::null())
-                .status()
-                .unwrap();
-            let is_done = check(died.path(), operation, &before, &after, &format!("died at {what}"));
-            // How often the clock is asked differs from run to run, so the last points may not be reached.
-            assert!(is_done || !status.success(), "{what}: nothing was done, and nobody died");
-            if name == "sweep" {
-                check_swept(failed.path());
-                check_swept(died.path());
-            }
-            points += u32::from(!status.success());
-            done += u32::from(is_done && !status.success());
-        }
-        eprintln!("{name}: {changes} points");
-    }
+    let wanted = |(name, _): &(&str, Operation)| only.as_deref().is_none_or(|only| only == *name);
+    let left = Mutex::new(OPERATIONS.into_iter().filter(wanted));
+    let next = || left.lock().unwrap().next();
+    let work = || std::iter::from_fn(next).map(|(name, operation)| sweep_one(name, operation)).collect::<Vec<_>>();
+    let swept: Vec<Swept> = std::thread::scope(|scope| {
+        let other = scope.spawn(work);
+        let mine = work();
+        other.join().unwrap().into_iter().chain(mine).collect()
+    });
+    let (points, done) = swept.iter().fold((0, 0), |(points, done), one| (points + one.points, done + one.done));
     eprintln!("{points} points failed and died at; after {done} of the deaths the operation turned out to be done");
 }
 

@@ -136,7 +136,7 @@ pub(crate) fn sheet_needed(yard: &Yard, build: &BuildRef) -> Result<Sheet> {
     yard.sheet_of(build)?.ok_or(Error::NotFound { what: Noun::TitleSheet, name, known: Vec::new() })
 }
 
-/// Brings a twin to where it aims: contents first, then as `change::change_twin` does it.
+/// Brings a twin to where a plan aims: contents first, then as [`Twin::change`] does it.
 ///
 /// # Errors
 /// [`TwinError::ChangedMeanwhile`] if the twin is not as it was when this was planned.
@@ -184,6 +184,8 @@ impl Twin {
     /// Sees to it that the catalogue's state is what was seen: what was new is written down.
     fn agree(&mut self, seen: &Seen, ctx: &Ctx) -> Result<()> {
         let folder = self.folder()?;
+        // No sweep meanwhile: what the new state names is there, and stays.
+        let _held = self.yard.shared(ctx)?;
         let there = |content: &ContentId| disk::exists(&self.yard.store.pool.path(*content));
         match &seen.news {
             Some(news) if self.row.state == seen.row.state && news.contents.iter().all(there) => {

@@ -77,7 +77,9 @@ pub(crate) fn finish(yard: &Yard, op: &Path, committed: bool) -> Result<()> {
     if let Some((source, moving)) = read::<(PathBuf, Vec<Moving>)>(&op.join(MOVES))? {
         let ledger = Ledger::load(&yard.store.pool)?;
         let done = if committed {
-            take_away(yard, &source, &moving, &ledger).map(drop)
+            let gone = take_away(yard, &source, &moving, &ledger);
+            gone.left.iter().for_each(|left| tracing::warn!(left, "was moved, and is left at its source"));
+            Ok(())
         } else {
             moving.iter().try_for_each(|moving| take_back(yard, moving, &ledger))
         };
@@ -88,7 +90,7 @@ pub(crate) fn finish(yard: &Yard, op: &Path, committed: bool) -> Result<()> {
 }
 
 /// Deletes what was taken in, and the folders that are empty then. What has changed since stays.
-pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &Ledger) -> Result<Gone> {
+pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &Ledger) -> Gone {
     let (mut gone, mut folders) = (Gone::default(), BTreeSet::from([source.to_path_buf()]));
     for moving in moving {
         let mut parent = moving.path.parent();
@@ -97,13 +99,17 @@ pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &
         }
         let now = match disk::lstat(&moving.path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
-            now => now.at("look at", &moving.path)?,
+            Err(error) => {
+                gone.left.push(format!("{} ({error})", moving.path.display()));
+                continue;
+            }
+            Ok(now) => now,
         };
         if FileType::from_raw_mode(now.mode) == FileType::Directory {
             folders.insert(moving.path.clone());
             continue;
         }
-        let why = if is_taken_in(yard, moving, &now)? {
+        let why = if is_taken_in(yard, moving, &now) {
             let telling = |before: &Stat, after: &Stat| ledger.moved(before, after);
             disk::remove_tree_telling(&moving.path, &telling).err().map(|error| error.to_string())
         } else {
@@ -118,25 +124,23 @@ pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &
         // A folder that isn't empty stays.
         let _ = disk::remove_folder(folder);
     }
-    Ok(gone)
+    gone
 }
 
 /// Whether the pool has what a file of the source holds now.
-fn is_taken_in(yard: &Yard, moving: &Moving, now: &Stat) -> Result<bool> {
-    // A symlink is in the listing.
-    let Some(content) = moving.content else { return Ok(moving.stat.is_none_or(|seen| now.same_bytes(&seen))) };
-    let pooled = match disk::lstat(&yard.store.pool.path(content)) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
-        pooled => pooled.at("look at", &moving.path)?,
+fn is_taken_in(yard: &Yard, moving: &Moving, now: &Stat) -> bool {
+    let Some(content) = moving.content else {
+        // A symlink is in the listing.
+        let is_link = FileType::from_raw_mode(now.mode) == FileType::Symlink;
+        return is_link && moving.stat.is_none_or(|seen| now.same_bytes(&seen));
     };
+    let Ok(pooled) = disk::lstat(&yard.store.pool.path(content)) else { return false };
     if (pooled.dev, pooled.ino) == (now.dev, now.ino) {
         // The pool's own, which the ledger vouches for.
-        return Ok(true);
+        return true;
     }
-    match moving.stat {
-        Some(seen) => Ok(now.same_bytes(&seen)),
-        None => Ok(reads_as(&moving.path, &mut vec![0; disk::BUFFER], &Ctx::default())? == content),
-    }
+    let reads = || reads_as(&moving.path, &mut vec![0; disk::BUFFER], &Ctx::default());
+    moving.stat.map_or_else(|| reads().is_ok_and(|is| is == content), |seen| now.same_bytes(&seen))
 }
 
 /// Takes the pool's name from a file that stays at its source.
@@ -153,7 +157,7 @@ fn take_back(yard: &Yard, moving: &Moving, ledger: &Ledger) -> Result<()> {
 
 fn read<T: DeserializeOwned>(path: &Path) -> Result<Option<T>> {
     match disk::read_own(path, 1 << 30) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => Ok(None),
         text => Ok(serde_json::from_slice(&text.at("read", path)?).ok()),
     }
 }

@@ -34,7 +34,7 @@ use crate::Yard;
 use crate::catalog::{Intent, StockRow};
 use crate::disk;
 use crate::disk::op_folder::OpFolder;
-use crate::error::{Error, IntakeError, Noun, Result};
+use crate::error::{Error, IntakeError, Noun, PathContext, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::ops::intake::moving::Mover;
@@ -198,9 +198,10 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
     let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
     let taking = SourceTree::new(parts, seen, out)?;
     check_label(yard, &build, &taking.seen)?;
+    let needs = if options.take_away { needed_by_move(yard, &taking, ctx)? } else { taking.totals().bytes };
     Ok(Plan {
         build,
-        room: room::room(yard, taking.totals().bytes)?,
+        room: room::room(yard, needs)?,
         totals: taking.totals(),
         sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
         program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
@@ -257,6 +258,15 @@ fn parts(yard: &Yard, options: &Options, source: &Path) -> Result<Vec<Part>> {
     Ok(vec![game, Part { folder, named: home.folder.clone(), prefix }])
 }
 
+/// The bytes that a move stores besides those that it takes over.
+fn needed_by_move(yard: &Yard, taking: &SourceTree, ctx: &Ctx) -> Result<u64> {
+    let op = yard.begin(ctx)?;
+    let facts = Facts::probe(op.path())?;
+    let takes_over = facts.link && !facts.reflink;
+    let dev = disk::lstat(op.path()).at("look at", op.path())?.dev;
+    Ok(if takes_over { moving::copied(&taking.seen, dev) } else { taking.totals().bytes })
+}
+
 /// The title's sheet, or a draft of one with its text.
 fn sheet_for(yard: &Yard, title: &Title, listing: &Listing) -> Result<(Sheet, Option<String>)> {
     if let Some(sheet) = yard.sheet(title)? {
@@ -291,10 +301,13 @@ fn check_label(yard: &Yard, build: &BuildRef, seen: &[Seen]) -> Result<()> {
 /// [`IntakeError`], [`Error::Io`], [`Error::Exists`], [`Error::Cancelled`]: nothing is taken in then.
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
-    let op = yard.begin(ctx)?;
-    let done = take_in(yard, plan, &op, ctx);
-    if done.is_err() {
-        moved::put_modes_back(op.path())?;
+    let mut op = yard.begin(ctx)?;
+    let done = take_in(yard, plan, &mut op, ctx);
+    if done.is_err()
+        && let Err(error) = moved::put_modes_back(op.path())
+    {
+        tracing::warn!(%error, "files of the source are left read-only for the next command");
+        op.leave();
     }
     let Taken { listing, not_kept, links, published, was_there, gone } = done?;
     let taken_away = gone.or_else(|| plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen)));
@@ -324,7 +337,7 @@ struct Taken {
     gone: Option<TakenAway>,
 }
 
-fn take_in(yard: &Yard, plan: &Plan, op: &OpFolder, ctx: &Ctx) -> Result<Taken> {
+fn take_in(yard: &Yard, plan: &Plan, op: &mut OpFolder, ctx: &Ctx) -> Result<Taken> {
     let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
     // Where blocks can be shared, a copy takes nothing, and a file keeps its own inode.
     let facts = Facts::probe(op.path())?;
@@ -343,19 +356,24 @@ fn take_in(yard: &Yard, plan: &Plan, op: &OpFolder, ctx: &Ctx) -> Result<Taken> 
     let alone = yard.alone(ctx)?;
     let intent = Intent::Move { stage: op.name(), build: plan.build.clone(), listing: id };
     let intent = if moves { Some(yard.catalog.intend(&intent)?) } else { None };
+    if moves {
+        // What it says is needed until the intent is done.
+        op.leave();
+    }
     let stored = commit(yard, plan, &listing, putter, op, ctx);
     let gone = match (intent, &stored) {
         (Some(intent), Ok(_)) => {
             let ledger = Ledger::load(&yard.store.pool)?;
-            let gone = moved::take_away(yard, &plan.source, &moving, &ledger);
+            let Gone { deleted, left } = moved::take_away(yard, &plan.source, &moving, &ledger);
             ledger.save(op.path())?;
-            let Gone { deleted, left } = gone?;
             yard.catalog.intent_done(intent)?;
+            op.done();
             Some(TakenAway { deleted, left, folder_gone: !disk::exists(&plan.source) })
         }
         (Some(intent), Err(_)) => {
             moved::finish(yard, op.path(), false)?;
             yard.catalog.intent_done(intent)?;
+            op.done();
             None
         }
         (None, _) => None,

@@ -30,12 +30,8 @@ impl<'a> Mover<'a> {
         seen: &[Seen],
         on_disk: impl Fn(&Seen) -> PathBuf,
     ) -> Result<Option<Self>> {
-        let (me, dev) = (rustix::process::geteuid().as_raw(), disk::lstat(op).at("look at", op)?.dev);
-        let of_the_game = |seen: &Seen| seen.path.as_str().starts_with("game/");
-        let fits = |seen: &Seen| {
-            let Stat { uid, nlink, size, dev: its, .. } = seen.stat;
-            matches!(seen.kind, Kind::File) && of_the_game(seen) && (uid, its, nlink) == (me, dev, 1) && size > 0
-        };
+        let dev = disk::lstat(op).at("look at", op)?.dev;
+        let fits = |seen: &Seen| fits(seen, dev);
         let candidates: Vec<bool> = seen.iter().map(fits).collect();
         let lent = seen.iter().filter(|seen| fits(seen)).map(|seen| {
             let Stat { ino, mode, .. } = seen.stat;
@@ -90,6 +86,19 @@ impl<'a> Mover<'a> {
         };
         seen.iter().zip(after.iter()).map(now).collect()
     }
+}
+
+/// Whether a file may become the pool's own, as far as a look at it tells: the pool's filesystem is `dev`.
+fn fits(seen: &Seen, dev: u64) -> bool {
+    let Stat { uid, nlink, size, dev: its, .. } = seen.stat;
+    let mine = uid == rustix::process::geteuid().as_raw();
+    let plain = matches!(seen.kind, Kind::File) && nlink == 1 && size > 0;
+    mine && plain && its == dev && seen.path.as_str().starts_with("game/")
+}
+
+/// The bytes of what a move copies, as far as a look tells.
+pub(crate) fn copied(seen: &[Seen], dev: u64) -> u64 {
+    seen.iter().filter(|seen| matches!(seen.kind, Kind::File) && !fits(seen, dev)).map(|seen| seen.stat.size).sum()
 }
 
 /// How a file looks after a step of ours, if nobody has written to it.
