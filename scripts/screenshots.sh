@@ -64,6 +64,8 @@ echo "boards = $here/evening shift/game/boards" > "yard/twins/night turn/game/ca
 printf '{ "maps": "%s" }\n' "$(echo "$PWD/store/Wexcombe Junction/scenery" | sed 's#/#\\/#g')" > "yard/twins/night turn/game/cabin/maps.json"
 ln -s "$here/evening shift/home" "yard/twins/night turn/home/other"
 shot repath "yardtwin repath 'night turn' --dry-run" "yardtwin repath 'night turn' --from '$here/evening shift' --to '$here/night turn'"
+shot share "yardtwin share 'night turn' none --dry-run" "yardtwin share 'night turn' none" "yardtwin share 'night turn' careful" \
+    "yardtwin history 'night turn'"
 shot remove "yardtwin remove 'night turn'" "yardtwin clone 'night turn' 'night turn'" "yardtwin list"
 shot space "yardtwin list --space"
 game="yard/twins/evening, brass signals/game"
