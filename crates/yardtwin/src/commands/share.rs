@@ -28,10 +28,7 @@ pub(crate) fn share(yard: &Yard, name: &TwinName, options: &share::Options, how:
             ("private", said(private, "of its own, and writable")),
             ("shared", said(shared, "shared with other twins")),
             ("takes on disk", if private.bytes > 0 { size(plan.room.needs) } else { String::new() }),
-            (
-                "linked files",
-                if shared.files > 0 && plan.unshared.is_none() { guarded(&plan.name) } else { String::new() },
-            ),
+            ("linked", if shared.files > 0 && plan.unshared.is_none() { guarded(&plan.name) } else { String::new() }),
             ("for", if plan.only_some { "these files, until they are laid anew".into() } else { String::new() }),
             ("took", took),
             ("way back", back),
