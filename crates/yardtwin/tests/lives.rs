@@ -276,11 +276,13 @@ impl Life {
     fn killed_command(&mut self) {
         let twin = self.any();
         let new = self.name();
-        let commands: [Vec<&str>; 4] = [
+        let how = ["none", "all"][self.roll(2)];
+        let commands: [Vec<&str>; 5] = [
             vec!["restore", &twin, "1", "--all", "--yes"],
             vec!["clone", &twin, &new],
             vec!["renew", &twin, "--leave-rest"],
             vec!["show", &twin],
+            vec!["share", &twin, how],
         ];
         let at = self.roll(commands.len());
         self.log.push(format!("killed: {}", commands[at].join(" ")));
@@ -399,8 +401,78 @@ impl Life {
         self.ok(&["sweep"]);
     }
 
+    /// How files share storage is no byte of theirs: seen first or not, for all of a twin or for one folder.
+    fn share(&mut self) {
+        let (twin, how) = (self.any(), ["none", "careful", "all"][self.roll(3)]);
+        let arguments = ["share", &twin, how, "data"];
+        let arguments = &arguments[..3 + self.roll(2)];
+        if self.roll(3) == 0 {
+            self.run(&[arguments, &["--dry-run"]].concat());
+        }
+        let output = self.run(arguments);
+        let said = text(&output.stderr);
+        let fine = said.contains("game/shut: Permission denied") || said.contains("there is no file or folder");
+        assert!(output.status.success() || fine, "{arguments:?}: {said}");
+    }
+
+    /// What is only planned changes nothing, and leaves no line in the history.
+    fn plan(&mut self) {
+        let twin = self.any();
+        let lines = |life: &mut Self| life.desk.json(&["history", &twin]).as_array().unwrap().len();
+        let before = lines(self);
+        let deed = self.deed(&twin);
+        self.shell(self.desk.game(&twin, ""), &deed);
+        for arguments in [
+            vec!["restore", &twin, "1", "--all"],
+            vec!["renew", &twin, "--leave-rest"],
+            vec!["remove", &twin],
+            vec!["clone", &twin, "planned"],
+        ] {
+            self.run(&[arguments, vec!["--dry-run"]].concat());
+        }
+        let deed = self.deed(&twin);
+        self.shell(self.desk.game(&twin, ""), &deed);
+        self.see(&twin);
+        assert!(lines(self) <= before + 1, "two edits with plans in between are one line, if any");
+    }
+
+    /// A folder is moved into the yard, and killed now and then: it is all at its source, or all in the yard.
+    fn moved(&mut self) {
+        let (build, source) = (self.name(), self.desk.at("source"));
+        let fill = format!(
+            "mkdir -p source/data/empty source/bin && cp -p build/bin/do source/bin && echo {build} > source/data/a.dat && \
+             cp source/data/a.dat source/data/b.dat && cp build/data/large.dat source/data && ln source/data/a.dat \
+             source/data/c.dat && echo own > source/data/d.dat && chmod 600 source/data/d.dat && : > source/zero"
+        );
+        self.shell(self.desk.root().to_path_buf(), &fill);
+        let (wanted, modes) = (look(&source), modes(&source));
+        let arguments = ["intake", "source", "--title", "workbench", "--build", &build, "--move", "--yes"];
+        let kill = self.roll(2) == 0;
+        self.log.push(format!("{}{}", if kill { "killed: " } else { "" }, arguments.join(" ")));
+        let mut command = self.desk.command(&arguments);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        if kill {
+            std::thread::sleep(Duration::from_millis(self.dice.roll(60)));
+            child.kill().unwrap();
+        }
+        let ended = child.wait().unwrap();
+        assert!(kill || ended.success());
+        self.ok(&["list"]);
+        let stock = format!("workbench@{build}");
+        if self.desk.run(&["stock", "show", &stock]).status.success() {
+            assert!(!source.exists(), "what is in the yard has left its source");
+            self.ok(&["clone", &stock, "moved"]);
+            assert_eq!(self.on_disk("moved"), wanted, "what was moved");
+            self.ok(&["remove", "moved", "--for-good", "--yes"]);
+            self.ok(&["stock", "remove", &stock]);
+        } else {
+            assert_eq!((look(&source), self::modes(&source)), (wanted, modes), "the source of what was not moved");
+            self.shell(self.desk.root().to_path_buf(), "rm -rf source");
+        }
+    }
+
     fn step(&mut self) {
-        match self.roll(40) {
+        match self.roll(46) {
             0..=1 => self.clone_stock(),
             2..=4 => self.clone_twin(),
             5..=9 => self.edit(),
@@ -417,6 +489,9 @@ impl Life {
             36 => self.remove(),
             37 => self.rename(),
             38 => self.sweep(),
+            39..=41 => self.share(),
+            42 => self.plan(),
+            43..=44 => self.moved(),
             _ => {
                 // Twins that differ from their build are something to look at.
                 let code = self.run(&["check"]).status.code();
@@ -461,6 +536,12 @@ impl Life {
             }
         }
     }
+}
+
+/// The modes of files below a folder.
+fn modes(folder: &std::path::Path) -> BTreeMap<String, u32> {
+    let paths = look(folder).into_keys().map(|path| (folder.join(&path).symlink_metadata().unwrap().mode(), path));
+    paths.map(|(mode, path)| (path, mode)).collect()
 }
 
 fn look_inodes(folder: &std::path::Path) -> HashSet<u64> {

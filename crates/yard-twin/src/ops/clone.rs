@@ -278,7 +278,7 @@ fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
     let names_source = repath::names_origin(yard, &listing, laid, &yard.folder_of(&row))?;
     let State { build, sharing, profile, edits, .. } = settled.state.clone();
     let (from_removed, leaks, markers) = (false, std::mem::take(&mut settled.leaks), Vec::new());
-    let seen = settled.unrecorded.is_some().then(|| Seen::new(row, settled));
+    let seen = settled.news.is_some().then(|| Seen::new(row, settled));
     Ok(Start { build, listing, laid, profile, edits, names_source, sharing, from_removed, leaks, markers, seen })
 }
 

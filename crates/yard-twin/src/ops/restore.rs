@@ -139,7 +139,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let (row, mut settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let to = match &options.to {
         Some(snapshot) => yard.find_entry(&row, snapshot)?,
-        None => one_back(yard, &row, options.all, settled.unrecorded.as_ref())?,
+        None => one_back(yard, &row, options.all, settled.news.as_ref())?,
     };
     let then = yard.store.state(to.state)?;
     let target = yard.store.listing(then.disk)?.sharing_paths(&settled.listing);

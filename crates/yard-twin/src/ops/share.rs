@@ -58,9 +58,8 @@ pub struct Files {
 }
 
 impl Files {
-    fn add(&mut self, entry: &Entry) {
-        self.files += 1;
-        self.bytes += entry.node.size();
+    fn with(self, entry: &Entry) -> Self {
+        Self { files: self.files + 1, bytes: self.bytes + entry.node.size() }
     }
 }
 
@@ -112,8 +111,9 @@ pub struct Outcome {
 
 /// Looks at what another way of sharing would do to a twin.
 ///
-/// What was written in the twin is its own, and becomes shared only by [`Sharing::All`] or where a pattern names it; a
-/// belonging never does.
+/// What was written in the twin is its own, and becomes shared only by [`Sharing::All`] or where a pattern names it; live
+/// paths and belongings never are. What is as it was laid counts as laid, whoever put it there: so a yard that was copied
+/// without its links has them again.
 ///
 /// # Errors
 /// [`Error::NotFound`] for the twin, or for a pattern that catches no file; [`Error::Path`] for one that is no pattern;
@@ -126,35 +126,30 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let facts = Facts::probe(yard.begin(ctx)?.path())?;
     let policy = Policy::new(options.sharing, facts, &seen.listing, written);
     let only = Only::new(&options.patterns, sheet.as_ref())?;
-    let (mut private, mut shared, mut paths) = (Files::default(), Files::default(), Vec::new());
-    let mut caught = false;
-    for (entry, row) in seen.listing.entries().iter().zip(&seen.rows) {
-        if !only.has(entry) {
-            continue;
-        }
-        caught = true;
-        let own = !options.patterns.is_empty() || options.sharing == Sharing::All;
-        let way = match row.share {
-            Some(is) if entry.node.size() > 0 => new_way(is, policy.way(entry), own),
-            _ => None,
-        };
-        if let Some(way) = way {
-            if way == Share::Copy {
-                private.add(entry)
-            } else {
-                shared.add(entry)
-            }
-            paths.push(entry.path.clone());
-        }
-    }
-    if !caught && let Some(pattern) = options.patterns.first() {
+    let laid = planned::laid(yard, &seen)?;
+    let only_some = !options.patterns.is_empty();
+    let as_laid = |entry: &Entry| laid.get(entry.path.as_str()).is_some_and(|laid| laid.node == entry.node);
+    let may_share = |entry: &Entry| only_some || options.sharing == Sharing::All || as_laid(entry);
+    let wanted = || seen.listing.entries().iter().zip(&seen.rows).filter(|(entry, _)| only.has(entry));
+    if let (Some(pattern), None) = (options.patterns.first(), wanted().next()) {
         return Err(Error::NotFound { what: Noun::FileOrFolder, name: pattern.clone(), known: Vec::new() });
     }
-    let only_some = !options.patterns.is_empty();
+    let anew = wanted().filter_map(|(entry, row)| {
+        let is = row.share.filter(|_| entry.node.size() > 0)?;
+        Some((entry, new_way(is, policy.way(entry), || may_share(entry))?))
+    });
+    let anew: Vec<(&Entry, Share)> = anew.collect();
+    let counted = |private: bool| {
+        let of = anew.iter().filter(|(_, way)| (*way == Share::Copy) == private);
+        of.fold(Files::default(), |sum, (entry, _)| sum.with(entry))
+    };
+    let (private, shared) = (counted(true), counted(false));
+    let needs = room::taken_by(yard, anew.iter().copied());
+    let paths = anew.iter().map(|(entry, _)| entry.path.clone()).collect();
     let before = seen.state.sharing;
     let sharing = if only_some { before } else { options.sharing };
     let state = State { sharing, ..seen.state.clone() };
-    let laid = seen.listing.clone().into();
+    let draft = seen.listing.clone().into();
     let anew = Anew { paths, sharing: options.sharing };
     Ok(Plan {
         name: row.name.clone(),
@@ -162,10 +157,10 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         sharing,
         only_some,
         unshared: policy.unshared(),
-        room: room::room(yard, private.bytes)?,
+        room: room::room(yard, needs)?,
         private,
         shared,
-        planned: PlannedChange::new(row, seen, state, laid, What::Shared { sharing: options.sharing }).with_anew(anew),
+        planned: PlannedChange::new(row, seen, state, draft, What::Shared { sharing: options.sharing }).with_anew(anew),
     })
 }
 
@@ -185,11 +180,11 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 }
 
 /// The way in which a file is to be laid anew; `None` if it stays as it is.
-fn new_way(is: Share, way: Share, own: bool) -> Option<Share> {
-    match (is, way) {
-        (Share::Link | Share::Reflink, Share::Copy) => Some(Share::Copy),
-        (Share::Copy, Share::Link | Share::Reflink) => Some(way),
-        (Share::Own, Share::Link | Share::Reflink) if own => Some(way),
+fn new_way(is: Share, way: Share, may_share: impl FnOnce() -> bool) -> Option<Share> {
+    let shares = |way: Share| matches!(way, Share::Link | Share::Reflink);
+    match (shares(is), shares(way)) {
+        (true, false) => Some(Share::Copy),
+        (false, true) => (is == Share::Copy || may_share()).then_some(way),
         _ => None,
     }
 }

@@ -86,13 +86,13 @@ pub fn plan(yard: &Yard, name: &TwinName, label: Option<&SnapshotLabel>, ctx: &C
     let before = yard.catalog.newest_change(row.id)?;
     let seen = twin.see(ctx)?;
     let recorded = yard.catalog.history(row.id)?.into_iter().next().filter(|entry| entry.number > before);
-    let (game, own) = match (&seen.unrecorded, recorded) {
+    let (game, own) = match (&seen.news, recorded) {
         (Some(news), _) => (news.game, news.own),
         (None, Some(entry)) => (entry.game, entry.own),
         (None, None) => Default::default(),
     };
     let (state, _) = seen.state.encode();
-    let number = yard.catalog.newest_change(row.id)? + 1 + u32::from(seen.unrecorded.is_some());
+    let number = yard.catalog.newest_change(row.id)? + 1 + u32::from(seen.news.is_some());
     let not_taken = seen.not_taken;
     let would = Outcome { name: row.name, number, label: label.cloned(), game, own, not_taken };
     Ok(Plan { would, twin: row.id, state })

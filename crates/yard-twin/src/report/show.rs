@@ -281,7 +281,7 @@ pub(crate) fn as_of_last(yard: &Yard, row: &TwinRow) -> Result<Settled> {
         leaks: Leaks::default(),
         mends: Mends::default(),
         dropped: Vec::new(),
-        unrecorded: None,
+        news: None,
     })
 }
 

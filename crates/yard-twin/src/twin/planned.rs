@@ -78,7 +78,7 @@ pub(crate) struct AppliedChange {
 
 impl Seen {
     pub(crate) fn new(row: TwinRow, settled: Settled) -> Self {
-        let Settled { state, listing: there, rows, looked_at, unrecorded: news, .. } = settled;
+        let Settled { state, listing: there, rows, looked_at, news, .. } = settled;
         Self { row, state, there, rows, looked_at, news }
     }
 

@@ -45,7 +45,7 @@ pub(crate) struct Settled {
     /// What a run changed in a protected twin, and was dropped.
     pub(crate) dropped: Vec<String>,
     /// What is different from the state that the catalogue knows, if it was only looked at.
-    pub(crate) unrecorded: Option<News>,
+    pub(crate) news: Option<News>,
 }
 
 /// What a look found new in a twin, and has not written down: its contents are in the pool.
@@ -155,7 +155,7 @@ impl PlayersOwn<'_> {
         (game, others)
     }
 
-    /// As [`Own::counts`], from what is there now at some paths.
+    /// As [`PlayersOwn::counts`], from what is there now at some paths.
     pub(crate) fn counts_at<'a>(
         &self,
         before: &Listing,
@@ -224,7 +224,7 @@ impl Twin {
         Ok(settled)
     }
 
-    /// As [`settle_and_repair`], for this twin alone.
+    /// As [`Twin::settle_and_repair`], for this twin alone.
     pub(crate) fn settle_and_mend(&mut self, what: What, ctx: &Ctx) -> Result<Settled> {
         let settled = self.settle_without_repair(what, Doubt::Nothing, Record::Now, ctx)?;
         self.mend_settled(settled, ctx)
@@ -274,9 +274,9 @@ impl Twin {
         }
         let mut leaks = mends.leaks();
         leaks.number = number.filter(|_| !leaks.paths.is_empty());
-        let unrecorded = (later && next != state).then_some(news);
+        let news = (later && next != state).then_some(news);
         let (state, rows, dropped) = (next, index.rows, Vec::new());
-        Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped, unrecorded })
+        Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped, news })
     }
 
     /// Publishes what a settle has staged and commits what came of it, under one hold of the yard: so that whatever the new

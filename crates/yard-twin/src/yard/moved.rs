@@ -1,20 +1,19 @@
-//! Files of a source that become the pool's own where they lie: what was done to them is written down first, so that a move
-//! that was cut off is taken to its end or taken back.
+//! Taking the source of an intake away, and files of it that become the pool's own where they lie.
 //!
-//! Until the intent is written, only modes have changed, and links in the operation's folder were made. From then on the
-//! stock build decides: where it is in the catalogue, the source's names go; where it isn't, the pool's do.
+//! What is done to such files is written down first, so that a move that was cut off is taken to its end or taken back. Until
+//! the intent is written, only modes have changed, and links in the operation's folder were made. From then on the stock
+//! build decides: where it is in the catalogue, the source's names go; where it isn't, the pool's do.
 
 use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{CWD, FileType};
-use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
 use crate::Yard;
 use crate::disk::{self, Stat};
-use crate::error::{PathContext, Result};
+use crate::error::{Error, PathContext, Result};
 use crate::ident::ContentId;
 use crate::progress::Ctx;
 use crate::store::pool::{Ledger, reads_as};
@@ -42,12 +41,16 @@ pub(crate) struct Moving {
     pub(crate) stat: Option<Stat>,
 }
 
-/// What of a source has gone.
-#[derive(Debug, Default)]
-pub(crate) struct Gone {
-    pub(crate) deleted: u64,
-    /// What was left, each with its reason.
-    pub(crate) left: Vec<String>,
+/// What became of a source folder that was to be taken away.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct TakenAway {
+    /// Files and symlinks that were deleted.
+    pub deleted: u64,
+    /// What was left, each with its reason: it changed since it was taken in, another program has it open, or it could not
+    /// be deleted.
+    pub left: Vec<String>,
+    /// Whether the folder is gone altogether.
+    pub folder_gone: bool,
 }
 
 /// Writes down which files are about to lose their right to be written, and survives a power loss.
@@ -62,7 +65,9 @@ pub(crate) fn announce(op: &Path, source: &Path, moving: &[Moving]) -> Result<()
 
 /// Gives files their modes back that are still where they were.
 pub(crate) fn put_modes_back(op: &Path) -> Result<()> {
-    let lent: Vec<Lent> = read(&op.join(MODES))?.unwrap_or_default();
+    let Some(text) = read(&op.join(MODES))? else { return Ok(()) };
+    // One that was cut off while it was written: no mode had changed yet.
+    let lent: Vec<Lent> = serde_json::from_slice(&text).unwrap_or_default();
     for Lent { path, ino, mode } in lent {
         let lent = |now: &Stat| now.ino == ino && now.is_file() && now.mode & 0o222 == 0 && now.mode != mode;
         if disk::lstat(&path).is_ok_and(|now| lent(&now)) {
@@ -73,91 +78,118 @@ pub(crate) fn put_modes_back(op: &Path) -> Result<()> {
 }
 
 /// Takes a move to its end that was cut off, or takes it back. The caller holds the yard's exclusive lock.
+///
+/// # Errors
+/// [`Error::Damaged`] if what was written down can't be understood: then nothing is done.
 pub(crate) fn finish(yard: &Yard, op: &Path, committed: bool) -> Result<()> {
-    if let Some((source, moving)) = read::<(PathBuf, Vec<Moving>)>(&op.join(MOVES))? {
-        let ledger = Ledger::load(&yard.store.pool)?;
-        let done = if committed {
-            let gone = take_away(yard, &source, &moving, &ledger);
-            gone.left.iter().for_each(|left| tracing::warn!(left, "was moved, and is left at its source"));
-            Ok(())
-        } else {
-            moving.iter().try_for_each(|moving| take_back(yard, moving, &ledger))
-        };
-        ledger.save(op)?;
-        done?;
-    }
-    put_modes_back(op)
+    let path = op.join(MOVES);
+    let Some(text) = read(&path)? else { return put_modes_back(op) };
+    let unreadable = |error: serde_json::Error| Error::Damaged { path: path.clone(), why: error.to_string() };
+    let (source, moving): (PathBuf, Vec<Moving>) = serde_json::from_slice(&text).map_err(unreadable)?;
+    let ledger = Ledger::load(&yard.store.pool)?;
+    let done = if committed {
+        let TakenAway { left, .. } = take_away(yard, &source, &moving, &ledger);
+        left.iter().for_each(|left| tracing::warn!(left, "was moved, and is left at its source"));
+        Ok(())
+    } else {
+        moving.iter().try_for_each(|moving| take_back(yard, moving, &ledger)).and_then(|()| put_modes_back(op))
+    };
+    ledger.save(op)?;
+    done?;
+    // Whoever deletes the folder later finds nothing to put back: other files may have these names by then.
+    disk::remove_if_there(&op.join(MODES))?;
+    disk::remove_if_there(&path)
 }
 
-/// Deletes what was taken in, and the folders that are empty then. What has changed since stays.
-pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &Ledger) -> Gone {
-    let (mut gone, mut folders) = (Gone::default(), BTreeSet::from([source.to_path_buf()]));
+/// Deletes what was taken in, and the folders that are empty then. What was left out of the intake stays, and so does what
+/// changed since, or what somebody has open. The caller holds the yard's exclusive lock.
+pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &Ledger) -> TakenAway {
+    let (mut taken, mut folders) = (TakenAway::default(), BTreeSet::from([source.to_path_buf()]));
     for moving in moving {
         let mut parent = moving.path.parent();
         while let Some(folder) = parent.filter(|folder| *folder != source && folders.insert(folder.to_path_buf())) {
             parent = folder.parent();
         }
-        let now = match disk::lstat(&moving.path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
-            Err(error) => {
-                gone.left.push(format!("{} ({error})", moving.path.display()));
-                continue;
+        match take_one_away(yard, moving, ledger) {
+            Ok(Away::Gone) => {}
+            Ok(Away::Folder) => {
+                folders.insert(moving.path.clone());
             }
-            Ok(now) => now,
-        };
-        if FileType::from_raw_mode(now.mode) == FileType::Directory {
-            folders.insert(moving.path.clone());
-            continue;
-        }
-        let why = if is_taken_in(yard, moving, &now) {
-            let telling = |before: &Stat, after: &Stat| ledger.moved(before, after);
-            disk::remove_tree_telling(&moving.path, &telling).err().map(|error| error.to_string())
-        } else {
-            Some("it changed since it was taken in".to_owned())
-        };
-        match why {
-            None => gone.deleted += 1,
-            Some(why) => gone.left.push(format!("{} ({why})", moving.path.display())),
+            Ok(Away::Deleted) => taken.deleted += 1,
+            Err(why) => taken.left.push(format!("{} ({why})", moving.path.display())),
         }
     }
     for folder in folders.iter().rev() {
         // A folder that isn't empty stays.
         let _ = disk::remove_folder(folder);
     }
-    gone
+    taken.folder_gone = !disk::exists(source);
+    taken
 }
 
-/// Whether the pool has what a file of the source holds now.
-fn is_taken_in(yard: &Yard, moving: &Moving, now: &Stat) -> bool {
-    let Some(content) = moving.content else {
-        // A symlink is in the listing.
-        let is_link = FileType::from_raw_mode(now.mode) == FileType::Symlink;
-        return is_link && moving.stat.is_none_or(|seen| now.same_bytes(&seen));
+/// What became of one name.
+enum Away {
+    /// It was not there any more.
+    Gone,
+    /// It is a folder, which goes once it is empty.
+    Folder,
+    Deleted,
+}
+
+/// Deletes one name; or says why not.
+fn take_one_away(yard: &Yard, moving: &Moving, ledger: &Ledger) -> Result<Away, String> {
+    let now = match disk::lstat(&moving.path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Away::Gone),
+        now => now.map_err(|error| error.to_string())?,
     };
-    let Ok(pooled) = disk::lstat(&yard.store.pool.path(content)) else { return false };
-    if (pooled.dev, pooled.ino) == (now.dev, now.ino) {
-        // The pool's own, which the ledger vouches for.
-        return true;
+    if FileType::from_raw_mode(now.mode) == FileType::Directory {
+        return Ok(Away::Folder);
     }
-    let reads = || reads_as(&moving.path, &mut vec![0; disk::BUFFER], &Ctx::default());
-    moving.stat.map_or_else(|| reads().is_ok_and(|is| is == content), |seen| now.same_bytes(&seen))
+    let is_the_pools = is_the_pools(yard, moving, &now);
+    if !is_the_pools && !is_as_taken_in(moving, &now) {
+        return Err("it changed since it was taken in".into());
+    }
+    // The pool's own lost its right to be written, and was asked for, before it was read.
+    if !is_the_pools && now.is_file() && disk::is_held(CWD, &moving.path).map_err(|error| error.to_string())? {
+        return Err("another program has it open".into());
+    }
+    let telling = |before: &Stat, after: &Stat| ledger.moved(before, after);
+    disk::remove_tree_telling(&moving.path, &telling).map_err(|error| error.with_causes())?;
+    Ok(Away::Deleted)
+}
+
+/// Whether a file of the source is the pool's own.
+fn is_the_pools(yard: &Yard, moving: &Moving, now: &Stat) -> bool {
+    let pooled = moving.content.and_then(|content| disk::lstat(&yard.store.pool.path(content)).ok());
+    pooled.is_some_and(|pooled| (pooled.dev, pooled.ino) == (now.dev, now.ino))
+}
+
+/// Whether a name still is what was taken in: by how it looked then or, after a crash, by what it holds.
+fn is_as_taken_in(moving: &Moving, now: &Stat) -> bool {
+    let is_link = FileType::from_raw_mode(now.mode) == FileType::Symlink;
+    match (moving.stat, moving.content) {
+        (Some(seen), _) => now.same_bytes(&seen),
+        (None, None) => is_link,
+        (None, Some(content)) => {
+            let reads = reads_as(&moving.path, &mut vec![0; disk::BUFFER], &Ctx::default());
+            !is_link && reads.is_ok_and(|is| is == content)
+        }
+    }
 }
 
 /// Takes the pool's name from a file that stays at its source.
 fn take_back(yard: &Yard, moving: &Moving, ledger: &Ledger) -> Result<()> {
-    let Some(content) = moving.content else { return Ok(()) };
-    let (Ok(now), Ok(pooled)) = (disk::lstat(&moving.path), disk::lstat(&yard.store.pool.path(content))) else {
-        return Ok(());
-    };
-    if (pooled.dev, pooled.ino) == (now.dev, now.ino) {
-        yard.store.pool.delete([content], ledger)?;
+    match (moving.content, disk::lstat(&moving.path)) {
+        (Some(content), Ok(now)) if is_the_pools(yard, moving, &now) => {
+            yard.store.pool.delete([content], ledger).map(drop)
+        }
+        _ => Ok(()),
     }
-    Ok(())
 }
 
-fn read<T: DeserializeOwned>(path: &Path) -> Result<Option<T>> {
+fn read(path: &Path) -> Result<Option<Vec<u8>>> {
     match disk::read_own(path, 1 << 30) {
         Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => Ok(None),
-        text => Ok(serde_json::from_slice(&text.at("read", path)?).ok()),
+        text => text.at("read", path).map(Some),
     }
 }

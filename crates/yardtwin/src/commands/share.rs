@@ -69,12 +69,13 @@ pub(crate) fn share(yard: &Yard, name: &TwinName, options: &share::Options, how:
     Ok(ExitCode::SUCCESS)
 }
 
-/// The command that makes it as it was before.
+/// The command that makes it as it was before: what was private is so again, what was shared is shared again.
 fn way_back(plan: &share::Plan, options: &share::Options) -> String {
-    let before = match (plan.before, options.sharing) {
-        // Some files had another way than the rest.
-        (Sharing::None, Sharing::None) => Sharing::Careful,
-        (before, _) => before,
+    let before = match (plan.only_some, plan.private.files, plan.before) {
+        // Files that were asked for had another way than the twin's.
+        (true, 0, _) => Sharing::None,
+        (true, _, Sharing::None) => Sharing::Careful,
+        (_, _, before) => before,
     };
     let word = match before {
         Sharing::All => " all",

@@ -18,11 +18,10 @@
 pub(crate) mod from_twin;
 pub(crate) mod moving;
 pub(crate) mod source;
-pub(crate) mod take_away;
 
+pub use crate::yard::moved::TakenAway;
 pub use from_twin::{FromTwinOptions, FromTwinPlan, apply_from_twin, plan_from_twin};
 pub use source::NotKept;
-pub use take_away::TakenAway;
 
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -34,20 +33,19 @@ use crate::Yard;
 use crate::catalog::{Intent, StockRow};
 use crate::disk;
 use crate::disk::op_folder::OpFolder;
-use crate::error::{Error, IntakeError, Noun, PathContext, Result};
+use crate::error::{Error, IntakeError, Noun, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::ops::intake::moving::Mover;
 use crate::ops::intake::source::{Links, Out, Part, SourceTree, StoredTree, list, provisional};
-use crate::ops::intake::take_away::take_away;
 use crate::path::RelPath;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen};
 use crate::sheet::{self, Belongings, Sheet};
-use crate::store::pool::{Facts, Ledger, PutTotals, Putter};
+use crate::store::pool::{Ledger, PutTotals, Putter};
 use crate::twin::Room;
 use crate::twin::room;
-use crate::yard::moved::{self, Gone};
+use crate::yard::moved;
 
 /// What to take in, and as what.
 #[derive(Clone, Debug)]
@@ -198,7 +196,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
     let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
     let taking = SourceTree::new(parts, seen, out)?;
     check_label(yard, &build, &taking.seen)?;
-    let needs = if options.take_away { needed_by_move(yard, &taking, ctx)? } else { taking.totals().bytes };
+    let needs = if options.take_away { moving::copied(&yard.begin(ctx)?, &taking)? } else { taking.totals().bytes };
     Ok(Plan {
         build,
         room: room::room(yard, needs)?,
@@ -258,15 +256,6 @@ fn parts(yard: &Yard, options: &Options, source: &Path) -> Result<Vec<Part>> {
     Ok(vec![game, Part { folder, named: home.folder.clone(), prefix }])
 }
 
-/// The bytes that a move stores besides those that it takes over.
-fn needed_by_move(yard: &Yard, taking: &SourceTree, ctx: &Ctx) -> Result<u64> {
-    let op = yard.begin(ctx)?;
-    let facts = Facts::probe(op.path())?;
-    let takes_over = facts.link && !facts.reflink;
-    let dev = disk::lstat(op.path()).at("look at", op.path())?.dev;
-    Ok(if takes_over { moving::copied(&taking.seen, dev) } else { taking.totals().bytes })
-}
-
 /// The title's sheet, or a draft of one with its text.
 fn sheet_for(yard: &Yard, title: &Title, listing: &Listing) -> Result<(Sheet, Option<String>)> {
     if let Some(sheet) = yard.sheet(title)? {
@@ -309,8 +298,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         tracing::warn!(%error, "files of the source are left read-only for the next command");
         op.leave();
     }
-    let Taken { listing, not_kept, links, published, was_there, gone } = done?;
-    let taken_away = gone.or_else(|| plan.take_away.then(|| take_away(&plan.source, &plan.taking.seen)));
+    let Taken { listing, not_kept, links, published, was_there, taken_away } = done?;
     Ok(Outcome {
         build: plan.build.clone(),
         listing: listing.id(),
@@ -333,54 +321,50 @@ struct Taken {
     links: Links,
     published: PutTotals,
     was_there: bool,
-    /// What went from the source, if its files became the pool's.
-    gone: Option<TakenAway>,
+    taken_away: Option<TakenAway>,
 }
 
 fn take_in(yard: &Yard, plan: &Plan, op: &mut OpFolder, ctx: &Ctx) -> Result<Taken> {
     let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
-    // Where blocks can be shared, a copy takes nothing, and a file keeps its own inode.
-    let facts = Facts::probe(op.path())?;
-    let moves = plan.take_away && facts.link && !facts.reflink;
-    let on_disk = |seen: &Seen| plan.taking.on_disk(&seen.path);
-    let mover = if moves { Mover::new(&putter, op.path(), &plan.taking.seen, on_disk)? } else { None };
+    let mover = if plan.take_away { Mover::new(&putter, op.path(), &plan.taking)? } else { None };
     let StoredTree { listing, not_kept, links, moving } =
         plan.taking.read(&putter, mover.as_ref(), yard.root(), ctx)?;
-    let moves = mover.is_some();
+    let takes_over = mover.is_some();
     drop(mover);
-    let id = listing.id();
     ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
-    if moves {
+    if takes_over {
         moved::announce(op.path(), &plan.source, &moving)?;
     }
-    let alone = yard.alone(ctx)?;
-    let intent = Intent::Move { stage: op.name(), build: plan.build.clone(), listing: id };
-    let intent = if moves { Some(yard.catalog.intend(&intent)?) } else { None };
-    if moves {
+    let mut alone = Some(yard.alone(ctx)?);
+    let mut intent = None;
+    if takes_over {
+        let (stage, build, listing) = (op.name(), plan.build.clone(), listing.id());
+        intent = Some(yard.catalog.intend(&Intent::Move { stage, build, listing })?);
         // What it says is needed until the intent is done.
         op.leave();
     }
     let stored = commit(yard, plan, &listing, putter, op, ctx);
-    let gone = match (intent, &stored) {
-        (Some(intent), Ok(_)) => {
+    if !takes_over {
+        // Nothing of the source is the pool's: others needn't wait for it to go.
+        alone = None;
+    }
+    let mut taken_away = None;
+    match &stored {
+        Ok(_) if plan.take_away => {
             let ledger = Ledger::load(&yard.store.pool)?;
-            let Gone { deleted, left } = moved::take_away(yard, &plan.source, &moving, &ledger);
+            taken_away = Some(moved::take_away(yard, &plan.source, &moving, &ledger));
             ledger.save(op.path())?;
-            yard.catalog.intent_done(intent)?;
-            op.done();
-            Some(TakenAway { deleted, left, folder_gone: !disk::exists(&plan.source) })
         }
-        (Some(intent), Err(_)) => {
-            moved::finish(yard, op.path(), false)?;
-            yard.catalog.intent_done(intent)?;
-            op.done();
-            None
-        }
-        (None, _) => None,
-    };
+        Err(_) if takes_over => moved::finish(yard, op.path(), false)?,
+        _ => {}
+    }
+    if let Some(intent) = intent {
+        yard.catalog.intent_done(intent)?;
+        op.done();
+    }
     drop(alone);
     let (published, was_there) = stored?;
-    Ok(Taken { listing, not_kept, links, published, was_there, gone })
+    Ok(Taken { listing, not_kept, links, published, was_there, taken_away })
 }
 
 /// Moves what is staged into the pool, and makes it a stock build. The caller holds the yard's exclusive lock.

@@ -3,15 +3,17 @@
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
-use rustix::fs::CWD;
+use rustix::fs::{Access, AtFlags, CWD, accessat};
 
+use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, Stat};
 use crate::error::{IntakeError, PathContext, Result};
 use crate::ident::ContentId;
+use crate::ops::intake::source::SourceTree;
 use crate::parallel::lock;
 use crate::progress::Ctx;
 use crate::scan::{Kind, Seen};
-use crate::store::pool::Putter;
+use crate::store::pool::{Facts, Putter};
 use crate::yard::moved::{self, Lent};
 
 /// Takes files over that lie on the pool's filesystem, are this user's, and have no other name.
@@ -23,19 +25,14 @@ pub(crate) struct Mover<'a> {
 }
 
 impl<'a> Mover<'a> {
-    /// Writes down what it is about to do to `seen`, each at its path on disk; `None` where nothing can be taken over.
-    pub(crate) fn new(
-        putter: &'a Putter<'a>,
-        op: &Path,
-        seen: &[Seen],
-        on_disk: impl Fn(&Seen) -> PathBuf,
-    ) -> Result<Option<Self>> {
-        let dev = disk::lstat(op).at("look at", op)?.dev;
-        let fits = |seen: &Seen| fits(seen, dev);
-        let candidates: Vec<bool> = seen.iter().map(fits).collect();
-        let lent = seen.iter().filter(|seen| fits(seen)).map(|seen| {
+    /// Writes down what it is about to do to files; `None` where nothing can be taken over, or need be: where blocks can be
+    /// shared, a copy takes no room, and the source's files stay their own.
+    pub(crate) fn new(putter: &'a Putter<'a>, op: &Path, taking: &SourceTree) -> Result<Option<Self>> {
+        let candidates = candidates(op, taking)?;
+        let wanted = taking.seen.iter().zip(&candidates).filter(|(_, wanted)| **wanted);
+        let lent = wanted.map(|(seen, _)| {
             let Stat { ino, mode, .. } = seen.stat;
-            Lent { path: on_disk(seen), ino, mode }
+            Lent { path: taking.on_disk(&seen.path), ino, mode }
         });
         let lent: Vec<Lent> = lent.collect();
         // What says so must be readable after a crash.
@@ -43,7 +40,8 @@ impl<'a> Mover<'a> {
             return Ok(None);
         }
         moved::lend(op, &lent)?;
-        Ok(Some(Self { putter, candidates, after: Mutex::new(vec![None; seen.len()]) }))
+        let after = Mutex::new(vec![None; candidates.len()]);
+        Ok(Some(Self { putter, candidates, after }))
     }
 
     /// Takes a file into the pool, by its own inode if that can be.
@@ -58,8 +56,8 @@ impl<'a> Mover<'a> {
         if !fstat()?.same_bytes(&seen.stat) {
             return Err(IntakeError::Changed(path.into()).into());
         }
-        let plain = rustix::fs::flistxattr_query(file).is_ok_and(|len| len == 0);
-        let content = if self.candidates[at] && plain {
+        let attributes = disk::attributes(file).at("look at", path)?;
+        let content = if self.candidates[at] && disk::given(&attributes).next().is_none() {
             // First the mode, so that nobody opens it for writing, then the question whether somebody has.
             let set = |mode: u32| disk::change_mode(CWD, path, |_| mode & 0o7777).at("set the mode of", path);
             set(seen.stat.mode & !0o222)?;
@@ -88,17 +86,34 @@ impl<'a> Mover<'a> {
     }
 }
 
-/// Whether a file may become the pool's own, as far as a look at it tells: the pool's filesystem is `dev`.
-fn fits(seen: &Seen, dev: u64) -> bool {
-    let Stat { uid, nlink, size, dev: its, .. } = seen.stat;
-    let mine = uid == rustix::process::geteuid().as_raw();
-    let plain = matches!(seen.kind, Kind::File) && nlink == 1 && size > 0;
-    mine && plain && its == dev && seen.path.as_str().starts_with("game/")
+/// Which files may become the pool's own, as far as a look tells.
+fn candidates(op: &Path, taking: &SourceTree) -> Result<Vec<bool>> {
+    let facts = Facts::probe(op)?;
+    let (me, dev) = (rustix::process::geteuid().as_raw(), disk::lstat(op).at("look at", op)?.dev);
+    let mut last = (PathBuf::new(), false);
+    let fits = |seen: &Seen| {
+        let Stat { uid, nlink, size, dev: its, .. } = seen.stat;
+        let plain = matches!(seen.kind, Kind::File) && nlink == 1 && size > 0;
+        if !plain || (uid, its) != (me, dev) || !seen.path.as_str().starts_with("game/") {
+            return false;
+        }
+        // A name that can't be taken from its folder would stay beside the pool's.
+        let folder = taking.on_disk(&seen.path).parent().map(Path::to_path_buf).unwrap_or_default();
+        if folder != last.0 {
+            let may = accessat(CWD, &folder, Access::WRITE_OK | Access::EXEC_OK, AtFlags::EACCESS).is_ok();
+            last = (folder, may);
+        }
+        last.1
+    };
+    let takes_over = facts.link && !facts.reflink;
+    Ok(if takes_over { taking.seen.iter().map(fits).collect() } else { vec![false; taking.seen.len()] })
 }
 
 /// The bytes of what a move copies, as far as a look tells.
-pub(crate) fn copied(seen: &[Seen], dev: u64) -> u64 {
-    seen.iter().filter(|seen| matches!(seen.kind, Kind::File) && !fits(seen, dev)).map(|seen| seen.stat.size).sum()
+pub(crate) fn copied(op: &OpFolder, taking: &SourceTree) -> Result<u64> {
+    let candidates = candidates(op.path(), taking)?;
+    let copied = taking.seen.iter().zip(candidates).filter(|(seen, taken)| !taken && matches!(seen.kind, Kind::File));
+    Ok(copied.map(|(seen, _)| seen.stat.size).sum())
 }
 
 /// How a file looks after a step of ours, if nobody has written to it.

@@ -71,7 +71,7 @@ pub(crate) struct StoredTree {
     pub(crate) listing: Listing,
     pub(crate) not_kept: NotKept,
     pub(crate) links: Links,
-    /// What goes from the source, if it was taken over.
+    /// What goes from the source, if it is taken away.
     pub(crate) moving: Vec<Moving>,
 }
 
@@ -109,7 +109,7 @@ impl SourceTree {
         look_again(self, now.as_deref(), ctx)?;
         let mut links = Links::default();
         let listing = links.listing(self, &stored.contents, yard)?;
-        let moving = now.map(|now| self.moving(&now, &stored.contents)).unwrap_or_default();
+        let moving = self.moving(now.as_deref().unwrap_or(&self.seen), &stored.contents);
         Ok(StoredTree { listing, not_kept: stored.not_kept, links, moving })
     }
 
