@@ -5,6 +5,7 @@ mod common;
 
 use std::fs;
 use std::num::NonZeroUsize;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 
 use common::{Place, tree};
@@ -18,6 +19,22 @@ const ROUNDS: usize = 6;
 
 fn ctx() -> Ctx {
     Ctx::new().with_threads(NonZeroUsize::MIN)
+}
+
+/// A yard with one build, and one twin of it.
+fn yard_with(place: &Place, twin: &str) -> Yard {
+    tree(&place.at("source/data"), 7);
+    for name in ["a", "b"] {
+        fs::write(place.at("source/data").join(name), name).unwrap();
+    }
+    let yard = Yard::init(place.at("yard")).unwrap();
+    let mut options = intake::Options::new(place.at("source"), "wexcombe".parse().unwrap());
+    options.build = Some("1".parse().unwrap());
+    intake::apply(&yard, &intake::plan(&yard, options, &ctx()).unwrap(), &ctx()).unwrap();
+    let (source, options) = ("wexcombe@1".parse().unwrap(), clone::Options::default());
+    clone::apply(&yard, &clone::plan(&yard, &source, &twin.parse().unwrap(), options, &ctx()).unwrap(), &ctx())
+        .unwrap();
+    yard
 }
 
 /// Clones a twin, changes it, goes back, looks at all of them, and lets it go.
@@ -38,17 +55,7 @@ fn life(yard: &Yard, name: &TwinName, sharing: Sharing) -> Result<()> {
 #[test]
 fn threads_that_share_a_yard_do_not_get_in_each_others_way() {
     let place = Place::new();
-    tree(&place.at("source/data"), 7);
-    for name in ["a", "b"] {
-        fs::write(place.at("source/data").join(name), name).unwrap();
-    }
-    let yard = Yard::init(place.at("yard")).unwrap();
-    let mut options = intake::Options::new(place.at("source"), "wexcombe".parse().unwrap());
-    options.build = Some("1".parse().unwrap());
-    intake::apply(&yard, &intake::plan(&yard, options, &ctx()).unwrap(), &ctx()).unwrap();
-    let source = "wexcombe@1".parse().unwrap();
-    let plan = clone::plan(&yard, &source, &"common".parse().unwrap(), clone::Options::default(), &ctx()).unwrap();
-    clone::apply(&yard, &plan, &ctx()).unwrap();
+    let yard = yard_with(&place, "common");
     let threads: Vec<_> = (0..THREADS)
         .map(|thread| {
             let yard = yard.clone();
@@ -74,4 +81,27 @@ fn threads_that_share_a_yard_do_not_get_in_each_others_way() {
     let problems: Vec<_> = worse.map(|found| format!("{}: {}", found.about, found.problem)).collect();
     assert_eq!(problems, Vec::<String>::new());
     assert_eq!(fs::read_dir(yard.root().join("tmp")).unwrap().count(), 0, "nothing is left behind");
+}
+
+/// A process that another thread is just starting has a copy of each open file for a moment, of a lock's too.
+#[test]
+fn a_lock_is_let_go_of_also_while_another_thread_starts_programs() {
+    let place = Place::new();
+    let (yard, name): (_, TwinName) = (yard_with(&place, "a"), "a".parse().unwrap());
+    let ended = AtomicBool::new(false);
+    let taken = thread::scope(|scope| {
+        scope.spawn(|| {
+            while !ended.load(Ordering::Relaxed) {
+                std::process::Command::new("true").status().unwrap();
+            }
+        });
+        let mut taken = 0;
+        for _ in 0..100 {
+            snapshot::apply(&yard, &snapshot::plan(&yard, &name, None, &ctx()).unwrap(), &ctx()).unwrap();
+            taken += u32::from(show::twins(&yard, false).unwrap()[0].busy);
+        }
+        ended.store(true, Ordering::Relaxed);
+        taken
+    });
+    assert_eq!(taken, 0, "it was said to be in use so often");
 }

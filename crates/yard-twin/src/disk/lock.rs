@@ -5,6 +5,7 @@ use std::io::Write;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use crate::error::{Error, Holder, PathContext, Result};
@@ -13,21 +14,38 @@ use crate::progress::{Ctx, Phase};
 /// A lock that is held; dropping it lets go, and so does the end of the process, however it ends.
 #[must_use = "the lock is let go when this is dropped"]
 #[derive(Debug)]
-pub(crate) struct Held(File);
+pub(crate) struct Held {
+    file: File,
+    lent: AtomicBool,
+}
 
 /// What a lock file says while its holder won't let go for long.
 const LONG: &[u8] = b"long\n";
 
-impl AsFd for Held {
-    fn as_fd(&self) -> BorrowedFd<'_> {
-        self.0.as_fd()
+impl Held {
+    fn new(file: File) -> Self {
+        Self { file, lent: AtomicBool::new(false) }
+    }
+
+    /// The lock for another process, which holds it too from then on: dropping this one lets go of its own part only.
+    pub(crate) fn lend(&self) -> BorrowedFd<'_> {
+        self.lent.store(true, Ordering::Relaxed);
+        self.file.as_fd()
+    }
+
+    /// Marks the lock as held for long, so that others fail at once instead of waiting.
+    pub(crate) fn for_long(&self, path: &Path) -> Result<()> {
+        self.file.set_len(0).and_then(|()| (&self.file).write_all(LONG)).at("write", path)
     }
 }
 
-impl Held {
-    /// Marks the lock as held for long, so that others fail at once instead of waiting.
-    pub(crate) fn for_long(&self, path: &Path) -> Result<()> {
-        self.0.set_len(0).and_then(|()| (&self.0).write_all(LONG)).at("write", path)
+impl Drop for Held {
+    fn drop(&mut self) {
+        // A process that another thread is just starting has a copy of each open file until it runs its program: closing
+        // this one alone would leave the lock taken for so long.
+        if !*self.lent.get_mut() {
+            let _ = self.file.unlock();
+        }
     }
 }
 
@@ -65,7 +83,7 @@ fn try_lock(file: File, path: &Path, mode: Mode) -> Result<Option<Held>> {
                 // The last holder may have died holding it for long.
                 file.set_len(0).at("write", path)?;
             }
-            Ok(Some(Held(file)))
+            Ok(Some(Held::new(file)))
         }
         Err(TryLockError::WouldBlock) => Ok(None),
         Err(TryLockError::Error(error)) => Err(Error::io("lock", path, error)),

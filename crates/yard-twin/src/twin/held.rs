@@ -1,7 +1,7 @@
 //! A twin whose lock is held. Settling and changing are methods of this type, so that neither can happen without the
 //! lock.
 
-use std::os::fd::{AsFd, BorrowedFd};
+use std::os::fd::BorrowedFd;
 use std::path::PathBuf;
 
 use crate::Yard;
@@ -18,12 +18,6 @@ pub(crate) struct Twin {
     /// What the catalogue says of it. Only who holds it changes its state.
     pub(crate) row: TwinRow,
     lock: Held,
-}
-
-impl AsFd for Twin {
-    fn as_fd(&self) -> BorrowedFd<'_> {
-        self.lock.as_fd()
-    }
 }
 
 impl Twin {
@@ -59,6 +53,11 @@ impl Twin {
     /// Marks the lock as held for long, so that others fail at once instead of waiting.
     pub(crate) fn for_long(&self) -> Result<()> {
         self.lock.for_long(&self.yard.twin_lock_path(self.row.id))
+    }
+
+    /// The lock for a process that holds the twin too from then on.
+    pub(crate) fn lend(&self) -> BorrowedFd<'_> {
+        self.lock.lend()
     }
 
     /// Its folder, if that is there and its own.

@@ -1,6 +1,5 @@
 //! The start of a run.
 
-use std::os::fd::AsFd;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
@@ -178,7 +177,7 @@ fn start_program(
         network: plan.network,
         folder: &plan.folder,
         owner: plan.around.owner,
-        lock: twin.map(AsFd::as_fd),
+        lock: twin.map(Twin::lend),
         join: plan.joins,
     };
     seal::start(command, &confinement, helper).map_err(|refusal| match refusal {
