@@ -27,7 +27,7 @@ const TWINS: usize = 5;
 const TOGETHER: u64 = 2;
 
 /// What a program or a hand does in a game folder; `$f` is a file of it, `$n` a name that is new each time.
-const DEEDS: [&str; 12] = [
+const DEEDS: [&str; 14] = [
     "echo more >> \"$f\" || true",
     "echo other > \"$f\" || true",
     "cp \"$f\" new.tmp && echo more >> new.tmp && mv -f new.tmp \"$f\" || true",
@@ -40,6 +40,8 @@ const DEEDS: [&str; 12] = [
     "cp \"$f\" own.bin && chmod 755 own.bin || true",
     "mkdir -p shut && echo in > shut/in && chmod 555 shut || true",
     "rm -rf 'sub '* || true",
+    "mkdir -p came && for i in $(seq 64); do echo $i $n > came/$i.so; done",
+    "for i in $(seq 9); do [ ! -e came/$i.so ] || : >> came/$i.so; done; [ ! -e came/7.so ] || echo more >> came/7.so || true",
 ];
 
 struct Life {

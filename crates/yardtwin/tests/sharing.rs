@@ -81,6 +81,59 @@ fn a_twin_becomes_private_and_shares_again_and_its_bytes_stay() {
     assert_eq!(fs::metadata(desk.game("c", "data/70.dat")).unwrap().nlink(), 1);
 }
 
+/// A program brings its libraries into the home, 100 of them, and a file of settings.
+const BRINGS: &str = "mkdir -p $HOME/lib; for n in $(seq 100); do printf 'library %s' $n > $HOME/lib/$n.so; done; \
+                      echo a=1 > $HOME/lib/set.ini";
+
+fn home_links(desk: &Desk, twin: &str, path: &str) -> (u64, u32) {
+    let meta = fs::metadata(desk.at("yard/twins").join(twin).join("home").join(path)).unwrap();
+    (meta.nlink(), meta.mode() & 0o777)
+}
+
+#[test]
+fn what_runs_bring_is_stored_once_and_what_they_write_in_place_stays_private() {
+    let desk = desk();
+    let sealed = desk.json(&["launch", "a", "--dry-run"])["isolation"] == "sealed";
+    if !sealed || links(&desk, "data/1.dat") == 1 {
+        println!("skipped: programs can't be sealed here, or this filesystem shares blocks, or can't link");
+        return;
+    }
+    desk.ok(&["clone", "workbench@1", "w"]);
+    let came = desk.does("w", BRINGS, &[]);
+    assert_eq!(came["report"]["shared"]["files"], 100, "{came}");
+    let home = |twin: &str, path: &str| home_links(&desk, twin, path);
+    assert!(home("w", "lib/7.so") == (2, 0o444) && home("w", "lib/set.ini").0 == 1);
+    // The second run opens all of them for writing, and writes to two; one of them is the large one that was shipped.
+    let run = "for n in $(seq 100); do : >> $HOME/lib/$n.so; done; printf L | dd of=$HOME/lib/9.so conv=notrunc; \
+               printf changed | dd of=data/large.bin conv=notrunc";
+    let second = desk.does("w", run, &[]);
+    assert_eq!(second["record"]["summary"], "2 other files changed", "{second}");
+    assert_eq!((home("w", "lib/7.so").0, home("w", "lib/9.so")), (2, (1, 0o644)), "opening one is no change of it");
+    // So it is in a clone, which takes no room for the rest, and at each rung: what is written in place can be written.
+    desk.ok(&["clone", "w", "x"]);
+    assert_eq!((home("x", "lib/7.so").0, home("x", "lib/9.so").0), (3, 1));
+    let large = |twin: &str| fs::metadata(desk.game(twin, "data/large.bin")).unwrap();
+    let (there, back) = (desk.json(&["snapshot", "x"]), desk.json(&["restore", "x", "1", "--all"]));
+    assert!((large("x").nlink(), large("x").mode() & 0o777) == (1, 0o644), "{there} {back}");
+    for rung in ["fenced", "redirected", "sealed"] {
+        desk.ok(&["profile", "set", "x", "isolation", rung]);
+        let name =
+            format!("echo {rung} >> $HOME/lib/9.so; echo {rung} >> $HOME/lib/7.so; echo {rung} >> data/large.bin");
+        let run = desk.does("x", &name, &[]);
+        assert_eq!(run["record"]["exit_code"], 0, "{rung}: {run}");
+        assert_eq!((home("x", "lib/8.so").0, large("x").nlink()), (1, 1), "{rung}: a link would not be kept from it");
+    }
+    assert_eq!(home("w", "lib/7.so").0, 2, "and the first twin's are as they were");
+    assert_eq!(fs::read_to_string(desk.at("yard/twins/w/home/lib/7.so")).unwrap(), "library 7");
+    // On purpose, they can be shared all the same.
+    desk.ok(&["share", "x", "all", "home/lib/8.so", "data/large.bin"]);
+    assert!(home("x", "lib/8.so").0 == 3 && large("x").nlink() > 1);
+    desk.ok(&["share", "w", "none"]);
+    assert_eq!(home("w", "lib/8.so"), (1, 0o644));
+    let found = text(&desk.run(&["check", "--full"]).stdout);
+    assert!(found.contains("2 things to look at") && found.matches("differs").count() == 2, "{found}");
+}
+
 #[test]
 fn what_can_not_be_shared_otherwise_is_refused_and_nothing_changes() {
     let desk = desk();

@@ -37,6 +37,7 @@ use crate::listing::{Entry, Listing, Node, Totals};
 use crate::materialise::{Laid, Layout, make_folders};
 use crate::ops::intake;
 use crate::ops::intake::source::{Out, Part, SourceTree, list};
+use crate::ops::play::isolation::is_sealed;
 use crate::ops::repath;
 use crate::path::RelPath;
 use crate::profile;
@@ -48,6 +49,7 @@ use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::ShareTotals;
+use crate::twin::arrived::is_in_home;
 use crate::twin::change;
 use crate::twin::change::VOUCHES;
 use crate::twin::derive::Deriver;
@@ -117,6 +119,8 @@ pub struct Plan {
     profile: String,
     #[serde(skip)]
     edits: Vec<Applied>,
+    #[serde(skip)]
+    kept_own: KeptOwn,
     /// The twin that is cloned, if something in it was new.
     #[serde(skip)]
     seen: Option<Seen>,
@@ -145,6 +149,15 @@ pub struct Outcome {
     pub took: Duration,
 }
 
+/// What the files of a new twin share otherwise than those of a stock build do, as in the twin that it is cloned from.
+#[derive(Debug, Default)]
+struct KeptOwn {
+    /// Files that are written in place: they stay private.
+    written: Vec<RelPath>,
+    /// Files of the home that came in masses: they are shared.
+    home: Vec<RelPath>,
+}
+
 /// What a new twin starts as.
 struct Start {
     build: BuildRef,
@@ -152,6 +165,7 @@ struct Start {
     laid: Option<ListingId>,
     profile: String,
     edits: Vec<Applied>,
+    kept_own: KeptOwn,
     names_source: Vec<RelPath>,
     sharing: Sharing,
     from_removed: bool,
@@ -180,6 +194,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
                 build: row.build,
                 profile: profile::NEW.into(),
                 edits: Vec::new(),
+                kept_own: KeptOwn::default(),
                 names_source: Vec::new(),
                 sharing: yard.default_sharing(),
                 from_removed: false,
@@ -203,7 +218,8 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
     let ways = {
         let (nothing, op) = (PathSet::default(), yard.begin(ctx)?);
         let (written, facts) = (sheet.as_ref().map_or(&nothing, Sheet::written), Facts::probe(op.path())?);
-        (facts, Policy::new(sharing, facts, &start.listing, written).ways(&start.listing, ctx.threads()))
+        let policy = start.kept_own.apply(Policy::new(sharing, facts, &start.listing, written));
+        (facts, policy.ways(&start.listing, ctx.threads()))
     };
     let entries = start.listing.entries().iter();
     let room = room::room(yard, room::taken_by(yard, entries.zip(ways.1.iter().copied())))?;
@@ -230,7 +246,26 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
         laid_anew,
         profile: start.profile,
         edits: start.edits,
+        kept_own: start.kept_own,
     })
+}
+
+impl KeptOwn {
+    fn apply<'a>(&'a self, policy: Policy<'a>) -> Policy<'a> {
+        policy.with_private(&self.written).with_home(&self.home)
+    }
+
+    /// As in a twin that was settled.
+    fn of(yard: &Yard, settled: &crate::twin::Settled, ctx: &Ctx) -> Result<Self> {
+        let rows = settled.listing.entries().iter().zip(&settled.rows);
+        let shared = rows
+            .filter(|(entry, row)| is_in_home(&entry.path) && matches!(row.share, Some(Share::Link | Share::Arrived)));
+        let mut home: Vec<_> = shared.map(|(entry, _)| entry.path.clone()).collect();
+        if !home.is_empty() && !is_sealed(yard, &settled.state.profile, ctx)? {
+            home.clear();
+        }
+        Ok(Self { written: settled.state.written.clone(), home })
+    }
 }
 
 /// Lists a folder that was changed by hand.
@@ -255,12 +290,14 @@ fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
         let laid = own_laid(&state);
         let names_source = repath::names_origin(yard, &listing, laid, &folder)?;
         let (build, profile, edits, sharing) = (state.build, state.profile, state.edits, state.sharing);
+        let kept_own = KeptOwn { written: state.written, home: Vec::new() };
         return Ok(Start {
             build,
             listing,
             laid,
             profile,
             edits,
+            kept_own,
             names_source,
             sharing,
             from_removed: true,
@@ -276,10 +313,24 @@ fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
     let listing = portable(&settled.listing, &yard.folder_of(&row), yard.root())?;
     let laid = own_laid(&settled.state);
     let names_source = repath::names_origin(yard, &listing, laid, &yard.folder_of(&row))?;
+    let kept_own = KeptOwn::of(yard, &settled, ctx)?;
     let State { build, sharing, profile, edits, .. } = settled.state.clone();
     let (from_removed, leaks, markers) = (false, std::mem::take(&mut settled.leaks), Vec::new());
     let seen = settled.news.is_some().then(|| Seen::new(row, settled));
-    Ok(Start { build, listing, laid, profile, edits, names_source, sharing, from_removed, leaks, markers, seen })
+    Ok(Start {
+        build,
+        listing,
+        laid,
+        profile,
+        edits,
+        kept_own,
+        names_source,
+        sharing,
+        from_removed,
+        leaks,
+        markers,
+        seen,
+    })
 }
 
 /// Makes the new twin: staged whole, then renamed into place.
@@ -304,7 +355,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let made = make_contents(yard, plan, &op, ctx)?;
     let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
     let facts = Facts::probe(op.path())?;
-    let policy = Policy::new(plan.sharing, facts, listing, written);
+    let policy = plan.kept_own.apply(Policy::new(plan.sharing, facts, listing, written));
     let as_planned = facts == plan.ways.0 && std::ptr::eq(listing, &*plan.listing);
     let ways = (!as_planned).then(|| policy.ways(listing, ctx.threads()));
     let ways = ways.as_ref().unwrap_or(&plan.ways.1);
@@ -429,7 +480,7 @@ fn put_first_state(yard: &Yard, plan: &Plan, listing: &Listing, op: &OpFolder) -
     let listing = yard.store.put_listing(listing, None, op)?;
     let laid = laid.unwrap_or(listing);
     let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
-    let state = State { edits: plan.edits.clone(), ..state };
+    let state = State { edits: plan.edits.clone(), written: plan.kept_own.written.clone(), ..state };
     yard.store.put_state(&state, op)
 }
 

@@ -187,7 +187,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&settled.listing, &listing);
     let draft = Draft { base: listing.clone(), derived: synced.derived };
     protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
-    let room = room::room_between(yard, &settled.listing, &listing, (state.sharing, &state.build), ctx)?;
+    let room = room::room_between(yard, &settled.listing, &listing, &state, ctx)?;
     Ok(Plan {
         room,
         name: row.name.clone(),

@@ -160,13 +160,13 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let profile = if options.all { then.profile } else { settled.state.profile.clone() };
     let (build, laid) =
         if some { (settled.state.build.clone(), settled.state.laid) } else { (then.build.clone(), then.laid) };
-    let state = State { edits, build, laid, profile, ..settled.state.clone() };
+    let state = State { edits, build, laid, profile, ..settled.state.clone() }.with_written(then.written);
     let draft = rebased.listing.clone().into();
     protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
     let build = (state.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
     let what = What::Restore { to: to.number, all: options.all };
     let next = &rebased.listing;
-    let room = room::room_between(yard, &settled.listing, next, (state.sharing, &state.build), ctx)?;
+    let room = room::room_between(yard, &settled.listing, next, &state, ctx)?;
     let names_others = repath::names_others(yard, &row, &settled.listing, next)?;
     Ok(Plan {
         room,

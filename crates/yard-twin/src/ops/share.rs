@@ -30,13 +30,18 @@ use crate::catalog::What;
 use crate::error::{Error, Noun, Result};
 use crate::ident::TwinName;
 use crate::listing::{Entry, Node};
+use crate::ops::play::isolation::is_sealed;
+use crate::path::RelPath;
 use crate::progress::Ctx;
+use crate::scan::Row;
 use crate::sheet::{PathSet, Sheet, pattern};
 use crate::store::pool::{Facts, Policy, Share, Sharing, Unshared};
 use crate::store::state::State;
+pub use crate::twin::arrived::Files;
+use crate::twin::arrived::is_in_home;
 use crate::twin::change::Anew;
 use crate::twin::planned::{self, AppliedChange, PlannedChange};
-use crate::twin::{Room, room};
+use crate::twin::{Room, Settled, room};
 
 /// How files are to share storage, and which.
 #[derive(Clone, Debug, Default)]
@@ -46,21 +51,6 @@ pub struct Options {
     /// Patterns over the paths of the twin, such as `game/bin/*`, or `bin/*` for the same: only these files, until they
     /// are laid anew. Default: all, and those that come later, and those of clones too.
     pub patterns: Vec<String>,
-}
-
-/// Files, and their bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Files {
-    /// How many.
-    pub files: u64,
-    /// Their bytes.
-    pub bytes: u64,
-}
-
-impl Files {
-    fn with(self, entry: &Entry) -> Self {
-        Self { files: self.files + 1, bytes: self.bytes + entry.node.size() }
-    }
 }
 
 /// What a change of sharing will do.
@@ -111,7 +101,8 @@ pub struct Outcome {
 
 /// Looks at what another way of sharing would do to a twin.
 ///
-/// What was written in the twin is its own, and becomes shared only by [`Sharing::All`] or where a pattern names it; live
+/// What a run brought in masses is shared too where its programs are sealed; what they write in place is not, unless a
+/// pattern names it. What was written in the twin is its own, and becomes shared only by [`Sharing::All`] or where a pattern names it; live
 /// paths and belongings never are. What is as it was laid counts as laid, whoever put it there: so a yard that was copied
 /// without its links has them again.
 ///
@@ -124,10 +115,15 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let nothing = PathSet::default();
     let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
     let facts = Facts::probe(yard.begin(ctx)?.path())?;
-    let policy = Policy::new(options.sharing, facts, &seen.listing, written);
     let only = Only::new(&options.patterns, sheet.as_ref())?;
     let laid = planned::laid(yard, &seen)?;
     let only_some = !options.patterns.is_empty();
+    // What is named is meant, also where it was written in place.
+    let named_shared = only_some && options.sharing != Sharing::None;
+    let own = seen.state.written.iter().filter(|path| !(named_shared && only.matches(path)));
+    let own: Vec<RelPath> = own.cloned().collect();
+    let home = shared_in_home(yard, &seen, (options.sharing, &only), ctx)?;
+    let policy = Policy::new(options.sharing, facts, &seen.listing, written).with_private(&own).with_home(&home);
     let as_laid = |entry: &Entry| laid.get(entry.path.as_str()).is_some_and(|laid| laid.node == entry.node);
     let may_share = |entry: &Entry| only_some || options.sharing == Sharing::All || as_laid(entry);
     let wanted = || seen.listing.entries().iter().zip(&seen.rows).filter(|(entry, _)| only.has(entry));
@@ -140,15 +136,14 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     });
     let anew: Vec<(&Entry, Share)> = anew.collect();
     let counted = |private: bool| {
-        let of = anew.iter().filter(|(_, way)| (*way == Share::Copy) == private);
-        of.fold(Files::default(), |sum, (entry, _)| sum.with(entry))
+        Files::of(anew.iter().filter(|(_, way)| (*way == Share::Copy) == private).map(|(entry, _)| *entry))
     };
     let (private, shared) = (counted(true), counted(false));
     let needs = room::taken_by(yard, anew.iter().copied());
     let paths = anew.iter().map(|(entry, _)| entry.path.clone()).collect();
     let before = seen.state.sharing;
     let sharing = if only_some { before } else { options.sharing };
-    let state = State { sharing, ..seen.state.clone() };
+    let state = State { sharing, written: own.clone(), ..seen.state.clone() };
     let draft = seen.listing.clone().into();
     let anew = Anew { paths, sharing: options.sharing };
     Ok(Plan {
@@ -184,9 +179,19 @@ fn new_way(is: Share, way: Share, may_share: impl FnOnce() -> bool) -> Option<Sh
     let shares = |way: Share| matches!(way, Share::Link | Share::Reflink);
     match (shares(is), shares(way)) {
         (true, false) => Some(Share::Copy),
-        (false, true) => (is == Share::Copy || may_share()).then_some(way),
+        (false, true) => (matches!(is, Share::Copy | Share::Arrived) || may_share()).then_some(way),
         _ => None,
     }
+}
+
+/// The files of the home that may be shared: what came in masses, where programs are sealed, and what is named on purpose.
+fn shared_in_home(yard: &Yard, seen: &Settled, (sharing, only): (Sharing, &Only), ctx: &Ctx) -> Result<Vec<RelPath>> {
+    let named = sharing == Sharing::All && only.0.is_some();
+    let came = |row: &Row| matches!(row.share, Some(Share::Arrived | Share::Link));
+    let files = seen.listing.entries().iter().zip(&seen.rows).filter(|(entry, _)| is_in_home(&entry.path));
+    let files = files.filter(|(entry, row)| came(row) || (named && only.has(entry)));
+    let files: Vec<_> = files.map(|(entry, _)| entry.path.clone()).collect();
+    if files.is_empty() || is_sealed(yard, &seen.state.profile, ctx)? { Ok(files) } else { Ok(Vec::new()) }
 }
 
 /// The files that were asked for.
@@ -214,6 +219,10 @@ impl Only {
     }
 
     fn has(&self, entry: &Entry) -> bool {
-        matches!(entry.node, Node::File { .. }) && self.0.as_ref().is_none_or(|set| set.contains(entry.path.as_str()))
+        matches!(entry.node, Node::File { .. }) && self.matches(&entry.path)
+    }
+
+    fn matches(&self, path: &RelPath) -> bool {
+        self.0.as_ref().is_none_or(|set| set.contains(path.as_str()))
     }
 }

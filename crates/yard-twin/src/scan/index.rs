@@ -171,6 +171,7 @@ fn share_code(share: Option<Share>) -> u8 {
         Some(Share::Link) => 2,
         Some(Share::Copy) => 3,
         Some(Share::Own) => 4,
+        Some(Share::Arrived) => 5,
     }
 }
 
@@ -182,6 +183,7 @@ fn share_of(code: u8) -> Option<Option<Share>> {
         2 => Some(Share::Link),
         3 => Some(Share::Copy),
         4 => Some(Share::Own),
+        5 => Some(Share::Arrived),
         _ => return None,
     })
 }
@@ -205,6 +207,7 @@ mod tests {
             Some(Share::Link),
             Some(Share::Copy),
             Some(Share::Own),
+            Some(Share::Arrived),
         ]);
         (any::<(u64, i64, i64, u64, u32)>(), share).prop_map(|((ino, mtime, ctime, allocated, mode), share)| Row {
             ino,

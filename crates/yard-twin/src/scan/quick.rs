@@ -347,7 +347,7 @@ impl Observer<'_> {
         }
         let recent = self.unseen_for.is_none_or(|time| stat.ctime.saturating_add(time) >= index.looked_at);
         let now = Row::new(stat, share);
-        match (share == Share::Own && recent, doubted, now == *row) {
+        match (matches!(share, Share::Own | Share::Arrived) && recent, doubted, now == *row) {
             (true, true, _) | (_, true, false) => unknown,
             (true, false, _) => Known::Unless(Look::Recent),
             (false, true, true) => Known::Unless(Look::Doubted),

@@ -26,6 +26,9 @@ pub(crate) struct State {
     pub(crate) disk: ListingId,
     /// The text of its profile.
     pub(crate) profile: String,
+    /// Files that its programs write in place, in the order of paths: they stay its own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) written: Vec<RelPath>,
     /// The config edits that stand in its files.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) edits: Vec<Applied>,
@@ -46,7 +49,15 @@ pub(crate) struct Applied {
 
 impl State {
     pub(crate) fn new(build: BuildRef, sharing: Sharing, laid: ListingId, disk: ListingId, profile: String) -> Self {
-        Self { format: FORMAT, build, sharing, laid, disk, profile, edits: Vec::new() }
+        Self { format: FORMAT, build, sharing, laid, disk, profile, written: Vec::new(), edits: Vec::new() }
+    }
+
+    /// With more files that are written in place.
+    pub(crate) fn with_written(mut self, more: impl IntoIterator<Item = RelPath>) -> Self {
+        self.written.extend(more);
+        self.written.sort_unstable();
+        self.written.dedup();
+        self
     }
 
     /// Its text and the id that follows from it.

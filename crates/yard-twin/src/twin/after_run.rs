@@ -59,7 +59,7 @@ impl Twin {
         let mut not_folded = Vec::new();
         if !layer.is_empty()? {
             let before = self.settle_and_repair(What::Outside, ctx)?;
-            not_folded = self.fold_layer(layer, &before, ctx)?;
+            (not_folded, self.in_place) = self.fold_layer(layer, &before, ctx)?;
         }
         let from = layer.about()?.and_then(|about| about.direct).unwrap_or(self.row.state);
         let run = if let What::Run { run } = what { Some(run) } else { None };
@@ -75,10 +75,11 @@ impl Twin {
         Ok(settled)
     }
 
-    /// Folds the layer of a run back into the twin, which the caller holds and has settled. Says what could not be.
+    /// Folds the layer of a run back into the twin, which the caller holds and has settled. Says what could not be, and what
+    /// was written in place.
     ///
     /// Every step can be done again: a crash leaves the rest to the next call.
-    fn fold_layer(&self, layer: &RunLayer, before: &Settled, ctx: &Ctx) -> Result<Vec<String>> {
+    fn fold_layer(&self, layer: &RunLayer, before: &Settled, ctx: &Ctx) -> Result<(Vec<String>, Vec<RelPath>)> {
         let folder = self.folder()?;
         let op = self.yard.begin(ctx)?;
         // Taking a linked file out moves the time stamps of the others, as every change of ours does.
@@ -107,7 +108,7 @@ impl Twin {
         let discarded = folded.and_then(|folded| {
             let out: Vec<&RelPath> = folded.out.iter().collect();
             let open = change::discard_paths(&self.yard, op.path(), &out, &self.row, Some(&ledger))?;
-            Ok([folded.not_folded, open].concat())
+            Ok(([folded.not_folded, open].concat(), folded.in_place))
         });
         ledger.save(op.path())?;
         discarded

@@ -116,7 +116,9 @@ impl Twin {
         let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
         let (name, mut op) = (self.row.name.to_string(), self.yard.begin(ctx)?);
         let sharing = goal.anew.as_ref().map_or(goal.state.sharing, |anew| anew.sharing);
-        let policy = Policy::new(sharing, Facts::probe(op.path())?, &goal.next, written);
+        let policy = Policy::new(sharing, Facts::probe(op.path())?, &goal.next, written)
+            .with_private(&goal.state.written)
+            .with_home(goal.anew.iter().flat_map(|anew| &anew.paths));
         let clock = FsClock::new(op.path())?;
         let asked = Arc::new(Ledger::load(&self.yard.store.pool)?);
         let op_path = op.path().to_path_buf();

@@ -8,6 +8,7 @@ use crate::Yard;
 use crate::catalog::TwinRow;
 use crate::disk::lock::{self, Held, Mode};
 use crate::error::{Error, Noun, Result};
+use crate::path::RelPath;
 use crate::progress::Ctx;
 
 /// A twin that nobody else changes, settles or starts meanwhile.
@@ -17,6 +18,8 @@ pub(crate) struct Twin {
     pub(crate) yard: Yard,
     /// What the catalogue says of it. Only who holds it changes its state.
     pub(crate) row: TwinRow,
+    /// What a run wrote in place, as far as its layer tells, until the next settle.
+    pub(crate) in_place: Vec<RelPath>,
     lock: Held,
 }
 
@@ -35,7 +38,7 @@ impl Twin {
     }
 
     fn new(yard: &Yard, row: &TwinRow, lock: Held) -> Result<Self> {
-        let mut twin = Self { yard: yard.clone(), row: row.clone(), lock };
+        let mut twin = Self { yard: yard.clone(), row: row.clone(), in_place: Vec::new(), lock };
         twin.renew()?;
         Ok(twin)
     }

@@ -1,6 +1,7 @@
 //! A twin: what is there, taken in; and the one way to change it.
 
 pub(crate) mod after_run;
+pub(crate) mod arrived;
 pub(crate) mod change;
 pub(crate) mod derive;
 pub(crate) mod finish;

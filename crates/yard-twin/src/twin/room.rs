@@ -5,12 +5,12 @@ use serde::Serialize;
 use crate::Yard;
 use crate::disk;
 use crate::error::{Error, PathContext, Result};
-use crate::ident::BuildRef;
 use crate::listing::{Entry, Listing, Node};
 use crate::materialise::steps;
 use crate::progress::Ctx;
 use crate::sheet::PathSet;
-use crate::store::pool::{Facts, Policy, Share, Sharing};
+use crate::store::pool::{Facts, Policy, Share};
+use crate::store::state::State;
 
 /// How much room on the yard's disk something needs at most, and how much is free, in bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -31,18 +31,12 @@ pub(crate) fn room(yard: &Yard, needs: u64) -> Result<Room> {
 }
 
 /// The room that it takes to make a folder with one listing into one with another.
-pub(crate) fn room_between(
-    yard: &Yard,
-    there: &Listing,
-    next: &Listing,
-    (sharing, build): (Sharing, &BuildRef),
-    ctx: &Ctx,
-) -> Result<Room> {
-    let sheet = yard.sheet_of(build)?;
+pub(crate) fn room_between(yard: &Yard, there: &Listing, next: &Listing, state: &State, ctx: &Ctx) -> Result<Room> {
+    let sheet = yard.sheet_of(&state.build)?;
     let nothing = PathSet::default();
     let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
     let op = yard.begin(ctx)?;
-    let policy = Policy::new(sharing, Facts::probe(op.path())?, next, written);
+    let policy = Policy::new(state.sharing, Facts::probe(op.path())?, next, written).with_private(&state.written);
     let steps = steps(there, next);
     let coming = steps.iter().filter(|step| step.comes()).filter_map(|step| next.get(step.path.as_str()));
     room(yard, taken_by(yard, coming.map(|entry| (entry, policy.way(entry)))))

@@ -25,6 +25,7 @@ use crate::store::pool::{Ledger, Putter, Share};
 use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::after_run::pending;
+use crate::twin::arrived;
 use crate::twin::leaks;
 use crate::twin::leaks::{Leaks, Mends};
 use crate::yard::folder_id;
@@ -245,7 +246,12 @@ impl Twin {
         let putter = Putter::new(&self.yard.store.pool, op.path(), HashSet::new())?;
         let mut look = look_only(&self.yard, &self.row, &folder, &op, Some(&putter), doubt, ctx)?;
         let mends = self.judge(&mut look, ctx)?;
-        let state = look.state.clone();
+        let (state, from_layer) = (look.state.clone(), std::mem::take(&mut self.in_place));
+        let mut in_place = Vec::new();
+        if matches!(what, What::Run { .. }) {
+            in_place = arrived::written_in_place(&look, &from_layer);
+            arrived::mark(&mut look, &from_layer);
+        }
         let (profile, news) = (profile::text(&folder.join("profile.toml"))?, News::of(&look, &mends, what)?);
         let unchanged = look.found.changed.is_empty();
         let later = record == Record::IfWrong && mends.is_empty();
@@ -255,6 +261,7 @@ impl Twin {
         }
         let (listing, rows) = look.found.merged(look.before, look.rows)?;
         let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
+        let next = next.with_written(in_place);
         let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
         let number = self.take_in(pooled, &op, ctx, || {
             if later || next == state {

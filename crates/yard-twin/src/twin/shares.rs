@@ -39,7 +39,7 @@ impl ShareTotals {
                 Some(Share::Reflink) => &mut totals.reflinked,
                 Some(Share::Link) => &mut totals.linked,
                 Some(Share::Copy) => &mut totals.copied,
-                Some(Share::Own) => &mut totals.own,
+                Some(Share::Own | Share::Arrived) => &mut totals.own,
                 None => continue,
             };
             shares.files += 1;

@@ -23,7 +23,11 @@ fn is_open(yard: &Yard, row: &TwinRow, folder: &Path) -> Result<bool> {
         Some((listing, index))
     };
     let Some((listing, index)) = known() else { return is_open_below(folder).at("look through", folder) };
-    let own = listing.entries().iter().zip(&index.rows).filter(|(_, row)| row.share == Some(Share::Own));
+    let own = listing
+        .entries()
+        .iter()
+        .zip(&index.rows)
+        .filter(|(_, row)| matches!(row.share, Some(Share::Own | Share::Arrived)));
     for path in own.map(|(entry, _)| entry.path.below(folder)) {
         if disk::is_held(CWD, &path).at("open", &path)? {
             return Ok(true);

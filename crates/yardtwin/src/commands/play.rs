@@ -11,13 +11,14 @@ use std::time::Duration;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2};
 use signal_hook::iterator::SignalsInfo;
 use signal_hook::iterator::exfiltrator::origin::{Origin, WithOrigin};
+use yard_twin::share::Files;
 use yard_twin::{Changes, Isolation, TwinName, Yard, edits, entry, play};
 
 use super::{Done, data_folder, typed};
 use crate::args::{DryRun, Entry};
 use crate::fail::Failure;
 use crate::progress::{ctx, quiet_ctx};
-use crate::screen::{Screen, duration, listed, plain, shell, some_of};
+use crate::screen::{Screen, duration, files, listed, plain, shell, size, some_of};
 
 /// What becomes of what a run changes.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -293,6 +294,15 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     screen.aside(format_args!("{} ended after {}{end}", plan.twin, duration(outcome.ran)));
     let kept = if report.discarded { "thrown away" } else { "changed" };
     screen.aside(format_args!("  {kept:11}  {}", plain(&report.changes.summary())));
+    if report.shared.files > 0 {
+        let Files { files: count, bytes, .. } = report.shared;
+        screen.aside(format_args!(
+            "  {:11}  {}, {}, that it brought: clones share them too",
+            "stored once",
+            files(count),
+            size(bytes)
+        ));
+    }
     for (at, line) in edits(outcome).lines().enumerate() {
         screen.aside(format_args!("  {:11}  {}", if at == 0 { "edits" } else { "" }, plain(line)));
     }

@@ -1,15 +1,14 @@
 //! What a program changed, looked at in its layer before anything is folded back.
 
 use std::ffi::OsStr;
-use std::fs::File;
-use std::io::{self, BufRead, BufReader};
+use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
 use rustix::fs::CWD;
 
 use super::modes::Modes;
-use super::{Kind, RunLayer, is_folder, is_opaque, kind, look, names};
+use super::{Kind, RunLayer, is_folder, is_opaque, kind, look, names, same_bytes};
 use crate::disk::{self, Stat};
 use crate::error::{PathContext, Result};
 use crate::listing::{Listing, Node};
@@ -148,21 +147,5 @@ fn is_same(
             }
         }
         _ => Ok(false),
-    }
-}
-
-fn same_bytes(a: File, b: File) -> io::Result<bool> {
-    let (mut a, mut b) = (BufReader::with_capacity(disk::BUFFER, a), BufReader::with_capacity(disk::BUFFER, b));
-    loop {
-        let (left, right) = (a.fill_buf()?, b.fill_buf()?);
-        let length = left.len().min(right.len());
-        if length == 0 {
-            return Ok(left.len() == right.len());
-        }
-        if left[..length] != right[..length] {
-            return Ok(false);
-        }
-        a.consume(length);
-        b.consume(length);
     }
 }

@@ -9,7 +9,7 @@ use rustix::fs::CWD;
 use rustix::io::Errno;
 
 use super::modes::Modes;
-use super::{ATTRIBUTES, Kind, RunLayer, by_descriptor, is_folder, is_opaque, kind, look, names};
+use super::{ATTRIBUTES, Kind, ORIGIN, RunLayer, by_descriptor, is_folder, is_opaque, kind, look, names, same_bytes};
 use crate::disk::{self, Stat};
 use crate::error::{Error, PathContext, Result};
 use crate::materialise::Doubtful;
@@ -38,6 +38,8 @@ pub(crate) struct Folded {
     pub(crate) out: Vec<RelPath>,
     /// What could not be folded back, with where it is now and why.
     pub(crate) not_folded: Vec<String>,
+    /// Files that were written in place, in the order of paths.
+    pub(crate) in_place: Vec<RelPath>,
 }
 
 pub(super) fn fold(layer: &RunLayer, fold: &mut Fold<'_>) -> Result<Folded> {
@@ -56,6 +58,7 @@ pub(super) fn fold(layer: &RunLayer, fold: &mut Fold<'_>) -> Result<Folded> {
         // The twin's own two folders keep the mode that they have.
         disk::change_mode(root.as_fd(), OsStr::new(area), |_| was).at("set the mode of", &shown)?;
     }
+    folding.folded.in_place.sort_unstable();
     Ok(folding.folded)
 }
 
@@ -103,7 +106,19 @@ impl Folding<'_, '_> {
             }
             Kind::Folder => self.fold_folder(upper, target, name, path, &stat),
             Kind::Other => {
-                self.strip(upper, name, path, &stat)?;
+                let mut mode = stat.mode & 0o7777;
+                let below = look(target, name)?.filter(|below| below.is_file() && stat.is_file());
+                if let Some(below) = below {
+                    if is_nothing_new(upper, target, name, (&stat, &below))? {
+                        return disk::remove_file_at(upper, name);
+                    }
+                    if is_copied_up(upper, name, (&stat, &below))? {
+                        let listed = path.to_str().and_then(|path| RelPath::new(path).ok());
+                        self.folded.in_place.extend(listed);
+                        mode |= if is_guarded(&below) { 0o200 } else { 0 };
+                    }
+                }
+                self.strip(upper, name, path, (&stat, mode))?;
                 self.take_out(target, name, path)?;
                 disk::rename_at((upper, name), (target, name))
             }
@@ -124,7 +139,7 @@ impl Folding<'_, '_> {
             self.clean(from.as_fd(), path)?;
             self.take_out(target, name, path)?;
             // Not before: it says that what was there goes, to whoever has to do this again.
-            self.strip(upper, name, path, stat)?;
+            self.strip(upper, name, path, (stat, stat.mode & 0o7777))?;
             disk::set_mtime(&from, stat.mtime)?;
             if mode & 0o700 == 0o700 {
                 return disk::rename_at((upper, name), (target, name));
@@ -150,31 +165,30 @@ impl Folding<'_, '_> {
                 Kind::Folder => {
                     let (below, mode) = self.modes.open(folder, &name, &path)?;
                     self.clean(below.as_fd(), &path)?;
-                    self.strip(folder, &name, &path, &stat)?;
+                    self.strip(folder, &name, &path, (&stat, stat.mode & 0o7777))?;
                     disk::set_mtime(&below, stat.mtime)?;
                     if mode & 0o700 != 0o700 {
                         disk::change_mode(folder, &name, |_| mode)?;
                     }
                 }
-                Kind::Other => self.strip(folder, &name, &path, &stat)?,
+                Kind::Other => self.strip(folder, &name, &path, (&stat, stat.mode & 0o7777))?,
             }
         }
         Ok(())
     }
 
     /// Takes the layer's own attributes off a file or folder; most have none. What may not be written is opened up for
-    /// that.
-    fn strip(&mut self, at: BorrowedFd<'_>, name: &OsStr, path: &Path, stat: &Stat) -> io::Result<()> {
+    /// that, and has the mode that it should have afterwards.
+    fn strip(&mut self, at: BorrowedFd<'_>, name: &OsStr, path: &Path, (stat, mode): (&Stat, u32)) -> io::Result<()> {
         if !stat.is_file() && !is_folder(stat) {
             return Ok(());
         }
         let fd = disk::hold(at, name)?;
         let there = disk::attributes_by_path(&by_descriptor(fd.as_fd()))?;
         let ours: Vec<&str> = ATTRIBUTES.into_iter().filter(|name| there.iter().any(|there| there == name)).collect();
-        let mode = stat.mode & 0o7777;
         if !ours.is_empty() {
-            if mode & 0o200 == 0 {
-                self.modes.change(at, name, path, (mode, mode | 0o200))?;
+            if stat.mode & 0o200 == 0 {
+                self.modes.change(at, name, path, (mode, stat.mode & 0o7777 | 0o200))?;
             }
             for attribute in ours {
                 disk::remove_attribute(&by_descriptor(fd.as_fd()), attribute)?;
@@ -182,6 +196,7 @@ impl Folding<'_, '_> {
         }
         match self.modes.of(path) {
             Some(was) if stat.is_file() => disk::change_mode(at, name, |_| was),
+            None if mode != stat.mode & 0o7777 => disk::change_mode(at, name, |_| mode),
             _ => Ok(()),
         }
     }
@@ -273,6 +288,47 @@ impl Folding<'_, '_> {
             if shown.len() > 200 { shown.chars().take(200).chain(['…']).collect() } else { shown.into() };
         self.folded.not_folded.push(format!("{shown} ({why}): it is kept as {}", kept.display()));
         Ok(())
+    }
+}
+
+/// Whether a file of the layer was copied from what lies below, when a program opened it for writing or changed its mode.
+fn is_copied_up(upper: BorrowedFd<'_>, name: &OsStr, (stat, below): (&Stat, &Stat)) -> io::Result<bool> {
+    // The kernel marks no copy of a file that has several names: only the guard, which no program gives its files, tells.
+    if is_guarded(below) && stat.mode == below.mode {
+        return Ok(true);
+    }
+    let fd = disk::hold(upper, name)?;
+    let there = disk::attributes_by_path(&by_descriptor(fd.as_fd()))?;
+    Ok(there.iter().any(|name| name == ORIGIN))
+}
+
+/// Whether a file has the guard of one that is shared.
+fn is_guarded(stat: &Stat) -> bool {
+    stat.nlink > 1 && stat.mode & 0o222 == 0
+}
+
+/// Whether a file that was copied into the layer is as it was there. One that is shared stays shared whatever was done to
+/// its time and to its guard.
+fn is_nothing_new(
+    upper: BorrowedFd<'_>,
+    target: BorrowedFd<'_>,
+    name: &OsStr,
+    (stat, below): (&Stat, &Stat),
+) -> io::Result<bool> {
+    let as_shared = is_guarded(below) && stat.executable() == below.executable() && stat.mode & 0o444 == 0o444;
+    let as_it_was = (stat.mode, stat.mtime) == (below.mode, below.mtime);
+    if stat.nlink > 1 || stat.size != below.size || !(as_shared || as_it_was) {
+        return Ok(false);
+    }
+    let fd = disk::hold(upper, name)?;
+    let there = disk::attributes_by_path(&by_descriptor(fd.as_fd()))?;
+    if disk::given(&there).any(|name| !ATTRIBUTES.contains(&name)) {
+        return Ok(false);
+    }
+    match (disk::open_file(upper, name), disk::open_file(target, name)) {
+        (Ok(now), Ok(was)) => same_bytes(now, was),
+        // One that can't be read can't be said to be the same.
+        _ => Ok(false),
     }
 }
 

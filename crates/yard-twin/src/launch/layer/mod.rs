@@ -10,8 +10,8 @@ mod fold;
 mod modes;
 
 use std::ffi::{OsStr, OsString};
-use std::fs;
-use std::io;
+use std::fs::{self, File};
+use std::io::{self, BufRead, BufReader};
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -37,15 +37,12 @@ pub(crate) const TEMPORARY: [(&str, &str); 2] = [("tmp", "/tmp"), ("var-tmp", "/
 
 const OPAQUE: &str = "user.overlay.opaque";
 
+/// A file or folder has it that was copied from what lies below.
+const ORIGIN: &str = "user.overlay.origin";
+
 /// What a run leaves in the attributes of its files, which mean nothing elsewhere.
-const ATTRIBUTES: [&str; 6] = [
-    OPAQUE,
-    "user.overlay.origin",
-    "user.overlay.impure",
-    "user.overlay.nlink",
-    "user.overlay.uuid",
-    "user.overlay.protattr",
-];
+const ATTRIBUTES: [&str; 6] =
+    [OPAQUE, ORIGIN, "user.overlay.impure", "user.overlay.nlink", "user.overlay.uuid", "user.overlay.protattr"];
 
 /// The folder of a run's layer, beside the twin's `game` and `home`.
 #[derive(Clone, Debug)]
@@ -132,6 +129,23 @@ fn is_opaque(folder: BorrowedFd<'_>) -> io::Result<bool> {
         Ok(length) => Ok(value[..length] == *b"y"),
         Err(rustix::io::Errno::NODATA | rustix::io::Errno::OPNOTSUPP) => Ok(false),
         Err(error) => Err(error.into()),
+    }
+}
+
+/// Whether two files hold the same bytes.
+fn same_bytes(a: File, b: File) -> io::Result<bool> {
+    let (mut a, mut b) = (BufReader::with_capacity(disk::BUFFER, a), BufReader::with_capacity(disk::BUFFER, b));
+    loop {
+        let (left, right) = (a.fill_buf()?, b.fill_buf()?);
+        let length = left.len().min(right.len());
+        if length == 0 {
+            return Ok(left.len() == right.len());
+        }
+        if left[..length] != right[..length] {
+            return Ok(false);
+        }
+        a.consume(length);
+        b.consume(length);
     }
 }
 

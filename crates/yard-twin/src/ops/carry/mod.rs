@@ -264,8 +264,8 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
     planned.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
     // What comes from outside is stored as well as laid.
     let fetched: u64 = planned.fetch.iter().map(|fetch| fetch.stat.size).sum();
-    let (there, next, to_come) = (&planned.seen.there, &planned.draft.base, (planned.to.sharing, &planned.to.build));
-    let mut room = room::room_between(yard, there, next, to_come, ctx)?;
+    let (there, next) = (&planned.seen.there, &planned.draft.base);
+    let mut room = room::room_between(yard, there, next, &planned.to, ctx)?;
     room.needs += fetched;
     let take_out = options.take_out;
     Ok(Plan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out, source })

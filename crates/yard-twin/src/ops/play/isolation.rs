@@ -1,6 +1,7 @@
 //! Trying how far a program can be kept inside its twin here.
 
 use std::os::unix::fs::MetadataExt;
+use std::path::Path;
 
 use crate::Yard;
 use crate::disk;
@@ -9,6 +10,7 @@ use crate::launch::layer::{About as LayerAbout, Fate, RunLayer};
 use crate::launch::seal::{self, Confinement, FencePlan, Refusal, TrialPlan};
 use crate::launch::surroundings::{About, Surroundings};
 use crate::launch::{Isolation, Possible};
+use crate::profile::Profile;
 use crate::progress::Ctx;
 
 /// What is possible here: found out by doing it, once each time that the system is started.
@@ -26,6 +28,13 @@ pub fn possible_isolation(yard: &Yard, ctx: &Ctx) -> Result<Possible> {
         yard.catalog.set_probe(&key, &text)?;
     }
     Ok(possible)
+}
+
+/// Whether programs of a twin with this profile are sealed.
+pub(crate) fn is_sealed(yard: &Yard, profile: &str, ctx: &Ctx) -> Result<bool> {
+    let profile = Profile::parse(profile, Path::new("profile.toml"))?;
+    let asked = profile.isolation.is_none_or(|isolation| isolation == Isolation::Sealed);
+    Ok(asked && possible_isolation(yard, ctx)?.best() == Isolation::Sealed)
 }
 
 /// Forgets what was found out, so that it is tried once more.

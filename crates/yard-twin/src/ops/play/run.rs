@@ -62,6 +62,9 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
         if fresh || looks {
             let settled = twin.settle(What::Outside, ctx)?;
             lay_home(twin, &settled, ctx)?;
+            if plan.isolation != Isolation::Sealed {
+                twin.own_home(&settled, ctx)?;
+            }
             before = Some((settled.listing, settled.leaks));
         }
     }

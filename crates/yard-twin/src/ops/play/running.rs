@@ -33,6 +33,7 @@ use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::twin::Leaks;
 use crate::twin::Twin;
+use crate::twin::arrived::Files;
 
 /// How long output is still collected after the program's end, where a child of its keeps the pipe open.
 const LAST_WORDS: Duration = Duration::from_millis(300);
@@ -61,6 +62,9 @@ pub struct Report {
     /// What its twin holds that can't be copied, each with its reason.
     #[serde(default)]
     pub not_taken: Vec<String>,
+    /// Files that it brought in masses, which are stored once from now on.
+    #[serde(default)]
+    pub shared: Files,
 }
 
 /// What a run did.
@@ -311,6 +315,13 @@ impl Running {
         if direct && !answer(&self.keep, &report.changes) {
             report.discarded = true;
             (settled, _) = twin.put_back(settled, from, run, |_| true, ctx)?;
+        }
+        if !direct {
+            // What it brought is kept by now, whatever comes of this.
+            match twin.share_arrived(&settled, ctx) {
+                Ok(shared) => report.shared = shared,
+                Err(error) => tracing::warn!(%error, "what the run brought is not shared yet"),
+            }
         }
         report.leaks.extend(settled.leaks);
         report.not_taken = settled.not_taken;

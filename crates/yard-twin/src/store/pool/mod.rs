@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 pub(crate) use aside::Aside;
 pub(crate) use ledger::{Ledger, Linked};
 pub(crate) use put::{PutTotals, Putter, hash_unchanged, reads_as};
-pub(crate) use share::{Facts, Policy};
+pub(crate) use share::{Facts, Policy, masses};
 pub use share::{Share, Sharing, Unshared};
 
 use crate::disk::{self, Stat};

@@ -1,6 +1,6 @@
 //! How a twin's file and the pool's share their bytes: what is wished for, what the disk can do, what is used.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io::Write;
 use std::path::Path;
@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::disk;
 use crate::error::{PathContext, Result};
 use crate::listing::{Entry, Listing, Node};
+use crate::path::{RelPath, compare};
 use crate::sheet::PathSet;
 
 /// What the user wants shared between twins where the filesystem has no reflinks.
@@ -38,6 +39,8 @@ pub enum Share {
     Copy,
     /// Written by a program in the twin, or by hand.
     Own,
+    /// Brought by a run, among many of its kind: still the twin's own, and shared as soon as that may be.
+    Arrived,
 }
 
 /// Why a twin shares no storage.
@@ -123,13 +126,18 @@ pub(crate) struct Policy<'a> {
     wish: Sharing,
     facts: Facts,
     written: &'a PathSet,
+    /// Files that this twin writes in place, in the order of paths.
+    private: &'a [RelPath],
+    /// Files of the home that may be links.
+    home: HashSet<&'a str>,
     endings: HashMap<String, usize>,
 }
 
 impl<'a> Policy<'a> {
     /// Resolves `sharing` for the files of `listing`; `written` are the live and scratch paths.
     pub(crate) fn new(sharing: Sharing, facts: Facts, listing: &Listing, written: &'a PathSet) -> Self {
-        let mut policy = Self { wish: sharing, facts, written, endings: HashMap::new() };
+        let (private, home) = (&[] as &[_], HashSet::new());
+        let mut policy = Self { wish: sharing, facts, written, private, home, endings: HashMap::new() };
         // Only a careful choice asks what comes in masses.
         if policy.links() && sharing == Sharing::Careful {
             // As they are spelt first: there are few spellings, and many files.
@@ -142,6 +150,16 @@ impl<'a> Policy<'a> {
             }
         }
         policy
+    }
+
+    /// With files that stay the twin's own, in the order of paths.
+    pub(crate) fn with_private(self, private: &'a [RelPath]) -> Self {
+        Self { private, ..self }
+    }
+
+    /// With files of the home that may be links: where nothing runs there that would write to them.
+    pub(crate) fn with_home(self, home: impl IntoIterator<Item = &'a RelPath>) -> Self {
+        Self { home: home.into_iter().map(RelPath::as_str).collect(), ..self }
     }
 
     /// Why files that could have been shared are not, if that is so.
@@ -194,15 +212,34 @@ impl<'a> Policy<'a> {
 
     fn linkable(&self, entry: &Entry, size: u64) -> bool {
         let path = entry.path.as_str();
-        // A twin's home is its programs' to write in.
-        if !path.starts_with("game/") || self.written.contains(path) {
+        if self.written.contains(path) || self.private.binary_search_by(|own| compare(own.as_str(), path)).is_ok() {
             return false;
+        }
+        // A twin's home is its programs' to write in.
+        if !path.starts_with("game/") {
+            return self.home.contains(path);
         }
         if self.wish == Sharing::All {
             return true;
         }
         let ending = entry.path.ending().unwrap_or_default();
         let mass = !ending.is_empty() && self.endings.get(&ending).is_some_and(|&count| count >= MASS);
-        !WRITTEN.contains(&ending.as_str()) && (size >= LARGE || mass)
+        !is_written(&ending) && (size >= LARGE || mass)
     }
+}
+
+/// Whether files of an ending are ones that programs write in place.
+fn is_written(ending: &str) -> bool {
+    WRITTEN.contains(&ending)
+}
+
+/// Those that came in masses: so many of one ending, which is not one of files that are written in place.
+pub(crate) fn masses<T>(files: Vec<T>, path: impl Fn(&T) -> &RelPath) -> Vec<T> {
+    let ending = |file: &T| path(file).ending().filter(|ending| !ending.is_empty() && !is_written(ending));
+    let mut count: HashMap<String, usize> = HashMap::new();
+    for ending in files.iter().filter_map(&ending) {
+        *count.entry(ending).or_default() += 1;
+    }
+    let is_mass = |file: &T| ending(file).is_some_and(|ending| count[&ending] >= MASS);
+    files.into_iter().filter(is_mass).collect()
 }

@@ -49,7 +49,7 @@ fn each_file_is_shared_as_the_wish_the_disk_and_its_kind_allow() {
                 Share::Reflink => "reflink",
                 Share::Link => "link",
                 Share::Copy => "copy",
-                Share::Own => "own",
+                Share::Own | Share::Arrived => "own",
             });
             let why = policy.unshared().map_or(String::new(), |why| format!("  unshared: {why:?}"));
             let line = format!("{name:10} {wish:?}:{why}");

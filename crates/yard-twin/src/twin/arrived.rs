@@ -1,0 +1,133 @@
+//! What a run brought in masses, which is stored once from then on, and what it wrote in place, which stays the twin's own.
+
+use serde::{Deserialize, Serialize};
+
+use crate::error::Result;
+use crate::listing::{Entry, Listing, Node};
+use crate::path::RelPath;
+use crate::progress::Ctx;
+use crate::scan::Row;
+use crate::sheet::{PathSet, Sheet};
+use crate::store::pool::{Facts, Policy, Share, Sharing, masses};
+use crate::twin::Twin;
+use crate::twin::change::{Anew, Goal, Start};
+use crate::twin::settle::{Look, Settled};
+
+/// Files, and their bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Files {
+    /// How many.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+impl Files {
+    pub(crate) fn of<'a>(entries: impl Iterator<Item = &'a Entry>) -> Self {
+        entries.fold(Self::default(), |sum, entry| Self { files: sum.files + 1, bytes: sum.bytes + entry.node.size() })
+    }
+}
+
+/// Marks what a run brought in masses: settings and saves are left out, and so is what it wrote in place.
+pub(super) fn mark(look: &mut Look, from_layer: &[RelPath]) {
+    let Look { sheet, before, rows, found, .. } = look;
+    let own = |path: &RelPath| {
+        sheet.as_ref().is_some_and(|sheet| sheet.group_of(path).is_some() || sheet.written().contains(path.as_str()))
+    };
+    let may_come = |path: &RelPath, row: &Row| {
+        let in_place = from_layer.binary_search(path).is_ok() || is_same_file(before, rows, path, row.ino);
+        row.share == Some(Share::Own) && row.mode & 0o044 != 0 && !in_place && !own(path)
+    };
+    let came = found.changed.iter_mut().filter_map(|(path, now)| {
+        let (entry, row) = &mut **now.as_mut()?;
+        (matches!(entry.node, Node::File { size: 1.., .. }) && may_come(path, row)).then_some((&*path, row))
+    });
+    for (_, row) in masses(came.collect(), |(path, _)| path) {
+        row.share = Some(Share::Arrived);
+    }
+}
+
+/// What a run wrote in place that would be shared otherwise: what is known from its layer, and files that are the same ones
+/// as before with other bytes.
+pub(super) fn written_in_place(look: &Look, from_layer: &[RelPath]) -> Vec<RelPath> {
+    let changed = look.found.changed.iter().filter_map(|(path, now)| {
+        let (entry, row) = &**now.as_ref()?;
+        let in_place = from_layer.binary_search(path).is_ok() || is_same_file(&look.before, &look.rows, path, row.ino);
+        (in_place && matches!(entry.node, Node::File { .. })).then_some(entry)
+    });
+    let changed: Vec<&Entry> = changed.collect();
+    if changed.is_empty() {
+        return Vec::new();
+    }
+    let nothing = PathSet::default();
+    let facts = Facts { reflink: false, link: true, guard: true };
+    let policy =
+        Policy::new(Sharing::Careful, facts, &look.before, look.sheet.as_ref().map_or(&nothing, Sheet::written));
+    let shared = |entry: &&Entry| {
+        let was = row_before(&look.before, &look.rows, &entry.path).and_then(|row| row.share);
+        matches!(was, Some(Share::Link | Share::Arrived)) || policy.way(entry) == Share::Link
+    };
+    changed.into_iter().filter(shared).map(|entry| entry.path.clone()).collect()
+}
+
+fn row_before<'a>(before: &Listing, rows: &'a [Row], path: &RelPath) -> Option<&'a Row> {
+    rows.get(before.position(path.as_str())?)
+}
+
+fn is_same_file(before: &Listing, rows: &[Row], path: &RelPath, ino: u64) -> bool {
+    row_before(before, rows, path).is_some_and(|row| row.ino == ino)
+}
+
+/// Whether a path lies in the home of a twin.
+pub(crate) fn is_in_home(path: &RelPath) -> bool {
+    path.as_str().starts_with("home/")
+}
+
+impl Twin {
+    /// Gives the files of the home that are links bytes of their own: for programs that are not kept from writing through
+    /// them.
+    pub(crate) fn own_home(&mut self, settled: &Settled, ctx: &Ctx) -> Result<()> {
+        let rows = settled.listing.entries().iter().zip(&settled.rows);
+        let linked = rows.filter(|(entry, row)| is_in_home(&entry.path) && row.share == Some(Share::Link));
+        let paths: Vec<RelPath> = linked.map(|(entry, _)| entry.path.clone()).collect();
+        if paths.is_empty() {
+            return Ok(());
+        }
+        self.lay_anew(settled, Anew { paths, sharing: Sharing::None }, ctx)
+    }
+
+    /// Lays files anew, as no change of the twin.
+    pub(crate) fn lay_anew(&mut self, settled: &Settled, anew: Anew, ctx: &Ctx) -> Result<()> {
+        let (state, next) = (self.yard.store.state(self.row.state)?, settled.listing.clone());
+        let start = Start { state: &state, ..Start::of(settled) };
+        let goal = Goal { state: state.clone(), next, what: None, intent: None, anew: Some(anew) };
+        self.change(&start, goal, ctx).map(drop)
+    }
+
+    /// Stores once what runs brought in masses: for a twin whose programs are kept from writing through links. Says what
+    /// shares storage now.
+    pub(crate) fn share_arrived(&mut self, settled: &Settled, ctx: &Ctx) -> Result<Files> {
+        let came = settled.listing.entries().iter().zip(&settled.rows);
+        let came: Vec<&Entry> =
+            came.filter(|(_, row)| row.share == Some(Share::Arrived)).map(|(entry, _)| entry).collect();
+        if came.is_empty() || settled.state.sharing == Sharing::None {
+            return Ok(Files::default());
+        }
+        let facts = Facts::probe(self.yard.begin(ctx)?.path())?;
+        let (nothing, sheet) = (PathSet::default(), self.yard.sheet_of(&settled.state.build)?);
+        let written = sheet.as_ref().map_or(&nothing, Sheet::written);
+        let policy = Policy::new(Sharing::All, facts, &settled.listing, written)
+            .with_private(&settled.state.written)
+            .with_home(came.iter().map(|entry| &entry.path));
+        if settled.state.sharing == Sharing::Careful && !facts.guard {
+            return Ok(Files::default());
+        }
+        let linked: Vec<&Entry> = came.into_iter().filter(|entry| policy.way(entry) == Share::Link).collect();
+        if linked.is_empty() {
+            return Ok(Files::default());
+        }
+        let anew = Anew { paths: linked.iter().map(|entry| entry.path.clone()).collect(), sharing: Sharing::All };
+        self.lay_anew(settled, anew, ctx)?;
+        Ok(Files::of(linked.into_iter()))
+    }
+}
