@@ -27,6 +27,7 @@ impl Yard {
         let root = root.as_ref();
         Self::check_new(root)?;
         disk::make_folders(root)?;
+        close(root)?;
         for folder in FOLDERS {
             disk::make_folders(&root.join(folder))?;
         }
@@ -90,6 +91,7 @@ impl Yard {
         let root = disk::canonical(root)?;
         // SQLite would only say that it can't.
         rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
+        let closed = settings.private && close(&root)?;
         keep_reserve(&root);
         let catalog = Arc::new(Catalog::open(&root.join("catalog.db"))?);
         // Those that hold nothing between commands may not have come along from a backup.
@@ -100,7 +102,7 @@ impl Yard {
         }
         let root: Arc<Path> = root.into();
         let (store, recovered) = (Store::new(Arc::clone(&root)), Arc::default());
-        let mut yard = Self { settings, catalog, store, root, recovered };
+        let mut yard = Self { settings, catalog, store, root, recovered, closed };
         yard.recovered = Arc::new(recover::recover(&yard, ctx)?);
         // Once it is elsewhere, files that name this place can be found; a full disk is no reason not to open it.
         if let Err(error) = yard.catalog.roots(&yard.root.to_string_lossy()) {
@@ -114,6 +116,24 @@ impl Yard {
     pub fn find_upward(start: impl AsRef<Path>) -> Option<PathBuf> {
         start.as_ref().ancestors().find(|folder| folder.join("yard.toml").is_file()).map(Path::to_path_buf)
     }
+}
+
+/// Keeps everyone but its owner out of a yard, if it is ours and its modes are nobody's arrangement. Says whether that was
+/// to be done.
+fn close(root: &Path) -> Result<bool> {
+    const SET_GROUP: u32 = 0o2000;
+    let stat = disk::lstat(root).at("look at", root)?;
+    if stat.mode & 0o077 == 0 || stat.mode & SET_GROUP != 0 || stat.uid != rustix::process::geteuid().as_raw() {
+        return Ok(false);
+    }
+    let arranged = |name: &String| name.starts_with("system.posix_acl");
+    let names = disk::attributes_by_path(&root.to_string_lossy()).unwrap_or_default();
+    if names.iter().any(arranged) {
+        return Ok(false);
+    }
+    // Where modes mean nothing, there is nothing to be done.
+    let done = disk::set_mode(root, 0o700).and_then(|()| disk::lstat(root).at("look at", root));
+    Ok(done.is_ok_and(|now| now.mode & 0o077 == 0))
 }
 
 /// Keeps some room in reserve, so that a yard on a full disk can still be worked with: given up where there is none

@@ -135,6 +135,49 @@ fn what_runs_bring_is_stored_once_and_what_they_write_in_place_stays_private() {
 }
 
 #[test]
+fn what_is_private_stays_private() {
+    let desk = desk();
+    let mode = |path: &std::path::Path| fs::metadata(path).unwrap().mode() & 0o7777;
+    let set = |path: &std::path::Path, mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+    // The yard is its owner's alone; an old one is put right once; an arrangement of one's own is left.
+    let (yard, settings) = (desk.at("yard"), desk.at("yard/yard.toml"));
+    assert_eq!(mode(&yard), 0o700);
+    set(&yard, 0o755);
+    assert!(text(&desk.run(&["list"]).stderr).contains("others could look into this yard"));
+    assert!(mode(&yard) == 0o700 && desk.run(&["list"]).stderr.is_empty());
+    let text_before = fs::read_to_string(&settings).unwrap();
+    for (arranged, private) in [(0o2755, "true"), (0o755, "false")] {
+        set(&yard, arranged);
+        fs::write(&settings, text_before.replace("private = true", &format!("private = {private}"))).unwrap();
+        assert!(desk.run(&["list"]).stderr.is_empty() && mode(&yard) == arranged);
+    }
+    // Keys of a home and of a group stay what they are in the twin, in its clones, carried, restored and edited.
+    let run = "umask 077; echo key > $HOME/.key; mkdir -p own; echo secret > own/one.sav; printf 'a = 1\\n' > $HOME/set.ini; \
+               umask 022; echo open > own/open.sav";
+    desk.does("a", run, &[]);
+    let files = |twin: &str| {
+        let at = |path: &str| desk.at("yard/twins").join(twin).join(path);
+        ["home/.key", "game/own/one.sav", "home/set.ini", "game/own/open.sav"].map(|path| mode(&at(path)))
+    };
+    let right = [0o600, 0o600, 0o600, 0o644];
+    assert_eq!(files("a"), right);
+    desk.ok(&["clone", "a", "c", "--share", "all"]);
+    desk.ok(&["carry", "saves", "--from", "a", "--to", "b"]);
+    desk.ok(&["profile", "set", "c", "--file", "home/set.ini", "a", "2"]);
+    assert_eq!(files("c"), right);
+    let carried = |path: &str| mode(&desk.game("b", path));
+    assert_eq!((carried("own/one.sav"), carried("own/open.sav")), (0o600, 0o644));
+    desk.ok(&["snapshot", "c", "kept"]);
+    desk.does("c", "rm $HOME/.key own/*.sav; echo x > $HOME/set.ini; chmod 644 $HOME/set.ini", &[]);
+    desk.ok(&["restore", "c", "kept", "--all", "--yes"]);
+    assert_eq!(files("c"), right, "as it was then");
+    desk.ok(&["share", "c", "all", "home/.key", "game/own/*.sav"]);
+    desk.ok(&["remove", "c"]);
+    desk.ok(&["clone", "c", "d"]);
+    assert_eq!(files("d"), right);
+}
+
+#[test]
 fn what_can_not_be_shared_otherwise_is_refused_and_nothing_changes() {
     let desk = desk();
     let (before, pool) = (look(&desk.at("yard/twins/a/game")), look_pool(&desk.at("yard")));

@@ -279,7 +279,8 @@ impl Placer<'_> {
         let from = disk::open_file(&self.pool, Pool::name(content, false))
             .map_err(|error| self.pool_error("open", entry, content, error))?;
         let before = disk::fstat(&from).at("look at", self.layout.pool.path(content))?;
-        let mode = if executable { 0o777 } else { 0o666 };
+        let most = if executable { 0o777 } else { 0o666 };
+        let mode = if policy.is_private(&entry.path) { most & 0o700 } else { most };
         let path = || self.on_disk(&entry.path);
         let to = disk::create_file(folder, name, mode).at("make", path())?;
         let cloned = policy.way(entry) == Share::Reflink && disk::reflink(&from, &to).at("clone into", path())?;

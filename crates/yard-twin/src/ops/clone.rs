@@ -56,6 +56,7 @@ use crate::twin::derive::Deriver;
 use crate::twin::markers;
 use crate::twin::markers::with_markers;
 use crate::twin::planned::{self, Seen};
+use crate::twin::private::private_files;
 use crate::twin::room;
 use crate::twin::vouch;
 
@@ -154,6 +155,8 @@ pub struct Outcome {
 struct KeptOwn {
     /// Files that are written in place: they stay private.
     written: Vec<RelPath>,
+    /// Files that nobody but their user may read.
+    private: Vec<RelPath>,
     /// Files of the home that came in masses: they are shared.
     home: Vec<RelPath>,
 }
@@ -252,7 +255,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
 
 impl KeptOwn {
     fn apply<'a>(&'a self, policy: Policy<'a>) -> Policy<'a> {
-        policy.with_private(&self.written).with_home(&self.home)
+        policy.with_own(&self.written, &self.private).with_home(&self.home)
     }
 
     /// As in a twin that was settled.
@@ -264,7 +267,9 @@ impl KeptOwn {
         if !home.is_empty() && !is_sealed(yard, &settled.state.profile, ctx)? {
             home.clear();
         }
-        Ok(Self { written: settled.state.written.clone(), home })
+        let sheet = yard.sheet_of(&settled.state.build)?;
+        let private = private_files(&settled.listing, &settled.rows, sheet.as_ref());
+        Ok(Self { written: settled.state.written.clone(), private, home })
     }
 }
 
@@ -290,7 +295,7 @@ fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
         let laid = own_laid(&state);
         let names_source = repath::names_origin(yard, &listing, laid, &folder)?;
         let (build, profile, edits, sharing) = (state.build, state.profile, state.edits, state.sharing);
-        let kept_own = KeptOwn { written: state.written, home: Vec::new() };
+        let kept_own = KeptOwn { written: state.written, private: state.private, home: Vec::new() };
         return Ok(Start {
             build,
             listing,
@@ -480,7 +485,8 @@ fn put_first_state(yard: &Yard, plan: &Plan, listing: &Listing, op: &OpFolder) -
     let listing = yard.store.put_listing(listing, None, op)?;
     let laid = laid.unwrap_or(listing);
     let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
-    let state = State { edits: plan.edits.clone(), written: plan.kept_own.written.clone(), ..state };
+    let KeptOwn { written, private, .. } = &plan.kept_own;
+    let state = State { edits: plan.edits.clone(), written: written.clone(), private: private.clone(), ..state };
     yard.store.put_state(&state, op)
 }
 

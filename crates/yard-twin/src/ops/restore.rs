@@ -160,7 +160,9 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let profile = if options.all { then.profile } else { settled.state.profile.clone() };
     let (build, laid) =
         if some { (settled.state.build.clone(), settled.state.laid) } else { (then.build.clone(), then.laid) };
-    let state = State { edits, build, laid, profile, ..settled.state.clone() }.with_written(then.written);
+    let state = State { edits, build, laid, profile, ..settled.state.clone() }
+        .with_written(then.written)
+        .with_private(then.private);
     let draft = rebased.listing.clone().into();
     protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
     let build = (state.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));

@@ -41,6 +41,7 @@ pub use crate::twin::arrived::Files;
 use crate::twin::arrived::is_in_home;
 use crate::twin::change::Anew;
 use crate::twin::planned::{self, AppliedChange, PlannedChange};
+use crate::twin::private::private_files;
 use crate::twin::{Room, Settled, room};
 
 /// How files are to share storage, and which.
@@ -122,8 +123,10 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let named_shared = only_some && options.sharing != Sharing::None;
     let own = seen.state.written.iter().filter(|path| !(named_shared && only.matches(path)));
     let own: Vec<RelPath> = own.cloned().collect();
+    let private_files = private_files(&seen.listing, &seen.rows, sheet.as_ref());
     let home = shared_in_home(yard, &seen, (options.sharing, &only), ctx)?;
-    let policy = Policy::new(options.sharing, facts, &seen.listing, written).with_private(&own).with_home(&home);
+    let policy =
+        Policy::new(options.sharing, facts, &seen.listing, written).with_own(&own, &private_files).with_home(&home);
     let as_laid = |entry: &Entry| laid.get(entry.path.as_str()).is_some_and(|laid| laid.node == entry.node);
     let may_share = |entry: &Entry| only_some || options.sharing == Sharing::All || as_laid(entry);
     let wanted = || seen.listing.entries().iter().zip(&seen.rows).filter(|(entry, _)| only.has(entry));

@@ -29,6 +29,9 @@ pub(crate) struct State {
     /// Files that its programs write in place, in the order of paths: they stay its own.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) written: Vec<RelPath>,
+    /// Files of the player's own that nobody but their user may read, in the order of paths: they stay that.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) private: Vec<RelPath>,
     /// The config edits that stand in its files.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) edits: Vec<Applied>,
@@ -49,7 +52,17 @@ pub(crate) struct Applied {
 
 impl State {
     pub(crate) fn new(build: BuildRef, sharing: Sharing, laid: ListingId, disk: ListingId, profile: String) -> Self {
-        Self { format: FORMAT, build, sharing, laid, disk, profile, written: Vec::new(), edits: Vec::new() }
+        Self {
+            format: FORMAT,
+            build,
+            sharing,
+            laid,
+            disk,
+            profile,
+            written: Vec::new(),
+            private: Vec::new(),
+            edits: Vec::new(),
+        }
     }
 
     /// With more files that are written in place.
@@ -57,6 +70,14 @@ impl State {
         self.written.extend(more);
         self.written.sort_unstable();
         self.written.dedup();
+        self
+    }
+
+    /// With more files that nobody but their user may read.
+    pub(crate) fn with_private(mut self, more: impl IntoIterator<Item = RelPath>) -> Self {
+        self.private.extend(more);
+        self.private.sort_unstable();
+        self.private.dedup();
         self
     }
 

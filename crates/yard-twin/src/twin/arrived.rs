@@ -11,6 +11,7 @@ use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Policy, Share, Sharing, masses};
 use crate::twin::Twin;
 use crate::twin::change::{Anew, Goal, Start};
+use crate::twin::private::is_private;
 use crate::twin::settle::{Look, Settled};
 
 /// Files, and their bytes.
@@ -36,7 +37,7 @@ pub(super) fn mark(look: &mut Look, from_layer: &[RelPath]) {
     };
     let may_come = |path: &RelPath, row: &Row| {
         let in_place = from_layer.binary_search(path).is_ok() || is_same_file(before, rows, path, row.ino);
-        row.share == Some(Share::Own) && row.mode & 0o044 != 0 && !in_place && !own(path)
+        row.share == Some(Share::Own) && !is_private(row.mode) && !in_place && !own(path)
     };
     let came = found.changed.iter_mut().filter_map(|(path, now)| {
         let (entry, row) = &mut **now.as_mut()?;
@@ -117,7 +118,7 @@ impl Twin {
         let (nothing, sheet) = (PathSet::default(), self.yard.sheet_of(&settled.state.build)?);
         let written = sheet.as_ref().map_or(&nothing, Sheet::written);
         let policy = Policy::new(Sharing::All, facts, &settled.listing, written)
-            .with_private(&settled.state.written)
+            .with_own(&settled.state.written, &[])
             .with_home(came.iter().map(|entry| &entry.path));
         if settled.state.sharing == Sharing::Careful && !facts.guard {
             return Ok(Files::default());

@@ -23,6 +23,7 @@ use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share, Sharing};
 use crate::store::state::State;
 use crate::twin::Twin;
+use crate::twin::private::private_there;
 use crate::twin::room;
 use crate::twin::settle::{PlayersOwn, Settled};
 use crate::twin::vouch;
@@ -115,9 +116,11 @@ impl Twin {
         let nothing = PathSet::default();
         let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
         let (name, mut op) = (self.row.name.to_string(), self.yard.begin(ctx)?);
+        let private = private_there(start.there, start.rows, sheet.as_ref(), op.path())?;
+        goal.state.private = private_then(start, &goal, private);
         let sharing = goal.anew.as_ref().map_or(goal.state.sharing, |anew| anew.sharing);
         let policy = Policy::new(sharing, Facts::probe(op.path())?, &goal.next, written)
-            .with_private(&goal.state.written)
+            .with_own(&goal.state.written, &goal.state.private)
             .with_home(goal.anew.iter().flat_map(|anew| &anew.paths));
         let clock = FsClock::new(op.path())?;
         let asked = Arc::new(Ledger::load(&self.yard.store.pool)?);
@@ -459,6 +462,19 @@ pub(crate) fn publish(
     let published = putter.publish(&ledger, ctx)?;
     ledger.save(op.path())?;
     Ok(published)
+}
+
+/// The files that nobody but their user may read when a change is done: what is there says it, and of what isn't there yet
+/// the state to come.
+fn private_then(start: &Start<'_>, goal: &Goal, now: Vec<RelPath>) -> Vec<RelPath> {
+    let is_file = |path: &RelPath| start.there.get(path.as_str()).is_some_and(|entry| entry.node.content().is_some());
+    let was = |path: &RelPath| start.state.private.binary_search(path).is_ok();
+    let comes = goal.state.private.iter().filter(|path| !is_file(path) || !was(path)).cloned();
+    let mut private: Vec<_> = now.into_iter().chain(comes).collect();
+    private.retain(|path| goal.next.get(path.as_str()).is_some());
+    private.sort_unstable();
+    private.dedup();
+    private
 }
 
 /// The steps from what is there to a goal.

@@ -10,6 +10,7 @@ pub(crate) mod leaks;
 pub mod markers;
 pub(crate) mod planned;
 pub(crate) mod power;
+pub(crate) mod private;
 pub(crate) mod protection;
 pub(crate) mod room;
 pub(crate) mod settle;

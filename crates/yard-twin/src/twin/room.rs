@@ -36,7 +36,8 @@ pub(crate) fn room_between(yard: &Yard, there: &Listing, next: &Listing, state: 
     let nothing = PathSet::default();
     let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
     let op = yard.begin(ctx)?;
-    let policy = Policy::new(state.sharing, Facts::probe(op.path())?, next, written).with_private(&state.written);
+    let policy =
+        Policy::new(state.sharing, Facts::probe(op.path())?, next, written).with_own(&state.written, &state.private);
     let steps = steps(there, next);
     let coming = steps.iter().filter(|step| step.comes()).filter_map(|step| next.get(step.path.as_str()));
     room(yard, taken_by(yard, coming.map(|entry| (entry, policy.way(entry)))))

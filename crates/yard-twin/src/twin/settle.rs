@@ -28,6 +28,7 @@ use crate::twin::after_run::pending;
 use crate::twin::arrived;
 use crate::twin::leaks;
 use crate::twin::leaks::{Leaks, Mends};
+use crate::twin::private::private_there;
 use crate::yard::folder_id;
 
 /// A twin as it is now.
@@ -261,7 +262,10 @@ impl Twin {
         }
         let (listing, rows) = look.found.merged(look.before, look.rows)?;
         let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
-        let next = next.with_written(in_place);
+        let mut next = next.with_written(in_place);
+        if !unchanged {
+            next.private = private_there(&listing, &rows, look.sheet.as_ref(), op.path())?;
+        }
         let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
         let number = self.take_in(pooled, &op, ctx, || {
             if later || next == state {

@@ -41,6 +41,8 @@ pub struct Yard {
     pub(crate) store: Store,
     /// What the opening found half done, and finished or undid.
     pub(crate) recovered: Arc<Recovered>,
+    /// Whether the opening had to keep others out.
+    pub(crate) closed: bool,
 }
 
 impl std::fmt::Debug for Yard {
@@ -60,6 +62,13 @@ impl Yard {
     #[must_use]
     pub fn default_sharing(&self) -> Sharing {
         self.settings.share
+    }
+
+    /// Whether others could look into the yard until it was opened now: it is its owner's alone from now on, unless its
+    /// settings say `private = false`.
+    #[must_use]
+    pub fn was_open_to_others(&self) -> bool {
+        self.closed
     }
 
     /// What of the past is kept.

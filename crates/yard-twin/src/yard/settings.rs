@@ -20,6 +20,9 @@ format = 1
 # \"careful\" links large files and kinds that come in masses, \"all\" links all that programs don't write, \"none\" copies.
 share = \"careful\"
 
+# Nobody but you can look into the yard. Turned off, what is in it has the modes that it has.
+private = true
+
 # What can be gone back to. A state of a twin is kept while it is one of the last `states`, or younger than `days`;
 # snapshots are kept until they are dropped. Removed twins and stock builds go after `removed_days`. What nothing needs any
 # more stays for another `grace_days`, so that a catalogue from a backup still works. All of it goes by `sweep` only.
@@ -37,8 +40,14 @@ pub(crate) struct Settings {
     format: u32,
     #[serde(default)]
     pub(crate) share: Sharing,
+    #[serde(default = "yes")]
+    pub(crate) private: bool,
     #[serde(default)]
     pub(crate) keep: KeepPolicy,
+}
+
+fn yes() -> bool {
+    true
 }
 
 /// What of the past is kept, and how long. Nothing goes but by a sweep.

@@ -32,7 +32,17 @@ pub(crate) type Done = Result<ExitCode, Failure>;
 
 pub(crate) fn run(args: Args, screen: &Screen) -> Done {
     let place = args.yard;
-    let yard = || open(place.clone());
+    let yard = || {
+        let yard = open(place.clone())?;
+        if yard.was_open_to_others() {
+            screen.warn(format_args!(
+                "others could look into this yard ({}): it is yours alone now. If that is not wanted: private = false in its \
+                 yard.toml, and its old mode back",
+                yard.root().display()
+            ));
+        }
+        Ok(yard)
+    };
     match args.command {
         Command::Init { dir, how } => take_in::init(&dir.or(place).map_or_else(default_yard, Ok)?, how, screen),
         Command::Intake(intake) => take_in::intake(&yard()?, intake, screen),

@@ -1,5 +1,6 @@
 //! What comes with a carry: the player's own of a twin, of a real home, or what was downloaded.
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use crate::Yard;
@@ -17,6 +18,7 @@ use crate::scan::{Kind, Manner, Seen, walk};
 use crate::sheet::{Group, PathSet, Sheet, pattern};
 use crate::store::pool::hash_unchanged;
 use crate::twin::planned::Fetch;
+use crate::twin::private::{is_private, private_files};
 use crate::twin::settle::Settled;
 
 /// What is to be carried.
@@ -32,6 +34,8 @@ pub(crate) struct Found {
     pub(crate) coming: Vec<Incoming>,
     pub(crate) fetch: Vec<Fetch>,
     pub(crate) left: Vec<String>,
+    /// Of what comes, by where that is from: what nobody but its user may read.
+    pub(crate) private: HashSet<String>,
 }
 
 impl Selection {
@@ -80,7 +84,9 @@ pub(crate) fn incoming_from_twin(
     wish: &Selection,
 ) -> Result<Found> {
     let ((settled, laid, folder), (sheet, to)) = (twin, sheets);
-    let mut found = Found::default();
+    let private = private_files(&settled.listing, &settled.rows, Some(sheet));
+    let private = private.iter().map(ToString::to_string).collect();
+    let mut found = Found { private, ..Found::default() };
     for entry in settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {
         let group = sheet.group_of(&entry.path);
         if sheet.is_scratch(&entry.path) || !wish.has(&entry.path, group) {
@@ -279,6 +285,9 @@ impl Found {
         let content = read(&on_disk, seen, ctx)?;
         let node = Node::File { content, size: seen.stat.size, executable: seen.stat.executable() };
         let entry = Entry { path, node, mtime: seen.stat.mtime };
+        if is_private(seen.stat.mode) {
+            self.private.insert(on_disk.display().to_string());
+        }
         self.coming.push(Incoming { from: on_disk.display().to_string(), group, entry, shipped: None });
         self.fetch.push(Fetch { path: on_disk, stat: seen.stat, content, member: None });
         Ok(())

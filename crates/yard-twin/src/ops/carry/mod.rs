@@ -251,7 +251,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
         last_run: last_run(yard, &to.row)?,
     };
     let leaks = std::mem::take(&mut to.settled.leaks);
-    let Found { coming, fetch, left } = found;
+    let Found { coming, fetch, left, private } = found;
     let decided = decided(yard, coming, &to, options)?;
     let (out, source) = match source {
         Some(source) if options.take_out => (Some(take_out(yard, source, &decided, &to.row)?), None),
@@ -259,7 +259,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
         None => (None, None),
     };
     let (items, entries): (Vec<_>, Vec<_>) = decided.into_iter().unzip();
-    let mut planned = planned_for(yard, to, &items, &entries, &from.name)?;
+    let mut planned = planned_for(yard, to, (&items, &entries), (&from.name, &private))?;
     let puts: HashSet<_> = puts(&items, &entries).filter_map(|entry| entry.node.content()).collect();
     planned.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
     // What comes from outside is stored as well as laid.
@@ -300,10 +300,16 @@ fn decided(yard: &Yard, coming: Vec<Incoming>, to: &Party, options: &Options) ->
     Ok(decided)
 }
 
-fn planned_for(yard: &Yard, to: Party, items: &[CarryItem], entries: &[Entry], from: &str) -> Result<PlannedChange> {
+fn planned_for(
+    yard: &Yard,
+    to: Party,
+    (items, entries): (&[CarryItem], &[Entry]),
+    (from, private): (&str, &HashSet<String>),
+) -> Result<PlannedChange> {
     let put = puts(items, entries).map(|entry| (entry.path.clone(), Some(entry.clone())));
     let next = overlay(&to.settled.listing, &Layer::new(put.collect())?)?;
-    let state = to.settled.state.clone();
+    let private = items.iter().zip(entries).filter(|(item, _)| is_put(item) && private.contains(&item.from));
+    let state = to.settled.state.clone().with_private(private.map(|(_, entry)| entry.path.clone()));
     let draft = next.into();
     protection::check_protected(yard, &to.row, &to.settled.listing, &draft, &state)?;
     Ok(PlannedChange::new(to.row, to.settled, state, draft, What::Carried { from: from.into() }))
@@ -364,8 +370,11 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 
 /// The entries that are put into the twin.
 fn puts<'a>(items: &'a [CarryItem], entries: &'a [Entry]) -> impl Iterator<Item = &'a Entry> {
-    let put = |(item, _): &(&CarryItem, &Entry)| matches!(item.does, Does::Put | Does::Beside);
-    items.iter().zip(entries).filter(put).map(|(_, entry)| entry)
+    items.iter().zip(entries).filter(|(item, _)| is_put(item)).map(|(_, entry)| entry)
+}
+
+fn is_put(item: &CarryItem) -> bool {
+    matches!(item.does, Does::Put | Does::Beside)
 }
 
 fn one_group(options: &Options) -> Result<&str> {

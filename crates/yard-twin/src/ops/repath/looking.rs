@@ -213,6 +213,7 @@ impl<'a> Looking<'a> {
         disk::write_synced(kept, &bytes)?;
         disk::write_synced(new, &next)?;
         disk::set_mode(new, stat.mode & 0o7777)?;
+        disk::set_mode(kept, stat.mode & 0o7777 | 0o400)?;
         Ok(stat)
     }
 }

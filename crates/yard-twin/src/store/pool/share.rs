@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::disk;
 use crate::error::{PathContext, Result};
 use crate::listing::{Entry, Listing, Node};
-use crate::path::{RelPath, compare};
+use crate::path::RelPath;
 use crate::sheet::PathSet;
 
 /// What the user wants shared between twins where the filesystem has no reflinks.
@@ -126,7 +126,8 @@ pub(crate) struct Policy<'a> {
     wish: Sharing,
     facts: Facts,
     written: &'a PathSet,
-    /// Files that this twin writes in place, in the order of paths.
+    /// Files that this twin writes in place, and files that nobody but their user may read; in the order of paths.
+    in_place: &'a [RelPath],
     private: &'a [RelPath],
     /// Files of the home that may be links.
     home: HashSet<&'a str>,
@@ -136,8 +137,8 @@ pub(crate) struct Policy<'a> {
 impl<'a> Policy<'a> {
     /// Resolves `sharing` for the files of `listing`; `written` are the live and scratch paths.
     pub(crate) fn new(sharing: Sharing, facts: Facts, listing: &Listing, written: &'a PathSet) -> Self {
-        let (private, home) = (&[] as &[_], HashSet::new());
-        let mut policy = Self { wish: sharing, facts, written, private, home, endings: HashMap::new() };
+        let (in_place, private, home) = (&[] as &[_], &[] as &[_], HashSet::new());
+        let mut policy = Self { wish: sharing, facts, written, in_place, private, home, endings: HashMap::new() };
         // Only a careful choice asks what comes in masses.
         if policy.links() && sharing == Sharing::Careful {
             // As they are spelt first: there are few spellings, and many files.
@@ -152,9 +153,15 @@ impl<'a> Policy<'a> {
         policy
     }
 
-    /// With files that stay the twin's own, in the order of paths.
-    pub(crate) fn with_private(self, private: &'a [RelPath]) -> Self {
-        Self { private, ..self }
+    /// With files that are written in place, and files that nobody but their user may read: all of them stay the twin's
+    /// own. In the order of paths.
+    pub(crate) fn with_own(self, in_place: &'a [RelPath], private: &'a [RelPath]) -> Self {
+        Self { in_place, private, ..self }
+    }
+
+    /// Whether nobody but its user may read a file.
+    pub(crate) fn is_private(&self, path: &RelPath) -> bool {
+        self.private.binary_search(path).is_ok()
     }
 
     /// With files of the home that may be links: where nothing runs there that would write to them.
@@ -212,7 +219,8 @@ impl<'a> Policy<'a> {
 
     fn linkable(&self, entry: &Entry, size: u64) -> bool {
         let path = entry.path.as_str();
-        if self.written.contains(path) || self.private.binary_search_by(|own| compare(own.as_str(), path)).is_ok() {
+        let is_own = self.in_place.binary_search(&entry.path).is_ok() || self.is_private(&entry.path);
+        if self.written.contains(path) || is_own {
             return false;
         }
         // A twin's home is its programs' to write in.

@@ -1,0 +1,37 @@
+//! Files that nobody but their user may read: keys, tokens, letters. They stay that, and are never shared.
+
+use std::path::Path;
+
+use crate::disk;
+use crate::error::Result;
+use crate::listing::{Listing, Node};
+use crate::path::RelPath;
+use crate::scan::Row;
+use crate::sheet::Sheet;
+use crate::store::pool::Share;
+use crate::twin::arrived::is_in_home;
+
+/// The files of a twin that nobody but their user may read, of the home and of belongings: of an install it only says with
+/// which mask that was unpacked.
+pub(crate) fn private_files(listing: &Listing, rows: &[Row], sheet: Option<&Sheet>) -> Vec<RelPath> {
+    let is_own = |path: &RelPath| is_in_home(path) || sheet.is_some_and(|sheet| sheet.group_of(path).is_some());
+    let files = listing.entries().iter().zip(rows).filter(|(entry, row)| {
+        is_private(row.mode)
+            && matches!(entry.node, Node::File { .. })
+            && row.share != Some(Share::Link)
+            && row.ino != 0
+            && is_own(&entry.path)
+    });
+    files.map(|(entry, _)| entry.path.clone()).collect()
+}
+
+/// As [`private_files`]; none where modes mean nothing, which is tried in the folder `op`.
+pub(crate) fn private_there(listing: &Listing, rows: &[Row], sheet: Option<&Sheet>, op: &Path) -> Result<Vec<RelPath>> {
+    let files = private_files(listing, rows, sheet);
+    if files.is_empty() || disk::keeps_modes(op)? { Ok(files) } else { Ok(Vec::new()) }
+}
+
+/// Whether a file's mode lets nobody but its user read it.
+pub(crate) fn is_private(mode: u32) -> bool {
+    mode & 0o077 == 0
+}
