@@ -112,7 +112,7 @@ pub use ident::{
     BuildLabel, BuildRef, ContentId, ListingId, Side, SnapshotLabel, SnapshotRef, Source, StateId, Title, TwinId,
     TwinName,
 };
-pub use launch::{Changes, GroupChange, Isolation, Possible, changes, launch_helper};
+pub use launch::{Changes, GroupChange, Ipc, Isolation, Possible, changes, launch_helper};
 pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
 pub use materialise::{Doing, Step, steps};
 pub use path::RelPath;

@@ -89,6 +89,9 @@ impl Yard {
         };
         let settings = settings::read(&text, &path)?;
         let root = disk::canonical(root)?;
+        if let Some(owner) = other_owner(&root)? {
+            return Err(YardError::NotYours { path: root, owner }.into());
+        }
         // SQLite would only say that it can't.
         rustix::fs::access(&root, rustix::fs::Access::WRITE_OK).at("write in", &root)?;
         let closed = settings.private && close(&root)?;
@@ -116,6 +119,29 @@ impl Yard {
     pub fn find_upward(start: impl AsRef<Path>) -> Option<PathBuf> {
         start.as_ref().ancestors().find(|folder| folder.join("yard.toml").is_file()).map(Path::to_path_buf)
     }
+}
+
+/// Whose a yard is, if it is another user's.
+fn other_owner(root: &Path) -> Result<Option<u32>> {
+    // The folder itself may be a disk's own.
+    let Ok(stat) = disk::lstat(&root.join("pool")) else { return Ok(None) };
+    if stat.uid == rustix::process::geteuid().as_raw() {
+        return Ok(None);
+    }
+    // Some filesystems know no owners: what is made there just now looks the same.
+    let mine = owner_of_new_in(&root.join("tmp"))?;
+    Ok((mine != Some(stat.uid)).then_some(stat.uid))
+}
+
+/// Whose a new file in a folder is; `None` where none can be made.
+fn owner_of_new_in(folder: &Path) -> Result<Option<u32>> {
+    let path = folder.join(format!("owner-{}", std::process::id()));
+    if disk::create_exact(&path, 0o600).is_err() {
+        return Ok(None);
+    }
+    let uid = disk::lstat(&path).at("look at", &path).map(|stat| stat.uid);
+    disk::remove_file(&path)?;
+    uid.map(Some)
 }
 
 /// Keeps everyone but its owner out of a yard, if it is ours and its modes are nobody's arrangement. Says whether that was

@@ -221,7 +221,7 @@ fn a_full_disk_changes_nothing_and_once_there_is_room_it_works() {
     }
     let desk = Desk::new();
     fs::create_dir(desk.at("yard")).unwrap();
-    let Some(_small) = mount(&["-t", "tmpfs", "-o", "size=200m,mode=777", "none"], &desk.at("yard")) else {
+    let Some(_small) = mount(&["-t", "tmpfs", "-o", "size=400m,mode=777", "none"], &desk.at("yard")) else {
         return skip(test, "a tmpfs can't be mounted here");
     };
     desk.ok(&["init"]);
@@ -234,7 +234,7 @@ fn a_full_disk_changes_nothing_and_once_there_is_room_it_works() {
     desk.place.give_away();
     desk.ok(&["snapshot", "a", "then"]);
     fs::remove_file(&save).unwrap();
-    let _ = fs::write(desk.at("yard/filler"), vec![1; 200 << 20]);
+    let _ = fs::write(desk.at("yard/filler"), vec![1; 400 << 20]);
     let output = desk.run(&["restore", "a", "then", "--all", "--yes"]);
     assert_eq!(output.status.code(), Some(1), "{}", text(&output.stdout));
     assert!(text(&output.stderr).contains("The disk is full"), "{}", text(&output.stderr));

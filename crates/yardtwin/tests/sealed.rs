@@ -228,7 +228,8 @@ fn when_the_launcher_is_killed_all_ends_and_what_was_written_is_taken_in() {
             !Command::new("pgrep").args(["-f", "sleep 98765"]).output().unwrap().status.success()
         });
         let runs = desk.json(&["history", "a", "--runs"]);
-        assert!(runs[0]["ended_at"].is_null() && runs[0]["summary"].as_str().unwrap_or("cut off").contains("cut off"));
+        let ended = runs[0]["ended_at"].is_string() && runs[0]["exit_code"].is_null();
+        assert!(ended && runs[0]["summary"].as_str().unwrap_or("cut off").contains("cut off"), "{runs}");
         assert_eq!(fs::read_to_string(game.join("kept.sav")).unwrap(), "kept\n", "{rung}");
         assert!(!desk.at("yard/twins/a/layer").exists());
         fs::remove_dir_all(&game).unwrap();

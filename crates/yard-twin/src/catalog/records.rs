@@ -474,9 +474,20 @@ impl Catalog {
 
     /// A twin's runs, the newest first.
     pub(crate) fn runs(&self, twin: TwinId) -> Result<Vec<RunRecord>> {
+        self.runs_where(twin, "1")
+    }
+
+    /// The runs of a twin whose end nobody has written down, the latest first.
+    pub(crate) fn open_runs(&self, twin: TwinId) -> Result<Vec<RunRecord>> {
+        self.runs_where(twin, "ended_at IS NULL")
+    }
+
+    fn runs_where(&self, twin: TwinId, condition: &str) -> Result<Vec<RunRecord>> {
         self.all(
-            "SELECT id, program, isolation, started_at, ended_at, exit_code, signal, summary, keeper
-             FROM runs WHERE twin = ?1 ORDER BY id DESC",
+            &format!(
+                "SELECT id, program, isolation, started_at, ended_at, exit_code, signal, summary, keeper
+                 FROM runs WHERE twin = ?1 AND {condition} ORDER BY id DESC"
+            ),
             [twin.to_string()],
             |row| {
                 Ok(RunRecord {

@@ -81,6 +81,7 @@ impl YardError {
             Self::NotAYard(_) => "Make a yard there first, or name the folder of an existing one.",
             Self::NotEmpty(_) => "Choose an empty folder, or one that doesn't exist yet.",
             Self::AlreadyAYard(_) | Self::Settings { .. } => return None,
+            Self::NotYours { .. } => "Do it as that user: what you made in it would be yours, and theirs no more.",
             Self::NewerFormat { .. } => "Update this program; the yard was not touched.",
             Self::UnknownTwins(_) => {
                 "Nothing was let go. A check says what can be done about each: yardtwin check --fix writes twins into the \

@@ -15,6 +15,14 @@ pub enum YardError {
     /// A yard is there already.
     #[error("{} is a yard already", .0.display())]
     AlreadyAYard(PathBuf),
+    /// It is another user's: what is done in it must stay that user's own.
+    #[error("{} is the yard of another user (id {owner})", path.display())]
+    NotYours {
+        /// The yard.
+        path: PathBuf,
+        /// Whose it is.
+        owner: u32,
+    },
     /// A newer version of this crate made it.
     #[error("{} is of format {found}, and this version knows formats up to {known}", path.display())]
     NewerFormat {

@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fs;
-use std::io::ErrorKind;
+use std::io::{ErrorKind, Write};
 use std::path::{Path, PathBuf};
 
-use crate::disk;
-use crate::error::{Error, Result};
+use crate::disk::{self, Folders};
+use crate::error::{Error, PathContext, Result};
 
 /// The base folders of the XDG Base Directory Specification, by variable, below the home.
 const BASES: [(&str, &str); 4] = [
@@ -31,32 +31,65 @@ const FOLDERS: [(&str, &str); 5] = [
 /// Programs ignore a base folder that isn't there, and without the file some find no documents folder at all.
 /// Says whether anything was.
 pub(crate) fn prepare(home: &Path) -> Result<bool> {
+    if !disk::exists(home) {
+        disk::make_folders(home)?;
+    }
+    // A program may have put symlinks there: nothing is written through one.
+    let mut inside = Folders::new(home)?;
     let mut made = false;
-    for folder in BASES.iter().chain(&FOLDERS).map(|(_, folder)| home.join(folder)) {
-        if !folder.is_dir() {
-            match disk::make_folders(&folder) {
-                Ok(()) => made = true,
-                Err(error) if is_in_the_way(&error) => tracing::debug!(%error, "something else is there: it stays"),
-                Err(error) => return Err(error),
-            }
+    for (_, folder) in BASES.iter().chain(&FOLDERS) {
+        made |= unless_in_the_way(make_below(&mut inside, folder))?;
+    }
+    Ok(unless_in_the_way(say_where(&mut inside, home))? || made)
+}
+
+/// Makes a folder below the home, and those that lead to it. Says whether there was anything to make.
+fn make_below(inside: &mut Folders<'_>, folder: &str) -> Result<bool> {
+    let mut made = false;
+    for (end, _) in folder.match_indices('/').chain([(folder.len(), "")]) {
+        let (parent, name) = folder[..end].rsplit_once('/').unwrap_or(("", &folder[..end]));
+        if inside.find(&folder[..end])?.is_none() {
+            disk::make_folder_at(inside.get(parent)?, name).at("make the folder", name)?;
+            made = true;
         }
     }
-    let file = home.join(".config/user-dirs.dirs");
-    if disk::exists(&file) {
-        return Ok(made);
+    Ok(made)
+}
+
+/// Makes the file that says where the well-known folders are, if there is none.
+fn say_where(inside: &mut Folders<'_>, home: &Path) -> Result<bool> {
+    const FILE: &str = "user-dirs.dirs";
+    let Some(folder) = inside.find(".config")? else { return Ok(false) };
+    if disk::stat_at(folder, FILE).is_ok() {
+        return Ok(false);
     }
     let none =
         ["XDG_DESKTOP_DIR", "XDG_PUBLICSHARE_DIR", "XDG_TEMPLATES_DIR"].map(|name| format!("{name}=\"$HOME/\"\n"));
     let own = FOLDERS.map(|(name, folder)| format!("{name}=\"$HOME/{folder}\"\n"));
-    match disk::write(&file, none.concat() + &own.concat()) {
-        Err(error) if !is_in_the_way(&error) => Err(error),
-        written => Ok(made || written.is_ok()),
+    let path = || home.join(".config").join(FILE);
+    let mut file = disk::create_file(folder, FILE, 0o666).at("make", path())?;
+    file.write_all((none.concat() + &own.concat()).as_bytes()).at("write", path())?;
+    Ok(true)
+}
+
+/// Something else that is there stays: that is no error.
+fn unless_in_the_way(made: Result<bool>) -> Result<bool> {
+    match made {
+        Err(error) if is_in_the_way(&error) => {
+            tracing::debug!(%error, "something else is there: it stays");
+            Ok(false)
+        }
+        made => made,
     }
 }
 
 /// Whether a file stands where a folder should be: a program put it there, and it is its own.
 fn is_in_the_way(error: &Error) -> bool {
-    let kind = |error: &std::io::Error| matches!(error.kind(), ErrorKind::AlreadyExists | ErrorKind::NotADirectory);
+    let kind = |error: &std::io::Error| {
+        let link = rustix::io::Errno::LOOP.raw_os_error();
+        matches!(error.kind(), ErrorKind::AlreadyExists | ErrorKind::NotADirectory)
+            || error.raw_os_error() == Some(link)
+    };
     matches!(error, Error::Io { source, .. } if kind(source))
 }
 

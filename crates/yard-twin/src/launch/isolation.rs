@@ -56,6 +56,16 @@ impl FromStr for Isolation {
     }
 }
 
+/// Whose shared memory and semaphores (System V IPC) a sealed program has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ipc {
+    /// Its own.
+    Own,
+    /// The system's.
+    Shared,
+}
+
 /// What is possible on this system, in this yard, for this user.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Possible {

@@ -5,13 +5,14 @@ pub(crate) mod home;
 pub(crate) mod isolation;
 pub(crate) mod layer;
 pub(crate) mod output;
+pub(crate) mod reach;
 pub(crate) mod seal;
 pub(crate) mod surroundings;
 pub(crate) mod watch;
 
 pub use changes::{Changes, GroupChange, changes};
 pub(crate) use home::prepared;
-pub use isolation::{Isolation, Possible};
+pub use isolation::{Ipc, Isolation, Possible};
 pub(crate) use layer::{About as LayerAbout, Fate, Fold, RunLayer};
 pub use output::{OutputSink, Stream};
 pub use seal::{Helper, launch_helper};

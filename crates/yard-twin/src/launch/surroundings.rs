@@ -6,11 +6,12 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use super::Isolation;
 use super::home;
-use super::layer::{AREAS, RunLayer, TEMPORARY};
+use super::layer::{AREAS, MEMORY, RunLayer, SESSION, TEMPORARY};
+use super::reach::Reached;
 use super::seal::FencePlan;
 use super::seal::plan::{Overlay, View, Wanted, view};
+use super::{Ipc, Isolation};
 use crate::disk;
 use crate::error::{PathContext, Result};
 
@@ -20,6 +21,13 @@ pub(crate) const COOKIE: &str = ".display-key";
 /// Sockets of the session that a sealed program reaches: windows, sound, cameras, and the bus that desktops talk by.
 /// What starts programs or holds keys is not among them.
 const SOCKETS: [&str; 6] = ["bus", "pipewire-0", "pipewire-0-manager", "pulse/native", "wayland-0", "wayland-1"];
+
+/// Places below `/proc` where the kernel asks who the user is outside, not what they may do inside.
+const CLOSED: [&str; 7] =
+    ["/proc/acpi", "/proc/bus", "/proc/fs", "/proc/irq", "/proc/scsi", "/proc/sys", "/proc/sysrq-trigger"];
+
+/// Where the session's folder is where the system has none, below the program's own `/tmp`.
+pub(crate) const RUNTIME: &str = ".runtime";
 
 /// Devices that a sealed program of root's gets, where the system's own would give it the whole machine.
 const DEVICES: [&str; 10] = ["null", "zero", "full", "random", "urandom", "tty", "dri", "input", "snd", "nvidiactl"];
@@ -34,10 +42,31 @@ pub(crate) struct About<'a> {
     /// Whether the program may look at the rest of the yard.
     pub(crate) yard_shown: bool,
     pub(crate) network: bool,
+    /// Whether a sealed program has shared memory and semaphores of its own, if the profile says.
+    pub(crate) ipc: Option<Ipc>,
+    /// Folders outside that it is shown.
+    pub(crate) reached: &'a [Reached],
+    /// Whether it is started to see where it writes: with an empty home, and nowhere to write unseen.
+    pub(crate) watched: bool,
+}
+
+impl Default for About<'_> {
+    fn default() -> Self {
+        Self {
+            twin: Path::new(""),
+            yard: Path::new(""),
+            isolation: Isolation::Sealed,
+            yard_shown: false,
+            network: true,
+            ipc: None,
+            reached: &[],
+            watched: false,
+        }
+    }
 }
 
 /// What a program finds around it.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Surroundings {
     /// What it sees, if it is sealed.
     pub(crate) view: Option<View>,
@@ -49,6 +78,8 @@ pub(crate) struct Surroundings {
     pub(crate) cookie: Option<PathBuf>,
     /// Who it is started as, where that is not who starts it.
     pub(crate) owner: Option<(u32, u32)>,
+    /// Whether a sealed program has shared memory and semaphores of its own.
+    pub(crate) own_ipc: bool,
     /// What is left in the layer of what was made to mount on, below its folder.
     pub(crate) placeholders: Vec<String>,
 }
@@ -67,19 +98,26 @@ impl Surroundings {
             Isolation::Fenced => {
                 let mut environment = home::variables(&home);
                 environment.insert("TMPDIR".into(), layer.temporary("tmp").into());
-                let folders = vec![twin.join("game"), home, layer.temporary("tmp")];
+                let writable = about.reached.iter().filter(|reached| reached.writable && !reached.missing);
+                let folders = [twin.join("game"), home, layer.temporary("tmp")].into_iter();
+                let folders = folders.chain(writable.map(|reached| reached.folder.clone())).collect();
                 let fence = Some(FencePlan { folders, required: true, sockets: true });
-                Ok(Self { view: None, fence, environment, cookie: None, owner, placeholders: Vec::new() })
+                Ok(Self { fence, environment, owner, ..Self::default() })
             }
             Isolation::Redirected => {
                 let environment = home::variables(&home);
-                Ok(Self { view: None, fence: None, environment, cookie: None, owner, placeholders: Vec::new() })
+                Ok(Self { environment, owner, ..Self::default() })
             }
         }
     }
 
-    /// Gives a sealed program its copy of the key to the display.
-    pub(crate) fn lay_cookie(&self, layer: &RunLayer) -> Result<()> {
+    /// Gives a sealed program its copy of the key to the display, and a folder for sockets where the session has none.
+    pub(crate) fn lay(&self, layer: &RunLayer) -> Result<()> {
+        if self.view.is_some() {
+            let runtime = layer.temporary("tmp").join(RUNTIME);
+            disk::make_folders(&runtime)?;
+            disk::set_mode(&runtime, 0o700)?;
+        }
         let Some(cookie) = &self.cookie else { return Ok(()) };
         let copy = layer.temporary("tmp").join(COOKIE);
         let bytes = fs::read(cookie).at("read", cookie)?;
@@ -99,12 +137,9 @@ fn sealed(
     let real_home = real_home.and_then(|home| disk::canonical(&home).ok());
     let yard = disk::canonical(about.yard)?;
     let seen_home = real_home.filter(|home| can_be_bound(home, twin, &yard)).unwrap_or_else(|| twin.join("home"));
-    let overlay = |area: &str, at: PathBuf| Overlay {
-        lower: twin.join(area),
-        upper: layer.upper(area),
-        work: layer.work(area),
-        at,
-    };
+    let lower = |area: &str| if about.watched && area == AREAS[1] { layer.empty_home() } else { twin.join(area) };
+    let overlay =
+        |area: &str, at: PathBuf| Overlay { lower: lower(area), upper: layer.upper(area), work: layer.work(area), at };
     let mut wanted = Wanted {
         overlays: vec![overlay(AREAS[0], twin.join(AREAS[0])), overlay(AREAS[1], seen_home.clone())],
         ..Wanted::default()
@@ -113,10 +148,23 @@ fn sealed(
         let there = disk::canonical(Path::new(place)).ok().filter(|path| path.is_dir());
         wanted.private.extend(there.map(|place| (layer.temporary(name), place)));
     }
+    let memory = disk::canonical(Path::new(MEMORY.1)).ok();
+    let (session, usual) = session(owner.map(|(user, _)| user));
+    if about.watched {
+        wanted.private.extend(memory.map(|place| (layer.temporary(MEMORY.0), place)));
+        wanted.private.extend(session.as_ref().map(|(folder, _)| (layer.temporary(SESSION), folder.clone())));
+    } else {
+        wanted.empty.extend(memory);
+    }
     // Where both are one place, the first stands for it.
     wanted.private.dedup_by(|later, first| later.1 == first.1);
-    wanted.empty.extend(disk::canonical(Path::new("/dev/shm")).ok());
-    wanted.session = session(owner.map(|(user, _)| user));
+    // The user's own session is nobody's to look into.
+    wanted.hidden.extend(usual.filter(|usual| session.as_ref().is_none_or(|(folder, _)| folder != usual)));
+    let runtime = session.as_ref().map_or_else(|| Path::new("/tmp").join(RUNTIME), |(folder, _)| folder.clone());
+    wanted.session = session;
+    wanted.terminals = Path::new("/dev/pts").is_dir();
+    wanted.reached =
+        about.reached.iter().filter(|one| !one.missing).map(|one| (one.folder.clone(), one.writable)).collect();
     wanted.shown.extend(disk::canonical(Path::new("/tmp/.X11-unix")).ok());
     if about.yard_shown {
         wanted.shown.push(yard)
@@ -126,10 +174,12 @@ fn sealed(
     if as_root {
         let devices = DEVICES.iter().map(|name| Path::new("/dev").join(name)).filter(|path| path.exists());
         wanted.devices = Some(devices.collect());
+        wanted.closed = CLOSED.iter().map(PathBuf::from).filter(|path| path.exists()).collect();
     }
     let view = view(&wanted).with_files(|path| !path.is_dir());
     let mut environment = home::folders(&seen_home);
     environment.insert("TMPDIR".into(), "/tmp".into());
+    environment.insert("XDG_RUNTIME_DIR".into(), runtime.into());
     let cookie = home::cookie();
     if cookie.is_some() {
         environment.insert("XAUTHORITY".into(), Path::new("/tmp").join(COOKIE).into());
@@ -145,7 +195,14 @@ fn sealed(
         placeholders.extend(left);
     }
     let fence = FencePlan { folders: view.writable.clone(), required: false, sockets: about.network };
-    Ok(Surroundings { view: Some(view), fence: Some(fence), environment, cookie, owner, placeholders })
+    let own_ipc = has_own_ipc(about.ipc);
+    Ok(Surroundings { view: Some(view), fence: Some(fence), environment, cookie, owner, own_ipc, placeholders })
+}
+
+/// Whether a sealed program has shared memory and semaphores of its own: an X11 display draws from memory that both share.
+pub(crate) fn has_own_ipc(asked: Option<Ipc>) -> bool {
+    let draws = std::env::var_os("DISPLAY").is_some_and(|display| !display.is_empty());
+    asked.map_or(!draws, |ipc| ipc == Ipc::Own)
 }
 
 /// The home of the user who starts the program.
@@ -172,18 +229,35 @@ fn can_be_bound(home: &Path, twin: &Path, yard: &Path) -> bool {
         && !home.starts_with(twin)
 }
 
-/// The folder of the user's session, and the sockets in it that are let through.
-fn session(user: Option<u32>) -> Option<(PathBuf, Vec<PathBuf>)> {
-    let folder = match user {
-        Some(user) => PathBuf::from(format!("/run/user/{user}")),
-        None => PathBuf::from(std::env::var_os("XDG_RUNTIME_DIR")?),
+/// The folder of the user's session, with the sockets in it that are let through; and where such a folder is usually.
+fn session(user: Option<u32>) -> (Option<(PathBuf, Vec<PathBuf>)>, Option<PathBuf>) {
+    let there = |folder: PathBuf| {
+        let folder = folder.is_absolute().then(|| disk::canonical(&folder).ok())?;
+        folder.filter(|folder| folder.is_dir())
     };
-    let folder = folder.is_absolute().then(|| disk::canonical(&folder).ok())?.filter(|folder| folder.is_dir())?;
+    let own = || rustix::process::geteuid().as_raw();
+    let usual = there(format!("/run/user/{}", user.unwrap_or_else(own)).into());
+    let named = match user {
+        Some(_) => None,
+        None => std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).and_then(there),
+    };
+    let folder = named.or_else(|| usual.clone()).filter(|folder| can_be_emptied(folder));
+    (folder.map(sockets), usual)
+}
+
+/// Whether an empty folder can stand in for this one.
+fn can_be_emptied(folder: &Path) -> bool {
+    !["/", "/run", "/tmp", "/var", "/var/tmp", "/dev", "/dev/shm", "/proc", "/usr", "/etc"]
+        .iter()
+        .any(|place| folder == Path::new(place))
+}
+
+fn sockets(folder: PathBuf) -> (PathBuf, Vec<PathBuf>) {
     let display = std::env::var_os("WAYLAND_DISPLAY").map(PathBuf::from);
     let named = display.into_iter().filter(|name| name.is_relative()).map(|name| folder.join(name));
     let mut sockets: Vec<_> =
         SOCKETS.iter().map(|name| folder.join(name)).chain(named).filter(|path| path.exists()).collect();
     sockets.sort();
     sockets.dedup();
-    Some((folder, sockets))
+    (folder, sockets)
 }

@@ -1,14 +1,17 @@
 //! Below a sealed launch: what changed in the usual places outside the twin while a program ran, by a look before and one
 //! after.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
-/// So many files are looked at, those in the outer folders first: it takes a fifth of a second. Who has more there learns
-/// that not all was.
+/// So many files are looked at, those in the outer folders first. Who has more there learns that not all was.
 const AT_MOST: usize = 50_000;
+
+/// So long the look before a start takes at most.
+const PATIENCE: Duration = Duration::from_millis(250);
 
 /// How something looked: size, and the times of its bytes and of its inode.
 type Looks = (u64, i64, i64, i64, i64);
@@ -18,8 +21,25 @@ pub(crate) struct Watch {
     places: Vec<PathBuf>,
     /// What is not looked at.
     yard: PathBuf,
-    seen: HashMap<PathBuf, Looks>,
-    whole: bool,
+    seen: Sight,
+}
+
+/// What a look saw.
+#[derive(Default)]
+struct Sight {
+    files: HashMap<PathBuf, Looks>,
+    /// Folders that are there and were not looked into.
+    left_out: HashSet<PathBuf>,
+}
+
+/// What a watch tells.
+pub(crate) struct Watched {
+    /// What is new, different or gone. Other programs may have done it.
+    pub(crate) changed: Vec<PathBuf>,
+    /// Where was looked.
+    pub(crate) places: Vec<PathBuf>,
+    /// Whether all that is there was looked at.
+    pub(crate) whole: bool,
 }
 
 impl Watch {
@@ -38,28 +58,37 @@ impl Watch {
         places.sort();
         // What lies in another place is looked at with that.
         places.dedup_by(|inner, outer| inner.starts_with(&*outer));
-        let (seen, whole) = look(&places, yard);
-        Self { places, yard: yard.into(), seen, whole }
+        let until = Instant::now() + PATIENCE;
+        let seen = look(&places, yard, |_, files| files < AT_MOST && Instant::now() < until);
+        Self { places, yard: yard.into(), seen }
     }
 
-    /// What is new, different or gone, and whether everything was looked at. Other programs may have done it.
-    pub(crate) fn end(self) -> (Vec<PathBuf>, bool) {
-        let (now, whole) = look(&self.places, &self.yard);
+    /// Looks again, where it could be looked before.
+    pub(crate) fn end(self) -> Watched {
+        let Self { places, yard, seen: before } = self;
+        let now = look(&places, &yard, |folder, files| files < 2 * AT_MOST && !before.left_out.contains(folder));
         let mut changed: Vec<_> = now
+            .files
             .iter()
-            .filter(|(path, looks)| self.seen.get(*path) != Some(looks))
+            .filter(|(path, looks)| before.files.get(*path) != Some(looks))
             .map(|(path, _)| path.clone())
             .collect();
-        changed.extend(self.seen.keys().filter(|path| !now.contains_key(*path)).cloned());
+        let unseen = |path: &Path| path.ancestors().any(|folder| now.left_out.contains(folder));
+        changed.extend(before.files.keys().filter(|path| !now.files.contains_key(*path) && !unseen(path)).cloned());
         changed.sort();
-        (changed, whole && self.whole)
+        Watched { changed, places, whole: before.left_out.is_empty() && now.left_out.is_empty() }
     }
 }
 
-fn look(places: &[PathBuf], yard: &Path) -> (HashMap<PathBuf, Looks>, bool) {
-    let mut seen = HashMap::new();
+/// Looks at what is in places, and into folders as long as `into` says so of one, and of how many files were seen.
+fn look(places: &[PathBuf], yard: &Path, into: impl Fn(&Path, usize) -> bool) -> Sight {
+    let mut sight = Sight::default();
     let mut waiting: VecDeque<_> = places.iter().cloned().collect();
     while let Some(folder) = waiting.pop_front() {
+        if !into(&folder, sight.files.len()) {
+            sight.left_out.insert(folder);
+            continue;
+        }
         // What can't be read can't be watched.
         for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
             let path = entry.path();
@@ -67,16 +96,13 @@ fn look(places: &[PathBuf], yard: &Path) -> (HashMap<PathBuf, Looks>, bool) {
                 continue;
             }
             let Ok(meta) = entry.metadata() else { continue };
-            if seen.len() == AT_MOST {
-                return (seen, false);
-            }
             if meta.is_dir() {
                 waiting.push_back(path);
             } else {
                 let looks = (meta.len(), meta.mtime(), meta.mtime_nsec(), meta.ctime(), meta.ctime_nsec());
-                seen.insert(path, looks);
+                sight.files.insert(path, looks);
             }
         }
     }
-    (seen, true)
+    sight
 }

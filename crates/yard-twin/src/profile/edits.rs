@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
-use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
+use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
 
 use super::{Profile, Setting, item, put, refuse};
 use crate::edit::Format;
@@ -152,6 +152,9 @@ impl ProfileText {
             let why = "a variant has a note, a program, arguments, environment variables and edits";
             return Err(refuse(&setting.to_string(), "set", why));
         }
+        if matches!(setting, Setting::Reach | Setting::ReachMore { .. } | Setting::ReachLess) {
+            return self.change_reach(setting, values);
+        }
         let new = values.map(|values| item(setting, values)).transpose()?;
         let table = self.table(variant)?;
         match setting {
@@ -166,6 +169,36 @@ impl ProfileText {
                 }
             }
             _ => put(table, &setting.to_string(), new),
+        }
+        Ok(())
+    }
+
+    fn change_reach(&mut self, setting: &Setting, values: Option<&[String]>) -> Result<()> {
+        const LISTS: [&str; 2] = ["reach", "reach_writable"];
+        let table = self.table(None)?;
+        let list = |table: &dyn toml_edit::TableLike, name| -> Vec<String> {
+            let all = table.get(name).and_then(Item::as_array).into_iter().flatten();
+            all.filter_map(|folder| folder.as_str().map(str::to_owned)).collect()
+        };
+        let [mut read, mut written] = LISTS.map(|name| list(table, name));
+        let named = values.unwrap_or_default();
+        if let (Setting::ReachLess, Some(none)) =
+            (setting, named.iter().find(|folder| !read.contains(folder) && !written.contains(folder)))
+        {
+            return Err(refuse("reach", "changed", &format!("{none} is none of its folders")));
+        }
+        let all = matches!(setting, Setting::Reach);
+        for list in [&mut read, &mut written] {
+            list.retain(|folder| !all && !named.contains(folder));
+        }
+        match setting {
+            Setting::ReachMore { writable: true } => written.extend_from_slice(named),
+            Setting::ReachLess => {}
+            _ => read.extend_from_slice(named),
+        }
+        for (name, list) in LISTS.into_iter().zip([read, written]) {
+            let item = (!list.is_empty()).then(|| value(list.iter().collect::<Array>()));
+            put(table, name, item);
         }
         Ok(())
     }

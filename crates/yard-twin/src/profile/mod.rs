@@ -4,7 +4,7 @@ mod edits;
 
 use std::collections::BTreeMap;
 use std::fmt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 
 pub(crate) use edits::ProfileText;
@@ -12,9 +12,9 @@ pub use edits::{Edit, Variant};
 use serde::{Deserialize, Serialize};
 use toml_edit::{Array, Item, value};
 
-use crate::Isolation;
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::text::position;
+use crate::{Ipc, Isolation};
 
 /// The text of a new twin's profile.
 pub(crate) const NEW: &str = "\
@@ -25,6 +25,8 @@ pub(crate) const NEW: &str = "\
 # isolation = \"sealed\"          sealed, fenced or redirected; unset: the best that is possible
 # network = \"off\"               no network; a sealed launch only
 # yard = \"shown\"                the program may read the rest of the yard, which is hidden otherwise
+# ipc = \"own\"                  a sealed program's own shared memory, also where it draws on an X11 display
+# reach = [\"/home/me/songs\"]   folders outside that a sealed program sees; those in reach_writable it writes to, too
 # wrapper = [\"some-layer\"]      put in front of the program: its name, then its arguments
 # before = [\"some-command\"]     run before the program is started, and after it has ended
 # after = [\"some-command\"]
@@ -62,6 +64,16 @@ pub struct Profile {
     /// Whether a sealed program may look at the rest of the yard.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub yard: Option<Seen>,
+    /// Whether a sealed program has shared memory and semaphores of its own; unset, it has unless it is let draw on an X11
+    /// display.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ipc: Option<Ipc>,
+    /// Folders outside that a sealed program sees, read-only.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub reach: Vec<PathBuf>,
+    /// Folders outside that a program may write to: what it does there can't be undone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub reach_writable: Vec<PathBuf>,
     /// A command that is started in the program's place, with the program as its last arguments.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub wrapper: Option<Vec<String>>,
@@ -120,6 +132,17 @@ pub enum Setting {
     Network,
     /// `yard`
     Yard,
+    /// `ipc`
+    Ipc,
+    /// `reach`: all of its folders.
+    Reach,
+    /// `reach+`: one more folder; with `writable`, to write to.
+    ReachMore {
+        /// Whether it may be written to.
+        writable: bool,
+    },
+    /// `reach-`: one folder less.
+    ReachLess,
     /// `wrapper`
     Wrapper,
     /// `before`
@@ -141,6 +164,10 @@ impl FromStr for Setting {
             "isolation" => Ok(Self::Isolation),
             "network" => Ok(Self::Network),
             "yard" => Ok(Self::Yard),
+            "ipc" => Ok(Self::Ipc),
+            "reach" => Ok(Self::Reach),
+            "reach+" => Ok(Self::ReachMore { writable: false }),
+            "reach-" => Ok(Self::ReachLess),
             "wrapper" => Ok(Self::Wrapper),
             "before" => Ok(Self::Before),
             "after" => Ok(Self::After),
@@ -149,8 +176,8 @@ impl FromStr for Setting {
                 _ => Err(refuse(
                     text,
                     "set",
-                    "there are program, arguments, note, isolation, network, yard, wrapper, before, after, and \
-                     environment.NAME for each variable",
+                    "there are program, arguments, note, isolation, network, yard, ipc, reach+, reach-, wrapper, before, after, \
+                     and environment.NAME for each variable",
                 )),
             },
         }
@@ -166,6 +193,8 @@ impl fmt::Display for Setting {
             Self::Isolation => f.write_str("isolation"),
             Self::Network => f.write_str("network"),
             Self::Yard => f.write_str("yard"),
+            Self::Ipc => f.write_str("ipc"),
+            Self::Reach | Self::ReachMore { .. } | Self::ReachLess => f.write_str("reach"),
             Self::Wrapper => f.write_str("wrapper"),
             Self::Before => f.write_str("before"),
             Self::After => f.write_str("after"),
@@ -222,11 +251,27 @@ impl Profile {
             Setting::Isolation => self.isolation.map(|isolation| isolation.to_string()),
             Setting::Network => self.network.map(|switch| if switch == Switch::On { "on" } else { "off" }.into()),
             Setting::Yard => self.yard.map(|seen| if seen == Seen::Shown { "shown" } else { "hidden" }.into()),
+            Setting::Ipc => self.ipc.map(|ipc| if ipc == Ipc::Own { "own" } else { "shared" }.into()),
+            Setting::Reach | Setting::ReachMore { .. } | Setting::ReachLess => self.reached(),
             Setting::Wrapper => joined(self.wrapper.as_ref()),
             Setting::Before => joined(self.before.as_ref()),
             Setting::After => joined(self.after.as_ref()),
             Setting::Environment(name) => self.environment.get(name).cloned(),
         }
+    }
+}
+
+impl Profile {
+    /// The folders outside that its programs see, and those that they may write to.
+    pub(crate) fn reaches(&self) -> (&[PathBuf], &[PathBuf]) {
+        (&self.reach, &self.reach_writable)
+    }
+
+    fn reached(&self) -> Option<String> {
+        let read = self.reach.iter().map(|folder| folder.display().to_string());
+        let written = self.reach_writable.iter().map(|folder| format!("{} (writable)", folder.display()));
+        let all: Vec<_> = read.chain(written).collect();
+        (!all.is_empty()).then(|| all.join(", "))
     }
 }
 
@@ -238,7 +283,7 @@ impl Setting {
     /// Whether its value is a list of words.
     #[must_use]
     pub fn is_list(&self) -> bool {
-        matches!(self, Self::Arguments | Self::Wrapper | Self::Before | Self::After)
+        matches!(self, Self::Arguments | Self::Wrapper | Self::Before | Self::After | Self::Reach)
     }
 }
 
@@ -274,6 +319,7 @@ fn item(setting: &Setting, values: &[String]) -> Result<Item> {
         (Setting::Yard, [one]) if one != "hidden" && one != "shown" => {
             Err(refuse("yard", "set", "it is hidden or shown"))
         }
+        (Setting::Ipc, [one]) if one != "own" && one != "shared" => Err(refuse("ipc", "set", "it is own or shared")),
         (_, [one]) => Ok(value(one)),
         _ => Err(refuse(&setting.to_string(), "set", "it takes one value: put quotes around it")),
     }

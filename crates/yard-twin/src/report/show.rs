@@ -31,6 +31,8 @@ use serde::Serialize;
 use crate::catalog::{Counts, RunRecord, TwinRow};
 use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{BuildRef, TwinId, TwinName};
+use crate::launch::reach::{self, Reached};
+use crate::launch::surroundings::has_own_ipc;
 use crate::launch::{Changes, Isolation, changes};
 use crate::listing::Totals;
 use crate::ops::play::isolation;
@@ -116,6 +118,10 @@ pub struct IsolationView {
     pub gets: Option<Isolation>,
     /// Why it gets no more than that, or nothing.
     pub why: Option<String>,
+    /// Whether a sealed program of its shares the system's shared memory and semaphores, as drawing on an X11 display needs.
+    pub shares_memory: bool,
+    /// Folders outside that it is shown.
+    pub reached: Vec<Reached>,
 }
 
 /// All about a twin.
@@ -293,7 +299,8 @@ pub fn isolation(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<IsolationVie
     let row = yard.twin_row(name, true)?;
     let path = yard.folder_of(&row).join("profile.toml");
     // A profile that can't be read is said to be so by a launch.
-    let asked = Profile::load(&path).ok().and_then(|(profile, _)| profile.isolation);
+    let profile = Profile::load(&path).map(|(profile, _)| profile).unwrap_or_default();
+    let asked = profile.isolation;
     let possible = isolation::possible_isolation(yard, ctx)?;
     let (gets, why) = match asked {
         None => (Some(possible.best()), possible.why_not_better(possible.best())),
@@ -302,7 +309,9 @@ pub fn isolation(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<IsolationVie
             Some(why) => (None, Some(why.to_owned())),
         },
     };
-    Ok(IsolationView { asked, gets, why })
+    let shares_memory = gets == Some(Isolation::Sealed) && !has_own_ipc(profile.ipc);
+    let reached = reach::reached(profile.reaches(), yard.root()).unwrap_or_default();
+    Ok(IsolationView { asked, gets, why, shares_memory, reached })
 }
 
 pub(crate) fn guard(yard: &Yard, shares: &ShareTotals, ctx: &Ctx) -> Result<Guard> {

@@ -126,6 +126,8 @@ pub struct Group {
     pub note: Option<String>,
     /// What is done when it is carried and both twins have something of their own in one place, unless one is told.
     pub on_clash: Option<OnClash>,
+    /// Whether its files are large and not written in place, such as recordings: they may share storage as data does.
+    pub large: bool,
     /// Patterns that hold in their place in some builds, by pattern over build labels; the first one that matches counts.
     pub builds: BTreeMap<String, Vec<String>>,
 }
@@ -195,7 +197,7 @@ impl Sets {
         let groups = belongings.iter().map(|(name, group)| Ok((name.clone(), set(&group.patterns)?)));
         let groups = groups.collect::<Result<_, String>>()?;
         // What is a player's own is written by the program too.
-        let own = belongings.values().flat_map(|group| &group.patterns);
+        let own = belongings.values().filter(|group| !group.large).flat_map(|group| &group.patterns);
         let written = live.iter().chain(scratch).chain(own).map(String::as_str);
         Ok(Self { groups, written: PathSet::new(written, ignore_case)? })
     }

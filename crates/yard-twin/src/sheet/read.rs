@@ -119,6 +119,8 @@ struct RawGroup {
     note: Option<String>,
     on_clash: Option<Spanned<String>>,
     #[serde(default)]
+    large: bool,
+    #[serde(default)]
     builds: BTreeMap<Spanned<String>, Vec<Spanned<String>>>,
 }
 
@@ -208,7 +210,7 @@ impl Checker<'_> {
             }
             builds.insert(label.into_inner(), self.own_patterns(patterns)?);
         }
-        Ok(Group { patterns: self.own_patterns(raw.patterns)?, note: raw.note, on_clash, builds })
+        Ok(Group { patterns: self.own_patterns(raw.patterns)?, note: raw.note, on_clash, large: raw.large, builds })
     }
 
     fn program(&self, raw: RawProgram) -> Result<Program, SheetError> {

@@ -4,8 +4,11 @@
 use std::os::fd::BorrowedFd;
 use std::path::PathBuf;
 
+use jiff::Timestamp;
+
 use crate::Yard;
-use crate::catalog::TwinRow;
+use crate::catalog::{RunRecord, TwinRow};
+use crate::disk;
 use crate::disk::lock::{self, Held, Mode};
 use crate::error::{Error, Noun, Result};
 use crate::path::RelPath;
@@ -40,7 +43,20 @@ impl Twin {
     fn new(yard: &Yard, row: &TwinRow, lock: Held) -> Result<Self> {
         let mut twin = Self { yard: yard.clone(), row: row.clone(), in_place: Vec::new(), lock };
         twin.renew()?;
+        twin.end_runs_of_the_dead()?;
         Ok(twin)
+    }
+
+    /// Writes down that runs have ended whose launchers were killed: whoever has just got the lock knows that nothing runs.
+    /// They count as long as their output tells.
+    fn end_runs_of_the_dead(&self) -> Result<()> {
+        for run in self.yard.catalog.open_runs(self.row.id)? {
+            let output = self.yard.folder_of(&self.row).join("runs").join(run.id.to_string()).join("output.log");
+            let last = disk::lstat(&output).ok().and_then(|stat| Timestamp::from_nanosecond(stat.mtime.into()).ok());
+            let ended = last.filter(|last| *last > run.started_at).unwrap_or(run.started_at);
+            self.yard.catalog.end_run(&RunRecord { ended_at: Some(ended), ..run })?;
+        }
+        Ok(())
     }
 
     /// Reads the row again: the previous holder may have changed it.

@@ -12,8 +12,8 @@ pub(crate) enum Profile {
         /// The twin
         name: TwinName,
     },
-    /// Change a setting (program, arguments, note, isolation, network, yard, wrapper, before, after, environment.NAME), or
-    /// with --file one value in a config file
+    /// Change a setting (program, arguments, note, isolation, network, yard, ipc, reach+, reach-, wrapper, before, after,
+    /// environment.NAME), or with --file one value in a config file
     Set {
         /// The twin
         name: TwinName,
@@ -34,6 +34,9 @@ pub(crate) enum Profile {
         /// Set it again at each launch, if anything has changed it
         #[arg(long, requires = "file")]
         enforce: bool,
+        /// With reach+: programs may write to the folder too, which nothing here can undo
+        #[arg(long, conflicts_with = "file")]
+        writable: bool,
         /// In this variant only
         #[arg(long)]
         variant: Option<String>,

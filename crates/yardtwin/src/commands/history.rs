@@ -131,12 +131,11 @@ pub(crate) fn runs(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
 fn run_row(run: &play::RunDetails) -> Vec<String> {
     let record = &run.record;
     let ended = match (record.ended_at, record.exit_code, record.signal) {
-        (None, ..) if record.summary.is_some() => "cut off".into(),
         (None, ..) => "not yet".into(),
         (_, Some(0), _) => "well".into(),
         (_, Some(code), _) => format!("with {code}"),
         (_, None, Some(signal)) => format!("by signal {signal}"),
-        (_, None, None) => "not known how".into(),
+        (_, None, None) => "cut off".into(),
     };
     vec![
         record.id.to_string(),

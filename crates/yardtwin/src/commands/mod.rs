@@ -5,6 +5,7 @@ mod check;
 mod demo;
 mod diff;
 mod history;
+mod owner;
 mod play;
 mod renew;
 mod repath;
@@ -33,7 +34,7 @@ pub(crate) type Done = Result<ExitCode, Failure>;
 pub(crate) fn run(args: Args, screen: &Screen) -> Done {
     let place = args.yard;
     let yard = || {
-        let yard = open(place.clone())?;
+        let yard = open(place.clone(), screen)?;
         if yard.was_open_to_others() {
             screen.warn(format_args!(
                 "others could look into this yard ({}): it is yours alone now. If that is not wanted: private = false in its \
@@ -140,15 +141,19 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
 }
 
 /// Opens the yard that is named, or the nearest one, or the one in the user's data folder.
-fn open(place: Option<PathBuf>) -> Result<Yard, Failure> {
+fn open(place: Option<PathBuf>, screen: &Screen) -> Result<Yard, Failure> {
+    let at = |root: &std::path::Path| {
+        owner::go_on_as(root, screen)?;
+        Ok::<_, Failure>(Yard::open(root))
+    };
     if let Some(place) = place.or_else(|| std::env::var_os("YARDTWIN_YARD").map(PathBuf::from)) {
-        return Ok(Yard::open(&place)?);
+        return Ok(at(&place)??);
     }
     let here =
         std::env::current_dir().map_err(|error| Failure::failed(format!("there is no current folder: {error}")))?;
     match Yard::find_upward(&here) {
-        Some(root) => Ok(Yard::open(&root)?),
-        None => match Yard::open(&default_yard()?) {
+        Some(root) => Ok(at(&root)??),
+        None => match at(&default_yard()?)? {
             Err(yard_twin::Error::Yard(YardError::NotAYard(path))) => Err(Failure::Other {
                 message: format!("there is no yard here, and none at {}", path.display()),
                 remedy: Some(format!("Make one: yardtwin init. Or name one: --yard DIR, or ${}.", "YARDTWIN_YARD")),

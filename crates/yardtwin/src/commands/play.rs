@@ -199,11 +199,15 @@ pub(crate) fn detach(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) 
 pub(crate) fn stop(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     /// How long a program has to end by itself.
     const GRACE: Duration = Duration::from_secs(10);
-    let made_to = play::stop(yard, name, GRACE, &ctx(screen))?;
-    screen.answer(&serde_json::json!({ "twin": name, "made_to": made_to }), |screen| {
-        let how = if made_to { "has been made to end: it did not when it was asked to" } else { "has ended" };
+    let stopped = play::stop(yard, name, GRACE, &ctx(screen))?;
+    screen.answer(&stopped, |screen| {
+        let how = if stopped.made_to { "has been made to end: it did not when it was asked to" } else { "has ended" };
         screen.head(format_args!("{} {how}", shell(name)));
-        screen.facts(&[("what it did", format!("{} --runs", typed("history", &[name])))]);
+        let asked: Vec<_> = stopped.asked.iter().map(|one| format!("{} ({})", one.pid, one.command)).collect();
+        screen.facts(&[
+            ("asked to end", listed(&asked, 8)),
+            ("what it did", format!("{} --runs", typed("history", &[name]))),
+        ]);
     });
     Ok(ExitCode::SUCCESS)
 }
@@ -251,11 +255,23 @@ fn say_plan(plan: &play::Plan, screen: &Screen) {
         ("isolation", plan.isolation.to_string()),
         ("no better", plan.why_not_better.clone().unwrap_or_default()),
         ("network", if plan.network { String::new() } else { "off".into() }),
+        ("reaches", plan.reached.iter().map(reached).collect::<Vec<_>>().join("\n")),
+        ("ipc", if plan.own_ipc { "its own".into() } else { "the system's".into() }),
         ("before", plan.before.join(" ")),
         ("in front", plan.wrapper.join(" ")),
         ("after", plan.after.join(" ")),
         ("not laid", plan.markers_missing.join(", ")),
     ]);
+}
+
+/// A folder outside that a program is shown.
+pub(super) fn reached(one: &play::Reached) -> String {
+    let what = match (one.missing, one.writable) {
+        (true, _) => "which is not there now, so it is not shown",
+        (false, true) => "and may write to it: that can't be undone",
+        (false, false) => "read-only",
+    };
+    format!("{}, {what}", one.folder.display())
 }
 
 fn announce(plan: &play::Plan, screen: &Screen) {
@@ -274,6 +290,9 @@ fn announce(plan: &play::Plan, screen: &Screen) {
         ));
     } else if plan.first {
         screen.warn("this is its first start: it may take longer than later ones");
+    }
+    for one in &plan.reached {
+        screen.warn(format_args!("it reaches {}", reached(one)));
     }
     if plan.puts_all_back {
         screen.warn(
@@ -321,11 +340,17 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     mind("put back, since the twin is protected", &report.put_back);
     let outside: Vec<_> = report.outside.iter().map(|path| path.display().to_string()).collect();
     match plan.isolation {
-        Isolation::Redirected => mind("changed outside meanwhile, by it or by another program", &outside),
+        Isolation::Redirected => {
+            let places: Vec<_> = report.watched.iter().map(|path| path.display().to_string()).collect();
+            let all = if report.all_watched { "" } else { ", not all of what is there" };
+            screen.aside(format_args!(
+                "  {:11}  {}{all}: more it may have written elsewhere",
+                "looked at",
+                listed(&places, 8)
+            ));
+            mind("changed there meanwhile, by it or by another program", &outside);
+        }
         _ => mind("left in the folders for temporary files, which were its own and are gone", &outside),
-    }
-    if !report.all_watched {
-        screen.warn("there are more files in your home than are looked at: it may have written elsewhere too");
     }
     mind("refused, as its output tells", &report.refused);
     if !report.refused.is_empty() && plan.isolation != Isolation::Sealed {

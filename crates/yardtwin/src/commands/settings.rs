@@ -18,10 +18,18 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
             let shown = Shown { edits: edits_of(yard, &name, &view, screen)?, view };
             screen.answer(&shown, |screen| show(&name, &shown, screen));
         }
-        Profile::Set { name, setting, value, file: None, variant, how, .. } => {
+        Profile::Set { name, setting, value, file: None, variant, how, writable, .. } => {
+            let setting = match setting.parse()? {
+                Setting::ReachMore { .. } => Setting::ReachMore { writable },
+                other if writable => {
+                    let again = format!("yardtwin profile set {} reach+ DIR --writable", shell(&name));
+                    return Err(Failure::usage(format!("--writable goes with reach+, not with {other}"), again));
+                }
+                other => other,
+            };
             change(yard, &name, (variant.as_deref(), &setting, Some(&value)), how, screen)?;
         }
-        Profile::Set { name, setting, value, file: Some(file), format, encoding, enforce, variant, how } => {
+        Profile::Set { name, setting, value, file: Some(file), format, encoding, enforce, variant, how, .. } => {
             let [value] = <[String; 1]>::try_from(value).map_err(|_| {
                 let again = format!("yardtwin profile set {} --file {} PLACE VALUE", shell(&name), shell(&file));
                 Failure::usage("a place in a file takes one value: put quotes around it", again)
@@ -30,7 +38,7 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
             edits(yard, &name, &edits::Change::Set { edit, variant }, how, screen)?;
         }
         Profile::Unset { name, setting, file: None, variant, how } => {
-            change(yard, &name, (variant.as_deref(), &setting, None), how, screen)?;
+            change(yard, &name, (variant.as_deref(), &setting.parse()?, None), how, screen)?;
         }
         Profile::Unset { name, setting, file: Some(file), variant, how } => {
             edits(yard, &name, &edits::Change::Unset { file, key: setting, variant }, how, screen)?;
@@ -96,6 +104,8 @@ fn show(name: &TwinName, Shown { view, edits }: &Shown, screen: &Screen) {
         ("isolation", set(Setting::Isolation)),
         ("network", set(Setting::Network)),
         ("yard", set(Setting::Yard)),
+        ("ipc", set(Setting::Ipc)),
+        ("reach", set(Setting::Reach)),
         ("wrapper", set(Setting::Wrapper)),
         ("before", set(Setting::Before)),
         ("after", set(Setting::After)),
@@ -225,11 +235,11 @@ fn back(name: &TwinName, change: &edits::Change, profile: &yard_twin::Profile, b
 fn change(
     yard: &Yard,
     name: &TwinName,
-    (variant, setting, values): (Option<&str>, &str, Option<&[String]>),
+    (variant, setting, values): (Option<&str>, &Setting, Option<&[String]>),
     how: DryRun,
     screen: &Screen,
 ) -> Result<(), Failure> {
-    let plan = edits::plan_profile(yard, name, variant, &setting.parse()?, values)?;
+    let plan = edits::plan_profile(yard, name, variant, setting, values)?;
     let change = if how.dry_run { plan.would } else { edits::apply_profile(yard, &plan)? };
     screen.answer(&change, |screen| {
         let done = if how.dry_run { "would change" } else { "changed" };

@@ -371,6 +371,12 @@ pub(crate) fn room(room: &Room) -> String {
 
 /// How far a launch is kept inside.
 fn isolation_text(view: &show::IsolationView) -> String {
+    let memory = view.shares_memory.then(|| "shares the system's shared memory, for the X11 display (ipc)".to_owned());
+    let reached = view.reached.iter().map(|one| format!("reaches {}", super::play::reached(one)));
+    std::iter::once(how_far(view)).chain(memory).chain(reached).collect::<Vec<_>>().join("\n")
+}
+
+fn how_far(view: &show::IsolationView) -> String {
     match (view.gets, &view.why) {
         (Some(gets), None) if view.asked.is_some() => format!("{gets}, as its profile says"),
         (Some(gets), None) => format!("{gets} when it is launched, the best there is"),

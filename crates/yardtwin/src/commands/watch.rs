@@ -31,8 +31,12 @@ pub(crate) fn start(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen) 
             screen.aside(format_args!("Marker files and folders {done}: {}", laid.join(", ")));
         }
     }
-    let options =
-        play::Options { arguments: wish.arguments.clone(), keep: play::Keep::Never, ..play::Options::default() };
+    let options = play::Options {
+        arguments: wish.arguments.clone(),
+        keep: play::Keep::Never,
+        watched: true,
+        ..play::Options::default()
+    };
     let plan = play::plan(yard, name, &options, &ctx)?;
     if wish.dry_run {
         screen.answer(&plan, |screen| {

@@ -8,7 +8,7 @@ use std::path::Path;
 use rustix::fs::CWD;
 
 use super::modes::Modes;
-use super::{Kind, RunLayer, is_folder, is_opaque, kind, look, names, same_bytes};
+use super::{AREAS, Kind, RunLayer, is_folder, is_opaque, kind, look, names, same_bytes};
 use crate::disk::{self, Stat};
 use crate::error::{PathContext, Result};
 use crate::listing::{Listing, Node};
@@ -25,12 +25,16 @@ pub(crate) enum How {
     Gone,
 }
 
-pub(super) fn changes(layer: &RunLayer, folder: &Path, before: &Listing) -> Result<Vec<(RelPath, How)>> {
+pub(super) fn changes(
+    layer: &RunLayer,
+    (folder, home): (&Path, &Path),
+    before: &Listing,
+) -> Result<Vec<(RelPath, How)>> {
     let mut modes = Modes::load(layer)?;
     let areas = layer.areas(&mut modes)?;
     let mut looking = Looking { before, modes, found: Vec::new() };
     for (area, upper) in areas {
-        let twin = folder.join(area);
+        let twin = if area == AREAS[1] { home.to_path_buf() } else { folder.join(area) };
         let lower = match disk::open_folder(CWD, &twin) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => None,
             lower => Some(lower.at("open", &twin)?),

@@ -307,8 +307,8 @@ fn is_guarded(stat: &Stat) -> bool {
     stat.nlink > 1 && stat.mode & 0o222 == 0
 }
 
-/// Whether a file that was copied into the layer is as it was there. One that is shared stays shared whatever was done to
-/// its time and to its guard.
+/// Whether a file that was copied into the layer is as it was there, its time too: one that is shared stays shared whatever
+/// was done to its guard.
 fn is_nothing_new(
     upper: BorrowedFd<'_>,
     target: BorrowedFd<'_>,
@@ -316,8 +316,8 @@ fn is_nothing_new(
     (stat, below): (&Stat, &Stat),
 ) -> io::Result<bool> {
     let as_shared = is_guarded(below) && stat.executable() == below.executable() && stat.mode & 0o444 == 0o444;
-    let as_it_was = (stat.mode, stat.mtime) == (below.mode, below.mtime);
-    if stat.nlink > 1 || stat.size != below.size || !(as_shared || as_it_was) {
+    let same_mode = as_shared || stat.mode == below.mode;
+    if stat.nlink > 1 || !same_mode || (stat.size, stat.mtime) != (below.size, below.mtime) {
         return Ok(false);
     }
     let fd = disk::hold(upper, name)?;

@@ -35,6 +35,10 @@ pub(crate) const AREAS: [&str; 2] = ["game", "home"];
 /// The folders of a layer that stand in for the system's for temporary files, and where those are.
 pub(crate) const TEMPORARY: [(&str, &str); 2] = [("tmp", "/tmp"), ("var-tmp", "/var/tmp")];
 
+/// The folders that stand in for shared memory, and for that of the session, where a program is watched.
+pub(crate) const MEMORY: (&str, &str) = ("shm", "/dev/shm");
+pub(crate) const SESSION: &str = "session";
+
 const OPAQUE: &str = "user.overlay.opaque";
 
 /// A file or folder has it that was copied from what lies below.
@@ -176,6 +180,18 @@ impl RunLayer {
         self.root.join(name)
     }
 
+    /// An empty folder that stands in for the twin's home, where a program is watched.
+    pub(crate) fn empty_home(&self) -> PathBuf {
+        self.root.join("empty")
+    }
+
+    /// What else it takes where a program is watched.
+    pub(crate) fn make_watched(&self) -> Result<()> {
+        [self.empty_home(), self.temporary(MEMORY.0), self.temporary(SESSION)]
+            .iter()
+            .try_for_each(|folder| disk::make_folders(folder))
+    }
+
     /// Makes an empty one.
     pub(crate) fn make(&self, about: &About) -> Result<()> {
         for folder in AREAS.iter().flat_map(|area| [self.upper(area), self.work(area)]) {
@@ -257,17 +273,18 @@ impl RunLayer {
 
     /// What is left in the folders for temporary files.
     pub(crate) fn left_in_temporary(&self) -> Vec<PathBuf> {
-        let left = TEMPORARY.iter().flat_map(|(name, place)| {
+        let left = TEMPORARY.into_iter().chain([MEMORY, (SESSION, "$XDG_RUNTIME_DIR")]).flat_map(|(name, place)| {
             let folder = disk::open_folder(CWD, self.temporary(name));
             let names = folder.and_then(|folder| names(folder.as_fd())).unwrap_or_default();
             names.into_iter().map(move |name| Path::new(place).join(name))
         });
-        left.filter(|path| !path.ends_with(super::surroundings::COOKIE)).collect()
+        let ours = [super::surroundings::COOKIE, super::surroundings::RUNTIME];
+        left.filter(|path| !ours.iter().any(|name| path.ends_with(name))).collect()
     }
 
-    /// What the program changed, against what was there before it.
-    pub(crate) fn changes(&self, folder: &Path, before: &Listing) -> Result<Vec<(RelPath, How)>> {
-        changes::changes(self, folder, before)
+    /// What the program changed, against what was there before it in the twin's folder, and in what it had for a home.
+    pub(crate) fn changes(&self, folder: &Path, home: &Path, before: &Listing) -> Result<Vec<(RelPath, How)>> {
+        changes::changes(self, (folder, home), before)
     }
 
     /// Folds everything back into the twin's folder. Says what became of what could not be.

@@ -176,6 +176,8 @@ pub(crate) struct Confinement<'a> {
     /// Where it may write, and whether nothing but that is allowed: `None` for everywhere.
     pub(crate) fence: Option<FencePlan>,
     pub(crate) network: bool,
+    /// Whether it has shared memory and semaphores of its own.
+    pub(crate) own_ipc: bool,
     /// Where it starts.
     pub(crate) folder: &'a Path,
     /// Who it is started as, where that is not who starts it.
@@ -362,6 +364,7 @@ struct Orders {
     view: Option<View>,
     fence: Option<FencePlan>,
     network: bool,
+    own_ipc: bool,
     folder: PathBuf,
     user: u32,
     group: u32,
@@ -373,14 +376,18 @@ impl Confinement<'_> {
         let own = || (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         let (user, group) = self.owner.unwrap_or_else(own);
         let (view, fence) = (self.view.cloned(), self.fence.clone());
-        Orders { view, fence, network: self.network, folder: self.folder.into(), user, group, join: self.join }
+        let (network, own_ipc, folder) = (self.network, self.own_ipc, self.folder.into());
+        Orders { view, fence, network, own_ipc, folder, user, group, join: self.join }
     }
 }
 
 impl Stage {
     /// What was ordered, ready to be done.
     fn of(orders: &Orders, status: OwnedFd, launcher: OwnedFd, lock: Option<RawFd>) -> Result<Result<Self, Refusal>> {
-        let sealing = orders.view.as_ref().map(|view| Sealing::new(view, orders.network, orders.user, orders.group));
+        // One that joins another has what that one has.
+        let own_ipc = orders.join.map_or(orders.own_ipc, has_own_ipc);
+        let ids = (orders.user, orders.group);
+        let sealing = orders.view.as_ref().map(|view| Sealing::new(view, (orders.network, own_ipc), ids));
         let fence = match orders.fence.as_ref().map(FencePlan::make).transpose() {
             Ok(fence) => fence.flatten(),
             Err(refusal) => return Ok(Err(refusal)),
@@ -392,6 +399,11 @@ impl Stage {
         };
         Ok(Ok(Self { sealing, fence, trial: None, folder, status, launcher, lock, join }))
     }
+}
+
+fn has_own_ipc(keeper: i32) -> bool {
+    let space = |process: &str| std::fs::read_link(format!("/proc/{process}/ns/ipc")).ok();
+    space(&keeper.to_string()) != space("self")
 }
 
 /// The keeper of a sealed program, and the namespace of the processes in it.

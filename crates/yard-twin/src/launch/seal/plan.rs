@@ -15,6 +15,12 @@ pub(crate) struct Wanted {
     pub(crate) empty: Vec<PathBuf>,
     /// The folder for sockets and the like of a session, and what of it is let through.
     pub(crate) session: Option<(PathBuf, Vec<PathBuf>)>,
+    /// Whether there are terminals of the system's, which are not the program's.
+    pub(crate) terminals: bool,
+    /// Places of the system's that root could write to.
+    pub(crate) closed: Vec<PathBuf>,
+    /// Folders outside that are shown on purpose, and whether they may be written to.
+    pub(crate) reached: Vec<(PathBuf, bool)>,
     /// Folders that are seen as they are, read-only, where something else would hide them.
     pub(crate) shown: Vec<PathBuf>,
     /// Folders that are hidden; what of the above lies in them is seen.
@@ -92,21 +98,32 @@ pub(crate) fn view(wanted: &Wanted) -> View {
         mounts.push((What::Empty { closed: false }, at.clone()));
     }
     if let Some((folder, through)) = &wanted.session {
-        view.writable.push(folder.clone());
-        mounts.push((What::Empty { closed: false }, folder.clone()));
+        // It may be one of the run's own already.
+        if !wanted.private.iter().any(|(_, at)| at == folder) {
+            view.writable.push(folder.clone());
+            mounts.push((What::Empty { closed: false }, folder.clone()));
+        }
         mounts.extend(through.iter().map(|path| seen(path)));
+    }
+    for (folder, writable) in &wanted.reached {
+        if *writable {
+            view.writable.push(folder.clone());
+        }
+        mounts.push((What::Same { from: folder.clone(), read_only: !writable }, folder.clone()));
+    }
+    if wanted.terminals {
+        mounts.push((What::Terminals, "/dev/pts".into()));
     }
     mounts.extend(wanted.shown.iter().map(|path| seen(path)));
     mounts.extend(wanted.hidden.iter().map(|at| (What::Empty { closed: true }, at.clone())));
     if let Some(devices) = &wanted.devices {
         mounts.push((What::Empty { closed: true }, "/dev".into()));
         mounts.extend(devices.iter().map(|path| seen(path)));
-        mounts.push((What::Terminals, "/dev/pts".into()));
         let links =
             [("/proc/self/fd", "fd"), ("fd/0", "stdin"), ("fd/1", "stdout"), ("fd/2", "stderr"), ("pts/ptmx", "ptmx")];
         view.links = links.map(|(to, name)| (to.into(), Path::new("/dev").join(name))).to_vec();
         // Here the kernel asks who the user is outside, not what they may do inside.
-        view.closed = vec!["/proc/sys".into()];
+        view.closed.clone_from(&wanted.closed);
     }
     // What is hidden is above what is seen in it at the same depth.
     mounts.sort_by_key(|(what, at)| (at.components().count(), *what != What::Empty { closed: true }));
@@ -189,8 +206,9 @@ mod tests {
             empty: vec!["/dev/shm".into()],
             session: Some(("/run/user/7".into(), vec!["/run/user/7/bus".into()])),
             shown: vec!["/tmp/.X11-unix".into()],
+            reached: vec![("/home/ann/songs".into(), false)],
             hidden: vec!["/home/ann/yard".into()],
-            devices: None,
+            ..Wanted::default()
         };
         let view = view(&wanted);
         insta::assert_snapshot!(shown(&view), @r"
@@ -201,10 +219,11 @@ mod tests {
         /tmp/.X11-unix: same as /tmp/.X11-unix, read-only [/tmp/.X11-unix]
         /home/ann/yard: hidden [/home/ann/yard]
         /run/user/7: empty []
+        /home/ann/songs: same as /home/ann/songs, read-only [/home/ann/songs]
         /run/user/7/bus: same as /run/user/7/bus, read-only [/run/user/7/bus]
         /home/ann/yard/twins/a/game: overlay [/home/ann/yard/twins /home/ann/yard/twins/a /home/ann/yard/twins/a/game]
         ");
-        let left = ["/home/ann/yard"].map(PathBuf::from);
+        let left = ["/home/ann/yard", "/home/ann/songs"].map(PathBuf::from);
         assert_eq!(view.left_in(Path::new("/home/ann")), left);
     }
 

@@ -152,6 +152,14 @@ pub(super) fn loopback_up() -> io::Result<()> {
     }
 }
 
+/// Leaves the keys of the user's session behind: an empty keyring takes their place (`keyctl(2)`,
+/// `KEYCTL_JOIN_SESSION_KEYRING`).
+pub(super) fn leave_keys() {
+    const JOIN_SESSION_KEYRING: libc::c_long = 1;
+    // SAFETY: no name is given, so nothing is read. A kernel without keys has none to leave.
+    unsafe { libc::syscall(libc::SYS_keyctl, JOIN_SESSION_KEYRING, std::ptr::null::<libc::c_char>()) };
+}
+
 /// Whether there is another process in the namespace that this process is the first of.
 pub(super) fn is_anyone_else_here() -> bool {
     // SAFETY: it has no preconditions, and signal 0 is none.

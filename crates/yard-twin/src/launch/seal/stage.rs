@@ -63,13 +63,14 @@ pub(super) struct Sealing {
     links: Vec<(CString, CString)>,
     closed: Vec<CString>,
     network: bool,
+    own_ipc: bool,
     user_map: Vec<u8>,
     group_map: Vec<u8>,
 }
 
 impl Sealing {
     /// In it the user's own ids are each mapped to itself.
-    pub(super) fn new(view: &View, network: bool, user: u32, group: u32) -> Result<Self> {
+    pub(super) fn new(view: &View, (network, own_ipc): (bool, bool), (user, group): (u32, u32)) -> Result<Self> {
         let mount = |mount: &super::plan::Mount| -> Result<Mount> {
             let what = match &mount.what {
                 What::Overlay { lower, upper, work } => {
@@ -94,6 +95,7 @@ impl Sealing {
             links: links.collect::<Result<_>>()?,
             closed: c_strings(&view.closed)?,
             network,
+            own_ipc,
             user_map: format!("{user} {user} 1").into_bytes(),
             group_map: format!("{group} {group} 1").into_bytes(),
         })
@@ -184,6 +186,9 @@ impl Stage {
             if self.sealing.as_ref().is_some_and(|sealing| !sealing.network) {
                 spaces |= ThreadNameSpaceType::NETWORK;
             }
+            if self.sealing.as_ref().is_some_and(|sealing| sealing.own_ipc) {
+                spaces |= ThreadNameSpaceType::INTER_PROCESS_COMMUNICATION;
+            }
             join(keeper.as_fd(), spaces)?;
             let processes = Some(LinkNameSpaceType::ProcessID);
             rustix::thread::move_into_link_name_space(space.as_fd(), processes).of(Step::Join)?;
@@ -256,6 +261,7 @@ impl Stage {
     /// The process that the program replaces.
     fn be_program(&mut self, sealed: bool) -> Done {
         if sealed {
+            raw::leave_keys();
             give_up_rights().of(Step::Rights)?;
         } else {
             rustix::process::chdir(self.folder.as_c_str()).of(Step::Folder)?;
@@ -287,6 +293,9 @@ impl Sealing {
         let mut flags = UnshareFlags::NEWUSER | UnshareFlags::NEWNS | UnshareFlags::NEWPID;
         if !self.network {
             flags |= UnshareFlags::NEWNET;
+        }
+        if self.own_ipc {
+            flags |= UnshareFlags::NEWIPC;
         }
         raw::unshare(flags).of(Step::Namespaces)?;
         // A process that root has made another user's may not write about itself otherwise.
@@ -353,7 +362,8 @@ impl Mount {
                 }
                 Ok(tree)
             }),
-            Made::Empty { .. } => filesystem("tmpfs", &[(c"mode", c"0755")]),
+            Made::Empty { closed: true } => filesystem("tmpfs", &[(c"mode", c"0755")]),
+            Made::Empty { closed: false } => filesystem("tmpfs", &[(c"mode", c"0700")]),
             Made::Terminals => filesystem("devpts", &[(c"ptmxmode", c"0666"), (c"mode", c"0600")]),
             Made::Processes => match filesystem("proc", &[]) {
                 // Where parts of the old one are covered, as in containers, there is no new one: the old one does.

@@ -8,6 +8,7 @@ use crate::Yard;
 use crate::disk;
 use crate::error::{LaunchError, Result};
 use crate::ident::TwinName;
+use crate::launch::reach;
 use crate::profile::{Profile, ProfileText, Setting};
 use crate::progress::Ctx;
 use crate::twin::Twin;
@@ -91,8 +92,15 @@ pub fn plan_profile(
         let why = "it is not set".into();
         return Err(LaunchError::Setting { key: setting.to_string(), what: "unset", why }.into());
     }
+    let shown = match (setting, values) {
+        (Setting::Reach | Setting::ReachMore { .. }, Some(folders)) => {
+            let named = folders.iter().map(|folder| Ok(reach::named(folder, yard.root())?.display().to_string()));
+            Some(named.collect::<Result<Vec<_>>>()?)
+        }
+        _ => None,
+    };
     let mut changed = ProfileText::parse(&text, &path)?;
-    changed.change(variant, setting, values)?;
+    changed.change(variant, setting, shown.as_deref().or(values))?;
     let next = changed.text();
     let after = Profile::parse(&next, &path)?;
     if let (Setting::Program, Some(_)) = (setting, values) {

@@ -13,7 +13,8 @@ use crate::launch::{Isolation, Possible};
 use crate::profile::Profile;
 use crate::progress::Ctx;
 
-/// What is possible here: found out by doing it, once each time that the system is started.
+/// What is possible here: found out by doing it, once each time that the system is started; where a sealed launch is not,
+/// each time that it is asked.
 ///
 /// # Errors
 /// [`crate::Error::Io`] if not even the trial could be prepared.
@@ -24,7 +25,10 @@ pub fn possible_isolation(yard: &Yard, ctx: &Ctx) -> Result<Possible> {
     }
     let possible = Possible { no_sealed: try_sealed(yard, ctx)?, no_fenced: try_fenced(yard, ctx)? };
     tracing::info!(?possible, "tried how far programs can be kept inside");
-    if let Ok(text) = serde_json::to_string(&possible) {
+    // What stood in the way may be gone the next time.
+    if possible.no_sealed.is_none()
+        && let Ok(text) = serde_json::to_string(&possible)
+    {
         yard.catalog.set_probe(&key, &text)?;
     }
     Ok(possible)
@@ -70,8 +74,7 @@ fn try_sealed(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
     layer.make(&LayerAbout { run: 0, placeholders: Vec::new(), fate: Fate::Kept, direct: None })?;
     let outside = op.path().join("outside");
     disk::write(&outside, "as it was")?;
-    let about =
-        About { twin: &twin, yard: yard.root(), isolation: Isolation::Sealed, yard_shown: false, network: true };
+    let about = About { twin: &twin, yard: yard.root(), isolation: Isolation::Sealed, ..About::default() };
     // As the twins are: then a launch by root becomes the user whose yard it is.
     let owner = std::fs::metadata(yard.root()).at("look at", yard.root())?;
     if rustix::process::geteuid().is_root() {
@@ -83,6 +86,7 @@ fn try_sealed(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
         view: around.view.as_ref(),
         fence: around.fence.clone(),
         network: true,
+        own_ipc: around.own_ipc,
         folder: &game,
         owner: around.owner,
         lock: None,
@@ -113,6 +117,7 @@ fn try_fenced(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
         view: None,
         fence: Some(fence),
         network: true,
+        own_ipc: false,
         folder: &folder,
         owner: None,
         lock: None,

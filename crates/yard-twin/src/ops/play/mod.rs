@@ -32,10 +32,11 @@ pub(crate) mod run;
 pub(crate) mod running;
 pub(crate) mod stop;
 
+pub use crate::launch::reach::Reached;
 pub use crate::launch::{Helper, OutputSink, Stream};
 pub use contained::{Contained, RunDetails, contained, runs};
 pub use isolation::possible_isolation;
 pub use plan::{Keep, Options, Plan, plan, twin_by_id};
 pub use run::start;
 pub use running::{Outcome, Report, Running, Signaller};
-pub use stop::stop;
+pub use stop::{Stopped, stop};

@@ -16,6 +16,7 @@ use crate::launch::changes::Changes;
 use crate::launch::home;
 use crate::launch::isolation::Isolation;
 use crate::launch::output::OutputSink;
+use crate::launch::reach::{self, Reached};
 use crate::launch::seal::Helper;
 use crate::launch::surroundings::{About, Surroundings};
 use crate::ops::play::command::{Chosen, choose, locate};
@@ -64,11 +65,14 @@ pub struct Options {
     pub isolation: Option<Isolation>,
     /// What stands between the calling process and the program.
     pub helper: Helper,
+    /// Whether it is started to see where it writes: a sealed program begins with an empty home then, whatever the twin's
+    /// holds, and what it leaves in shared memory and in the session's folder is seen.
+    pub watched: bool,
 }
 
 impl fmt::Debug for Options {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self { arguments, output, keep, variant, isolation, helper } = self;
+        let Self { arguments, output, keep, variant, isolation, helper, watched } = self;
         f.debug_struct("Options")
             .field("arguments", arguments)
             .field("output", &output.is_some())
@@ -76,6 +80,7 @@ impl fmt::Debug for Options {
             .field("variant", variant)
             .field("isolation", isolation)
             .field("helper", helper)
+            .field("watched", watched)
             .finish()
     }
 }
@@ -111,6 +116,13 @@ pub struct Plan {
     pub why_not_better: Option<String>,
     /// Whether it has a network.
     pub network: bool,
+    /// Whether it has shared memory and semaphores of its own: sealed programs that draw on an X11 display share the
+    /// system's, unless the profile says otherwise.
+    pub own_ipc: bool,
+    /// Folders outside that it is shown.
+    pub reached: Vec<Reached>,
+    /// Whether it begins with an empty home, and writes nowhere unseen.
+    pub watched: bool,
     /// A command that is run before, outside of all isolation.
     pub before: Vec<String>,
     /// A command that is run when all is over, outside of all isolation.
@@ -199,7 +211,11 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         return Err(LaunchError::Setting { key: "network".into(), what: "kept off", why }.into());
     }
     let yard_shown = profile.yard == Some(Seen::Shown);
-    let about = About { twin: &folder, yard: yard.root(), isolation, yard_shown, network };
+    let reached = reach::reached(profile.reaches(), yard.root())?;
+    let watched = options.watched && isolation == Isolation::Sealed;
+    let ipc = profile.ipc;
+    let about =
+        About { twin: &folder, yard: yard.root(), isolation, yard_shown, network, ipc, reached: &reached, watched };
     let around = Surroundings::new(about)?;
     let mut environment = around.environment.clone();
     let inside = sheet.as_ref().map(|sheet| sheet.inside.clone()).unwrap_or_default();
@@ -223,6 +239,9 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         isolation,
         why_not_better: if asked.is_none() { possible.why_not_better(isolation) } else { None },
         network,
+        own_ipc: around.own_ipc,
+        reached,
+        watched,
         before: profile.before.unwrap_or_default(),
         after: profile.after.unwrap_or_default(),
         home_empty: home::is_empty(&home),

@@ -1,5 +1,6 @@
 //! The start of a run.
 
+use std::os::fd::BorrowedFd;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
@@ -10,6 +11,7 @@ use jiff::Timestamp;
 use crate::Yard;
 use crate::catalog::{RunRecord, TwinRow, What};
 use crate::disk;
+use crate::disk::lock::{self, Held, Mode};
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::launch::home;
 use crate::launch::isolation::Isolation;
@@ -22,6 +24,7 @@ use crate::ops::edits;
 use crate::ops::play::isolation;
 use crate::ops::play::plan::{Keep, Options, Plan};
 use crate::ops::play::running::{Report, Running, Signaller};
+use crate::ops::play::stop;
 use crate::progress::Ctx;
 use crate::store::state::State;
 use crate::twin::Settled;
@@ -74,8 +77,13 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
     let run_folder = folder.join("runs").join(id.to_string());
     let begun = Log::create(&run_folder).and_then(|log| {
         let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(yard.root()));
-        let kept =
-            start_program(yard, plan, &layer, about_run(yard, plan, options, id)?, twin.as_ref(), &options.helper)?;
+        // Where another run holds the twin, this one's keeper is known by a file of its own.
+        let own_lock = match &twin {
+            Some(_) => None,
+            None => lock::try_take(&run_folder.join(stop::RUN_LOCK), Mode::Shared)?,
+        };
+        let lock = twin.as_ref().map(Twin::lend).or_else(|| own_lock.as_ref().map(Held::lend));
+        let kept = start_program(yard, plan, &layer, about_run(yard, plan, options, id)?, lock, &options.helper)?;
         match yard.catalog.loosely(|| yard.catalog.set_keeper(id, kept.child.id())) {
             Ok(()) => Ok((log, watch, kept)),
             Err(error) => {
@@ -154,12 +162,16 @@ fn start_program(
     plan: &Plan,
     layer: &RunLayer,
     about: About,
-    twin: Option<&Twin>,
+    lock: Option<BorrowedFd<'_>>,
     helper: &Helper,
 ) -> Result<Kept> {
-    if twin.is_some() {
+    if !plan.beside {
         layer.make(&about)?;
-        plan.around.lay_cookie(layer)?;
+        if plan.watched {
+            layer.make_watched()?;
+            home::prepare(&layer.empty_home())?;
+        }
+        plan.around.lay(layer)?;
         if let Some((user, group)) = plan.around.owner {
             disk::give(layer.root(), user, group)?;
         }
@@ -178,9 +190,10 @@ fn start_program(
         view: plan.around.view.as_ref(),
         fence: plan.around.fence.clone(),
         network: plan.network,
+        own_ipc: plan.own_ipc,
         folder: &plan.folder,
         owner: plan.around.owner,
-        lock: twin.map(Twin::lend),
+        lock,
         join: plan.joins,
     };
     seal::start(command, &confinement, helper).map_err(|refusal| match refusal {

@@ -19,9 +19,9 @@ use crate::error::{Holder, PathContext, Result};
 use crate::ident::TwinName;
 use crate::launch::changes::{Changes, changes};
 use crate::launch::isolation::Isolation;
-use crate::launch::layer::RunLayer;
+use crate::launch::layer::{AREAS, RunLayer};
 use crate::launch::seal::{END_ALL, Kept};
-use crate::launch::watch::Watch;
+use crate::launch::watch::{Watch, Watched};
 use crate::listing::Listing;
 use crate::ops::edits;
 use crate::ops::play::plan::{Keep, Plan};
@@ -33,7 +33,7 @@ use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::twin::Leaks;
 use crate::twin::Twin;
-use crate::twin::arrived::Files;
+use crate::twin::arrived::{Files, is_in_home};
 
 /// How long output is still collected after the program's end, where a child of its keeps the pipe open.
 const LAST_WORDS: Duration = Duration::from_millis(300);
@@ -55,7 +55,10 @@ pub struct Report {
     pub refused: Vec<String>,
     /// Whether everything that it left outside is known, and nothing of it is somebody else's.
     pub exact: bool,
-    /// Whether all of the usual places were looked at.
+    /// The places that were looked at before and afterwards, where it was not kept from writing elsewhere.
+    #[serde(default)]
+    pub watched: Vec<PathBuf>,
+    /// Whether all that is in them was looked at.
     pub all_watched: bool,
     /// Shared files that were found to be written through their guard, before the run or after it.
     pub leaks: Leaks,
@@ -267,7 +270,8 @@ impl Running {
             report.outside = self.layer.left_in_temporary();
         }
         if let Some(watch) = self.watch.take() {
-            (report.outside, report.all_watched) = watch.end();
+            let Watched { changed, places, whole } = watch.end();
+            (report.outside, report.watched, report.all_watched) = (changed, places, whole);
         }
         if self.keeps(&mut report, &mut twin, sheet.as_ref(), ctx)? {
             self.take_in_kept(&mut report, &mut twin, sheet.as_ref(), ctx)?;
@@ -288,10 +292,16 @@ impl Running {
             return self.layer.remove().map(|()| false);
         }
         if !matches!(self.keep, Keep::Always) {
-            let (before, leaks) = settle_before(twin, ctx)?;
+            let (mut before, leaks) = settle_before(twin, ctx)?;
             report.leaks = leaks;
             let folder = twin.folder()?;
-            report.changes = Changes::new(self.layer.changes(&folder, &before)?.into_iter(), sheet);
+            let mut home = folder.join(AREAS[1]);
+            if self.plan.watched {
+                // Its home was an empty one.
+                let entries = before.into_entries().into_iter().filter(|entry| !is_in_home(&entry.path));
+                (before, home) = (Listing::new(entries.collect())?, self.layer.empty_home());
+            }
+            report.changes = Changes::new(self.layer.changes(&folder, &home, &before)?.into_iter(), sheet);
             if !answer(&self.keep, &report.changes) {
                 report.discarded = true;
                 return self.layer.remove().map(|()| false);

@@ -6,52 +6,88 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process};
+use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{RunRecord, TwinRow};
 use crate::disk::lock::command_line;
 use crate::error::{Holder, LaunchError, Result};
 use crate::ident::TwinName;
+use crate::launch::Isolation;
 use crate::launch::seal::END_ALL;
+use crate::ops::play::run::run_folder;
 use crate::progress::Ctx;
 
 /// The run that holds a twin, if its program is running: the run, and the process that waits for it.
 pub(crate) fn current_run(yard: &Yard, row: &TwinRow) -> Result<Option<(RunRecord, i32)>> {
     let lock = yard.twin_lock_path(row.id);
-    // One whose launcher was killed has no end either.
-    let open = yard.catalog.runs(row.id)?.into_iter().filter(|run| run.ended_at.is_none());
-    Ok(open
-        .filter_map(|run| Some((run.keeper?, run)))
-        .map(|(keeper, run)| (run, keeper))
-        .find(|(_, keeper)| holds(*keeper, &lock)))
+    Ok(running(yard, row)?.into_iter().find(|(_, keeper)| holds(*keeper, &lock)))
 }
 
-/// Asks the program of a twin to end (TERM), and ends it and all that it started if it has not after `grace`. Returns
-/// once the run is over; what it changed is taken in by whoever launched it, or else by the next command. Says whether
-/// it had to be ended.
+/// The runs of a twin that go on, each with the process that waits for it: a number means something only as long as that
+/// process has the lock of the twin open, or that of the run.
+fn running(yard: &Yard, row: &TwinRow) -> Result<Vec<(RunRecord, i32)>> {
+    let lock = yard.twin_lock_path(row.id);
+    let open = yard.catalog.open_runs(row.id)?.into_iter().filter_map(|run| Some((run.keeper?, run)));
+    let running = open
+        .filter(|(keeper, run)| holds(*keeper, &lock) || holds(*keeper, &run_folder(yard, row, run.id).join(RUN_LOCK)));
+    Ok(running.map(|(keeper, run)| (run, keeper)).collect())
+}
+
+/// The name in a run's folder of the file that its keeper has open where another run holds the twin.
+pub(crate) const RUN_LOCK: &str = "lock";
+
+/// What became of the programs of a twin that were asked to end.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct Stopped {
+    /// The twin.
+    pub twin: TwinName,
+    /// The processes that were asked.
+    pub asked: Vec<Holder>,
+    /// Whether any of them had to be made to end.
+    pub made_to: bool,
+}
+
+/// Asks every program of a twin to end (TERM), and ends all that is left after `grace`. Returns once it is over; what was
+/// changed is taken in by whoever launched it, or else by the next command.
 ///
 /// # Errors
 /// [`LaunchError::NotRunning`], [`LaunchError::StillRunning`], [`crate::Error::NotFound`].
-pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<bool> {
+pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<Stopped> {
     /// What takes in the changes of a run may take a while.
     const PATIENCE: Duration = Duration::from_secs(60);
     let row = yard.twin_row(name, false)?;
     let twin = row.name.to_string();
     let lock = yard.twin_lock_path(row.id);
-    let Some(keeper) = current_run(yard, &row)?.and_then(|(_, keeper)| Pid::from_raw(keeper)) else {
+    if current_run(yard, &row)?.is_none() {
         return Err(LaunchError::NotRunning { twin }.into());
+    }
+    let programs = |running: &[(RunRecord, i32)]| -> Vec<Holder> {
+        let programs = running.iter().flat_map(|(run, keeper)| {
+            let inner = usize::from(run.isolation == Isolation::Sealed.name() && holds(*keeper, &lock));
+            u32::try_from(*keeper).map(|keeper| descendants(keeper, inner)).unwrap_or_default()
+        });
+        programs.collect()
     };
-    // It may end by itself just now.
-    let _ = kill_process(keeper, Signal::TERM);
-    let mut ended = false;
-    let asked = Instant::now();
-    while holds(keeper.as_raw_pid(), &lock) || yard.is_held(&row)? {
+    let asked = programs(&running(yard, &row)?);
+    for program in &asked {
+        signal(program.pid, Signal::TERM);
+    }
+    let (mut made_to, began) = (false, Instant::now());
+    loop {
+        let left = running(yard, &row)?;
+        if left.is_empty() && !yard.is_held(&row)? {
+            break;
+        }
         ctx.check()?;
-        let waited = asked.elapsed();
-        if waited > grace && !ended && holds(keeper.as_raw_pid(), &lock) {
-            ended = true;
-            if let Some(all) = Signal::from_named_raw(END_ALL) {
-                let _ = kill_process(keeper, all);
+        let waited = began.elapsed();
+        if waited > grace && !made_to && !left.is_empty() {
+            made_to = true;
+            for (_, keeper) in &left {
+                if let (Ok(keeper), Some(all)) = (u32::try_from(*keeper), Signal::from_named_raw(END_ALL)) {
+                    signal(keeper, all);
+                }
             }
         }
         if waited > grace + PATIENCE {
@@ -59,7 +95,14 @@ pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<
         }
         std::thread::sleep(Duration::from_millis(20));
     }
-    Ok(ended)
+    Ok(Stopped { twin: row.name, asked, made_to })
+}
+
+fn signal(pid: u32, signal: Signal) {
+    if let Some(pid) = i32::try_from(pid).ok().and_then(Pid::from_raw) {
+        // It may have ended just now.
+        let _ = kill_process(pid, signal);
+    }
 }
 
 /// Whether a process has a file open.
