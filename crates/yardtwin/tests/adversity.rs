@@ -5,7 +5,7 @@ mod support;
 
 use std::fs;
 use std::io::Write;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
@@ -243,6 +243,36 @@ fn a_full_disk_changes_nothing_and_once_there_is_room_it_works() {
     fs::remove_file(desk.at("yard/filler")).unwrap();
     desk.ok(&["restore", "a", "then", "--all", "--yes"]);
     assert_eq!(fs::metadata(&save).unwrap().len(), 4 << 20);
+}
+
+#[test]
+fn root_goes_on_as_the_user_whose_yard_it_is() {
+    let test = "root_goes_on_as_the_user_whose_yard_it_is";
+    if !is_root() {
+        return skip(test, "it takes root");
+    }
+    let desk = Desk::with_twins(&["a"]);
+    let as_root = |arguments: &[&str]| {
+        let mut command = Command::new(desk.at("yardtwin"));
+        command.current_dir(desk.root()).arg("--yard").arg(desk.at("yard")).args(arguments).output().unwrap()
+    };
+    let owner = fs::metadata(desk.at("yard/pool")).unwrap().uid();
+    for arguments in [&["snapshot", "a", "then"][..], &["clone", "a", "b"], &["launch", "b", "--", "--shifts", "1"]] {
+        let output = as_root(arguments);
+        assert!(output.status.success(), "{arguments:?}: {}", text(&output.stderr));
+        assert!(text(&output.stderr).contains("goes on as that user"), "{}", text(&output.stderr));
+    }
+    let mut waiting = vec![desk.at("yard")];
+    while let Some(folder) = waiting.pop() {
+        for entry in fs::read_dir(&folder).unwrap() {
+            let meta = entry.as_ref().unwrap().metadata().unwrap();
+            assert_eq!(meta.uid(), owner, "{}", entry.as_ref().unwrap().path().display());
+            waiting.extend(meta.is_dir().then(|| entry.unwrap().path()));
+        }
+    }
+    // A program that builds on the library is told, and changes nothing.
+    let error = yard_twin::Yard::open(desk.at("yard")).unwrap_err();
+    assert!(matches!(error, yard_twin::Error::Yard(yard_twin::YardError::NotYours { .. })), "{error}");
 }
 
 #[test]

@@ -192,7 +192,17 @@ fn a_second_start_is_refused_unless_the_sheet_allows_it_and_then_both_see_the_sa
     }
     let runs = desk.json(&["history", "a", "--runs"]);
     assert_eq!(runs[0]["summary"], "with the run that it was started beside");
-    assert_eq!(paths(&runs[1]["report"]["changes"]["groups"][0]["new"]).len(), 3, "{runs}");
+    let new = &runs[1]["report"]["changes"]["groups"][0]["new"];
+    assert_eq!(new.as_array().map(Vec::len), Some(3), "{runs}");
+    // All of its programs are asked to end, one that was started beside the first too, and what either of them started.
+    desk.ok(&["launch", "a", "--detach", "--", "echo 1 > own/third.sav; sleep 3211; true"]);
+    wait_for("the third begins", || desk.at("yard/twins/a/layer/game/own/third.sav").exists());
+    desk.ok(&["launch", "a", "--detach", "--", "sleep 3212; true"]);
+    let stopped = desk.json(&["launch", "a", "--stop"]);
+    let asked = stopped["asked"].to_string();
+    assert!(asked.contains("sleep 3211") && asked.contains("sleep 3212") && stopped["made_to"] == false, "{stopped}");
+    let runs = desk.json(&["history", "a", "--runs"]);
+    assert!(runs[0]["ended_at"].is_string() && runs[1]["ended_at"].is_string(), "{runs}");
 }
 
 #[test]
@@ -208,6 +218,44 @@ fn who_ignores_every_signal_is_made_to_end_with_all_that_it_started() {
         assert!(desk.game("a", "own/x.sav").exists(), "{rung}: what it wrote is taken in");
         assert_eq!(desk.json(&["history", "a", "--runs"])[0]["signal"], 9, "{rung}");
     }
+}
+
+#[test]
+fn a_folder_outside_is_reached_on_purpose_and_only_written_on_purpose() {
+    let test = "a_folder_outside_is_reached_on_purpose_and_only_written_on_purpose";
+    let desk = bench(&["a"]);
+    let songs = desk.at("home/Music/songs");
+    fs::create_dir_all(&songs).unwrap();
+    fs::write(songs.join("one"), "first verse").unwrap();
+    desk.place.give_away();
+    for refused in ["/", "yard", "yard/twins/a/game", "home", "/tmp", "/dev/shm", "no such folder"] {
+        let said = desk.fails(2, &["profile", "set", "a", "reach+", refused]);
+        assert!(said.contains("can't be shown"), "{refused}: {said}");
+    }
+    let place = songs.display().to_string();
+    let read = format!("cat {place}/one");
+    let write = format!("echo more >> {place}/one");
+    let code = |script: &str| desk.does("a", script, &[])["record"]["exit_code"].as_i64().unwrap();
+    for rung in rungs(&desk, test) {
+        desk.ok(&["profile", "set", "a", "isolation", rung]);
+        // Twice: what was made to show it leaves nothing behind.
+        for _ in 0..2 {
+            desk.ok(&["profile", "set", "a", "reach+", "home/Music/songs"]);
+            assert!(desk.ok(&["show", "a"]).contains("reaches"), "{rung}");
+            assert_eq!((code(&read), code(&write) == 0), (0, rung == "redirected"), "{rung}");
+            desk.ok(&["profile", "set", "a", "reach+", "home/Music/songs", "--writable"]);
+            assert_eq!(code(&write), 0, "{rung}");
+            desk.ok(&["profile", "set", "a", "reach-", &place]);
+            assert_eq!(code(&read) == 0, rung != "sealed", "{rung}");
+        }
+        assert!(fs::read_to_string(songs.join("one")).unwrap().contains("more\n"));
+        assert!(!desk.at("yard/twins/a/home/Music/songs").exists() && !desk.at("yard/twins/a/layer").exists());
+    }
+    desk.ok(&["profile", "set", "a", "reach+", &place]);
+    fs::remove_dir_all(&songs).unwrap();
+    let said = text(&desk.run(&["launch", "a", "--", "true"]).stderr);
+    assert!(said.contains("which is not there now"), "{said}");
+    desk.ok(&["profile", "unset", "a", "reach"]);
 }
 
 #[test]

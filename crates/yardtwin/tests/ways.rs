@@ -362,3 +362,85 @@ fn documented(name: &str, table: &str) {
         assert_eq!(there, table, "docs/isolation.md is not what is so: run with YARDTWIN_WRITE_DOCS=1");
     }
 }
+
+/// What is of the session, and no file: set up outside, tried from inside, looked at outside again. Says what got through.
+const OUTSIDE: &str = "
+import ctypes, json, os, pty, select, subprocess, sys
+libc = ctypes.CDLL(None, use_errno=True)
+add_key, keyctl = (248, 250) if os.uname().machine == 'x86_64' else (217, 219)
+session = os.environ['XDG_RUNTIME_DIR']
+libc.syscall(keyctl, 1, None)
+key = libc.syscall(add_key, b'user', b'yt-meddled', b'secret', 6, -3)
+memory = subprocess.run(['ipcmk', '-M', '64'], capture_output=True, text=True).stdout.split()[-1]
+open(os.path.join(session, 'other'), 'w').write('secret')
+master, slave = pty.openpty()
+tried = subprocess.run([sys.argv[1], 'launch', 'a', '--', '%s %s %s %s' % (sys.argv[2], os.ttyname(slave), memory, session)],
+                       capture_output=True, text=True)
+got = json.loads(tried.stdout.strip().splitlines()[-1]) if tried.stdout.strip() else sys.exit(tried.stderr)
+got['a terminal of another program'] = bool(select.select([master], [], [], 0.2)[0])
+got['shared memory of other programs'] = subprocess.run(['ipcs', '-m', '-i', memory], capture_output=True).stdout.find(b'shmid') < 0
+subprocess.run(['ipcrm', '-m', memory], capture_output=True)
+got['files in the folder of the session'] = got['files in the folder of the session'] or open(os.path.join(session, 'other')).read() != 'secret'
+if key < 0: del got['keys of the session']
+print(json.dumps(got))
+";
+
+const INSIDE: &str = "
+import ctypes, json, os, subprocess, sys
+terminal, memory, session = sys.argv[1:]
+libc = ctypes.CDLL(None, use_errno=True)
+keyctl = 250 if os.uname().machine == 'x86_64' else 219
+got = {'keys of the session': libc.syscall(keyctl, 10, -3, b'user', b'yt-meddled', 0) > 0}
+subprocess.run(['ipcrm', '-m', memory], capture_output=True)
+try: os.write(os.open(terminal, os.O_RDWR | os.O_NOCTTY), b'typed\\n')
+except OSError: pass
+other = os.path.join(session, 'other')
+got['files in the folder of the session'] = os.path.exists(other)
+try: open(other, 'w').write('meddled')
+except OSError: pass
+if not got['files in the folder of the session']: open(os.path.join(os.environ['XDG_RUNTIME_DIR'], 'socket'), 'w').write('works')
+print(json.dumps(got))
+";
+
+#[test]
+fn what_is_of_the_session_and_no_file_is_out_of_reach_of_a_sealed_program() {
+    let test = "what_is_of_the_session_and_no_file_is_out_of_reach_of_a_sealed_program";
+    for tool in ["python3", "ipcmk"] {
+        if !has(tool) {
+            return skip(test, &format!("there is no {tool}"));
+        }
+    }
+    let desk = workbench();
+    let session = desk.at("session");
+    fs::create_dir(&session).unwrap();
+    fs::write(desk.at("outside.py"), OUTSIDE).unwrap();
+    desk.ok(&["clone", "workbench@1", "a"]);
+    fs::write(desk.game("a", "parts/inside.py"), INSIDE).unwrap();
+    desk.place.give_away();
+    let mut rows: BTreeMap<String, Vec<bool>> = BTreeMap::new();
+    let rungs = ["sealed", "fenced"].map(|rung| (rung, possible(&desk, rung, test)));
+    for (rung, _) in rungs.iter().filter(|(_, possible)| *possible) {
+        desk.ok(&["profile", "set", "a", "isolation", rung]);
+        let mut outside = desk.tool("python3");
+        outside
+            .arg(desk.at("outside.py"))
+            .arg(desk.at("yardtwin"))
+            .arg("python3 $p/inside.py")
+            .env("XDG_RUNTIME_DIR", &session);
+        let output = outside.output().unwrap();
+        let got: BTreeMap<String, bool> = serde_json::from_slice(&output.stdout)
+            .unwrap_or_else(|_| panic!("{rung}: {}{}", text(&output.stdout), text(&output.stderr)));
+        for (what, through) in got {
+            assert!(!through || *rung != "sealed", "{what} at {rung}");
+            rows.entry(what).or_default().push(through);
+        }
+    }
+    if rungs.iter().all(|(_, possible)| *possible) && rows.len() == 4 {
+        let mut table = String::from("| of the session | sealed | fenced |\n| --- | --- | --- |\n");
+        for (what, through) in rows {
+            let words: Vec<_> = through.iter().map(|through| if *through { "reached" } else { "nothing" }).collect();
+            writeln!(table, "| {what} | {} |", words.join(" | ")).unwrap();
+        }
+        documented("session", &table);
+    }
+}

@@ -89,8 +89,11 @@ impl Drop for OpFolder {
         }
         // Some filesystems keep a hidden name for a file that is deleted while it is open, so its folder could not go.
         drop(self.lock.take());
-        if let Err(error) = disk::remove_tree(&self.path) {
-            tracing::warn!(%error, "left for the next command");
+        match disk::remove_tree(&self.path) {
+            // Another command has just found it without an owner, and deletes it too.
+            Err(Error::Io { source, .. }) if source.kind() == ErrorKind::NotFound => {}
+            Err(error) => tracing::warn!(%error, "left for the next command"),
+            Ok(()) => {}
         }
     }
 }

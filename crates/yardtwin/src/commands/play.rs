@@ -69,12 +69,20 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
     let outcome = attended(yard, &plan, &options, screen, |running| {
         if wish.in_background {
             screen.line(running.pid());
+            hear_nothing();
         }
     })?;
     if !wish.in_background {
         screen.answer(&outcome, |screen| say_outcome(&plan, &outcome, screen));
     }
     Ok(exit_code(&outcome))
+}
+
+/// Leaves the pipes to a command that ends now: whatever is still said must not fail because nobody reads it.
+fn hear_nothing() {
+    if let Ok(null) = std::fs::File::options().write(true).open("/dev/null") {
+        let _ = rustix::stdio::dup2_stdout(&null).and_then(|()| rustix::stdio::dup2_stderr(&null));
+    }
 }
 
 /// Runs a program to the end of all that it starts. Signals are for it meanwhile.
