@@ -222,9 +222,9 @@ fn home_of(user: u32) -> Option<PathBuf> {
 /// Whether the twin's home can be put in the place of `home`.
 fn can_be_bound(home: &Path, twin: &Path, yard: &Path) -> bool {
     // What is seen there too must not be hidden by it, nor stand in for the system's own places.
-    let taken = ["/", "/tmp", "/var/tmp", "/dev", "/dev/shm", "/proc", "/usr", "/etc"];
+    let taken = ["/tmp", "/var/tmp", "/dev/shm", "/proc", "/run", "/sys", "/usr", "/etc"];
     home.is_dir()
-        && !taken.iter().any(|path| home == Path::new(path))
+        && !taken.iter().any(|path| Path::new(path).starts_with(home))
         && !home.starts_with(yard)
         && !home.starts_with(twin)
 }

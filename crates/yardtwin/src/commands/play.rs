@@ -319,8 +319,15 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     };
     let report = &outcome.report;
     screen.aside(format_args!("{} ended after {}{end}", plan.twin, duration(outcome.ran)));
-    let kept = if report.discarded { "thrown away" } else { "changed" };
-    screen.aside(format_args!("  {kept:11}  {}", plain(&report.changes.summary())));
+    if let Some(why) = &outcome.not_taken_in {
+        screen.warn(format_args!(
+            "what it wrote could not be taken in: {why}. It is kept where it is, and the next command that needs {} takes it in",
+            shell(&plan.twin)
+        ));
+    } else {
+        let kept = if report.discarded { "thrown away" } else { "changed" };
+        screen.aside(format_args!("  {kept:11}  {}", plain(&report.changes.summary())));
+    }
     if report.shared.files > 0 {
         let Files { files: count, bytes, .. } = report.shared;
         screen.aside(format_args!(

@@ -80,6 +80,13 @@ fn try_sealed(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
     if rustix::process::geteuid().is_root() {
         disk::give(&twin, owner.uid(), owner.gid())?;
     }
+    let made = std::fs::metadata(&twin).at("look at", &twin)?;
+    if !rustix::process::geteuid().is_root() && made.gid() != rustix::process::getegid().as_raw() {
+        disk::remove_tree(layer.root())?;
+        let why = "what is made in the yard is of another group than yours (its folder has the setgid bit, or its \
+                   filesystem gives it one), and a sealed program's files must be of yours";
+        return Ok(Some(why.into()));
+    }
     let around = Surroundings::new(about)?;
     let game = disk::canonical(&twin.join("game"))?;
     let confinement = Confinement {

@@ -86,6 +86,9 @@ pub struct Outcome {
     pub edits: Vec<edits::View>,
     /// Config edits that were for this run only, and what became of them.
     pub edits_back: Vec<edits::View>,
+    /// Why what it wrote could not be taken in, on a full disk for instance: it is kept where it was written, in the run's
+    /// layer or in the twin's folder, and the next command that needs the twin takes it in.
+    pub not_taken_in: Option<String>,
     /// Why the command that follows a run failed.
     pub after_failed: Option<String>,
     /// How long it ran.
@@ -184,7 +187,8 @@ impl Running {
     /// Waits for the end of the program and of all that it started, then takes in what it changed and completes the record.
     ///
     /// # Errors
-    /// [`crate::Error::Io`], or what a settle fails with. The run is recorded as ended all the same.
+    /// [`crate::Error::Cancelled`], or [`crate::Error::Catalogue`]. The run is recorded as ended all the same, where it can
+    /// be. What could not be taken in is no error: see [`Outcome::not_taken_in`].
     pub fn wait(mut self, ctx: &Ctx) -> Result<Outcome> {
         // While it runs: what it writes is elsewhere, if that wasn't looked at before.
         let began_with = self.state_to_mark(ctx);
@@ -208,12 +212,22 @@ impl Running {
             Err(_) => None,
         };
         let fine = status.is_some_and(|status| status.success());
-        self.yard.catalog.loosely(|| {
+        let recorded = self.yard.catalog.loosely(|| {
             self.yard.catalog.end_run(&self.record)?;
             began_with?.filter(|_| fine).map_or(Ok(()), |number| self.yard.catalog.started_fine(self.row.id, number))
-        })?;
-        let report = report?;
-        let edits_back = self.take_edits_back(ctx)?;
+        });
+        match recorded {
+            // Where there is no room for anything, the next command finds that it has ended.
+            Err(error) if report.is_err() => tracing::info!(%error, "the end of the run is not recorded"),
+            recorded => recorded?,
+        }
+        let (report, not_taken_in) = match report {
+            Ok(report) => (report, None),
+            Err(error @ crate::Error::Cancelled) => return Err(error),
+            // The run is over: what it wrote is kept where it is.
+            Err(error) => (Report::default(), Some(error.with_causes())),
+        };
+        let edits_back = if not_taken_in.is_some() { Vec::new() } else { self.take_edits_back(ctx)? };
         let Self { yard, row, twin, record, output, plan, edits, .. } = self;
         // It may well want the twin.
         drop(twin);
@@ -225,6 +239,7 @@ impl Running {
             output,
             edits,
             edits_back,
+            not_taken_in,
             after_failed: after.err().map(|error| error.to_string()),
             ran,
         })
