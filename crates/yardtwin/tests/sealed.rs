@@ -285,6 +285,28 @@ fn when_the_launcher_is_killed_all_ends_and_what_was_written_is_taken_in() {
 }
 
 #[test]
+fn when_the_keeper_is_killed_the_program_ends_and_that_is_said() {
+    let desk = bench(&["a"]);
+    for rung in rungs(&desk, "when_the_keeper_is_killed_the_program_ends_and_that_is_said") {
+        desk.ok(&["profile", "set", "a", "isolation", rung]);
+        let mut command =
+            desk.command(&["launch", "a", "--", "mkdir -p own; echo $$ > own/here.sav; exec sleep 98767"]);
+        let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let there = [desk.at("yard/twins/a/layer/game/own/here.sav"), desk.game("a", "own/here.sav")];
+        wait_for("it begins", || there.iter().any(|path| path.exists()));
+        let keeper = Command::new("pgrep").args(["-P", &child.id().to_string()]).output().unwrap();
+        assert!(Command::new("kill").args(["-9", text(&keeper.stdout).trim()]).status().unwrap().success());
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(137), "{rung}: {}", text(&output.stderr));
+        wait_for("the program has ended", || {
+            !Command::new("pgrep").args(["-f", "sleep 98767"]).output().unwrap().status.success()
+        });
+        assert!(desk.game("a", "own/here.sav").exists(), "{rung}");
+        desk.tool("rm").arg("-rf").arg(desk.game("a", "own")).status().unwrap();
+    }
+}
+
+#[test]
 fn without_namespaces_the_next_best_is_taken_and_said_and_never_less_than_was_asked_for() {
     let test = "without_namespaces_the_next_best_is_taken_and_said_and_never_less_than_was_asked_for";
     let desk = bench(&["a"]);

@@ -264,6 +264,8 @@ impl Stage {
             raw::leave_keys();
             give_up_rights().of(Step::Rights)?;
         } else {
+            // The keeper has one thread, so that it is its end that counts.
+            rustix::process::set_parent_process_death_signal(Some(Signal::KILL)).of(Step::Start)?;
             rustix::process::chdir(self.folder.as_c_str()).of(Step::Folder)?;
         }
         if let Some(fence) = self.fence.take() {
