@@ -254,17 +254,6 @@ pub(crate) fn set_mode(path: &Path, mode: u32) -> Result<()> {
     step().and_then(|()| Ok(rustix::fs::chmod(path, Mode::from_raw_mode(mode & 0o7777))?)).at("set the mode of", path)
 }
 
-/// Gives a folder or file, and all that is in it, to another user: as only root can.
-pub(crate) fn give(path: &Path, user: u32, group: u32) -> Result<()> {
-    step().and_then(|()| std::os::unix::fs::lchown(path, Some(user), Some(group))).at("give away", path)?;
-    if path.symlink_metadata().is_ok_and(|meta| meta.is_dir()) {
-        for entry in fs::read_dir(path).at("list", path)? {
-            give(&entry.at("list", path)?.path(), user, group)?;
-        }
-    }
-    Ok(())
-}
-
 /// Takes an extended attribute off, if it is there.
 pub(crate) fn remove_attribute(path: &str, name: &str) -> io::Result<()> {
     step()?;

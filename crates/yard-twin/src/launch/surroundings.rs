@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fs;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use super::home;
@@ -76,8 +75,6 @@ pub(crate) struct Surroundings {
     pub(crate) environment: BTreeMap<OsString, OsString>,
     /// The file with the key to the display, which it gets a copy of.
     pub(crate) cookie: Option<PathBuf>,
-    /// Who it is started as, where that is not who starts it.
-    pub(crate) owner: Option<(u32, u32)>,
     /// Whether a sealed program has shared memory and semaphores of its own.
     pub(crate) own_ipc: bool,
     /// What is left in the layer of what was made to mount on, below its folder.
@@ -88,13 +85,10 @@ impl Surroundings {
     /// Works them out, from the twin's folder and this process's own variables.
     pub(crate) fn new(about: About<'_>) -> Result<Self> {
         let twin = disk::canonical(about.twin)?;
-        let stat = fs::metadata(&twin).at("look at", &twin)?;
-        let root = rustix::process::geteuid().is_root();
-        let owner = (root && stat.uid() != 0).then(|| (stat.uid(), stat.gid()));
         let layer = RunLayer::of(&twin);
         let home = twin.join("home");
         match about.isolation {
-            Isolation::Sealed => sealed(about, &twin, &layer, owner, root && owner.is_none()),
+            Isolation::Sealed => sealed(about, &twin, &layer),
             Isolation::Fenced => {
                 let mut environment = home::variables(&home);
                 environment.insert("TMPDIR".into(), layer.temporary("tmp").into());
@@ -102,11 +96,11 @@ impl Surroundings {
                 let folders = [twin.join("game"), home, layer.temporary("tmp")].into_iter();
                 let folders = folders.chain(writable.map(|reached| reached.folder.clone())).collect();
                 let fence = Some(FencePlan { folders, required: true, sockets: true });
-                Ok(Self { fence, environment, owner, ..Self::default() })
+                Ok(Self { fence, environment, ..Self::default() })
             }
             Isolation::Redirected => {
                 let environment = home::variables(&home);
-                Ok(Self { environment, owner, ..Self::default() })
+                Ok(Self { environment, ..Self::default() })
             }
         }
     }
@@ -126,15 +120,8 @@ impl Surroundings {
     }
 }
 
-fn sealed(
-    about: About<'_>,
-    twin: &Path,
-    layer: &RunLayer,
-    owner: Option<(u32, u32)>,
-    as_root: bool,
-) -> Result<Surroundings> {
-    let real_home = owner.map_or_else(own_home, |(user, _)| home_of(user));
-    let real_home = real_home.and_then(|home| disk::canonical(&home).ok());
+fn sealed(about: About<'_>, twin: &Path, layer: &RunLayer) -> Result<Surroundings> {
+    let real_home = own_home().and_then(|home| disk::canonical(&home).ok());
     let yard = disk::canonical(about.yard)?;
     let seen_home = real_home.filter(|home| can_be_bound(home, twin, &yard)).unwrap_or_else(|| twin.join("home"));
     let lower = |area: &str| if about.watched && area == AREAS[1] { layer.empty_home() } else { twin.join(area) };
@@ -149,7 +136,7 @@ fn sealed(
         wanted.private.extend(there.map(|place| (layer.temporary(name), place)));
     }
     let memory = disk::canonical(Path::new(MEMORY.1)).ok();
-    let (session, usual) = session(owner.map(|(user, _)| user));
+    let (session, usual) = session();
     if about.watched {
         wanted.private.extend(memory.map(|place| (layer.temporary(MEMORY.0), place)));
         wanted.private.extend(session.as_ref().map(|(folder, _)| (layer.temporary(SESSION), folder.clone())));
@@ -171,7 +158,7 @@ fn sealed(
     } else {
         wanted.hidden.push(yard)
     }
-    if as_root {
+    if rustix::process::geteuid().is_root() {
         let devices = DEVICES.iter().map(|name| Path::new("/dev").join(name)).filter(|path| path.exists());
         wanted.devices = Some(devices.collect());
         wanted.closed = CLOSED.iter().map(PathBuf::from).filter(|path| path.exists()).collect();
@@ -196,7 +183,7 @@ fn sealed(
     }
     let fence = FencePlan { folders: view.writable.clone(), required: false, sockets: about.network };
     let own_ipc = has_own_ipc(about.ipc);
-    Ok(Surroundings { view: Some(view), fence: Some(fence), environment, cookie, owner, own_ipc, placeholders })
+    Ok(Surroundings { view: Some(view), fence: Some(fence), environment, cookie, own_ipc, placeholders })
 }
 
 /// Whether a sealed program has shared memory and semaphores of its own: an X11 display draws from memory that both share.
@@ -210,15 +197,6 @@ fn own_home() -> Option<PathBuf> {
     std::env::var_os("HOME").map(PathBuf::from).filter(|home| home.is_absolute())
 }
 
-/// The home of another user, from the system's list (`passwd(5)`).
-fn home_of(user: u32) -> Option<PathBuf> {
-    let list = fs::read_to_string("/etc/passwd").ok()?;
-    list.lines().find_map(|line| {
-        let parts: Vec<_> = line.split(':').collect();
-        (parts.get(2)?.parse() == Ok(user)).then(|| parts.get(5).map(PathBuf::from)).flatten()
-    })
-}
-
 /// Whether the twin's home can be put in the place of `home`.
 fn can_be_bound(home: &Path, twin: &Path, yard: &Path) -> bool {
     // What is seen there too must not be hidden by it, nor stand in for the system's own places.
@@ -230,17 +208,13 @@ fn can_be_bound(home: &Path, twin: &Path, yard: &Path) -> bool {
 }
 
 /// The folder of the user's session, with the sockets in it that are let through; and where such a folder is usually.
-fn session(user: Option<u32>) -> (Option<(PathBuf, Vec<PathBuf>)>, Option<PathBuf>) {
+fn session() -> (Option<(PathBuf, Vec<PathBuf>)>, Option<PathBuf>) {
     let there = |folder: PathBuf| {
         let folder = folder.is_absolute().then(|| disk::canonical(&folder).ok())?;
         folder.filter(|folder| folder.is_dir())
     };
-    let own = || rustix::process::geteuid().as_raw();
-    let usual = there(format!("/run/user/{}", user.unwrap_or_else(own)).into());
-    let named = match user {
-        Some(_) => None,
-        None => std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).and_then(there),
-    };
+    let usual = there(format!("/run/user/{}", rustix::process::geteuid().as_raw()).into());
+    let named = std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).and_then(there);
     let folder = named.or_else(|| usual.clone()).filter(|folder| can_be_emptied(folder));
     (folder.map(sockets), usual)
 }

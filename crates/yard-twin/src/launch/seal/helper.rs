@@ -70,9 +70,6 @@ pub(super) fn start(
     starting.stdin(Stdio::inherit()).stdout(Stdio::piped()).stderr(Stdio::piped());
     starting.env(VARIABLE, its_task.as_raw_fd().to_string());
     starting.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
-    if let Some((user, group)) = confinement.owner {
-        starting.uid(user).gid(group);
-    }
     // Another child that this program starts at this very moment gets them too, and holds them to its end.
     for file in [Some(&its_status), Some(&its_started), Some(&its_task), lock.as_ref()].into_iter().flatten() {
         rustix::io::fcntl_setfd(file, FdFlags::empty()).at("hand over", &helper)?;

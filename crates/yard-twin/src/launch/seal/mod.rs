@@ -13,7 +13,7 @@ mod supervise;
 use std::fs::File;
 use std::io::{self, Read};
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
-use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 
@@ -180,8 +180,6 @@ pub(crate) struct Confinement<'a> {
     pub(crate) own_ipc: bool,
     /// Where it starts.
     pub(crate) folder: &'a Path,
-    /// Who it is started as, where that is not who starts it.
-    pub(crate) owner: Option<(u32, u32)>,
     /// The twin's lock.
     pub(crate) lock: Option<BorrowedFd<'a>>,
     /// The keeper of a sealed program of the twin, which is joined.
@@ -281,9 +279,6 @@ pub(crate) fn start(mut command: Command, confinement: &Confinement<'_>, helper:
         Helper::Program(path) => return helper::start(path.clone(), &command, confinement).map_err(program)?,
     }
     let (mut stage, status) = prepare(confinement, None).map_err(program)??;
-    if let Some((user, group)) = confinement.owner {
-        command.uid(user).gid(group);
-    }
     raw::before_start(&mut command, move || stage.enter());
     let spawned = command.spawn();
     // With it goes this process's end of the pipe.
@@ -325,9 +320,6 @@ pub(crate) fn trial(confinement: &Confinement<'_>, trial: &TrialPlan<'_>) -> Res
     let program = |error: Error| Refusal::Program(io::Error::other(error));
     let (mut stage, status) = prepare(confinement, Some(trial)).map_err(program)??;
     let mut command = Command::new("/");
-    if let Some((user, group)) = confinement.owner {
-        command.uid(user).gid(group);
-    }
     raw::before_start(&mut command, move || stage.enter());
     let spawned = command.spawn();
     drop(command);
@@ -373,8 +365,7 @@ struct Orders {
 
 impl Confinement<'_> {
     fn orders(&self) -> Orders {
-        let own = || (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
-        let (user, group) = self.owner.unwrap_or_else(own);
+        let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         let (view, fence) = (self.view.cloned(), self.fence.clone());
         let (network, own_ipc, folder) = (self.network, self.own_ipc, self.folder.into());
         Orders { view, fence, network, own_ipc, folder, user, group, join: self.join }

@@ -300,7 +300,7 @@ impl Sealing {
             flags |= UnshareFlags::NEWIPC;
         }
         raw::unshare(flags).of(Step::Namespaces)?;
-        // A process that root has made another user's may not write about itself otherwise.
+        // A process that was another user's may not write about itself otherwise.
         let before = rustix::process::dumpable_behavior().of(Step::Ids)?;
         rustix::process::set_dumpable_behavior(DumpableBehavior::Dumpable).of(Step::Ids)?;
         write_to("/proc/self/setgroups", b"deny").of(Step::Ids)?;

@@ -75,11 +75,6 @@ fn try_sealed(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
     let outside = op.path().join("outside");
     disk::write(&outside, "as it was")?;
     let about = About { twin: &twin, yard: yard.root(), isolation: Isolation::Sealed, ..About::default() };
-    // As the twins are: then a launch by root becomes the user whose yard it is.
-    let owner = std::fs::metadata(yard.root()).at("look at", yard.root())?;
-    if rustix::process::geteuid().is_root() {
-        disk::give(&twin, owner.uid(), owner.gid())?;
-    }
     let made = std::fs::metadata(&twin).at("look at", &twin)?;
     if !rustix::process::geteuid().is_root() && made.gid() != rustix::process::getegid().as_raw() {
         disk::remove_tree(layer.root())?;
@@ -95,7 +90,6 @@ fn try_sealed(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
         network: true,
         own_ipc: around.own_ipc,
         folder: &game,
-        owner: around.owner,
         lock: None,
         join: None,
     };
@@ -126,7 +120,6 @@ fn try_fenced(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
         network: true,
         own_ipc: false,
         folder: &folder,
-        owner: None,
         lock: None,
         join: None,
     };

@@ -172,9 +172,6 @@ fn start_program(
             home::prepare(&layer.empty_home())?;
         }
         plan.around.lay(layer)?;
-        if let Some((user, group)) = plan.around.owner {
-            disk::give(layer.root(), user, group)?;
-        }
     }
     let mut words = plan.wrapper.iter().map(Into::into).chain([plan.program.clone().into_os_string()]);
     let mut command = Command::new(words.next().unwrap_or_default());
@@ -192,7 +189,6 @@ fn start_program(
         network: plan.network,
         own_ipc: plan.own_ipc,
         folder: &plan.folder,
-        owner: plan.around.owner,
         lock,
         join: plan.joins,
     };
