@@ -299,6 +299,15 @@ fn announce(plan: &play::Plan, screen: &Screen) {
     } else if plan.first {
         screen.warn("this is its first start: it may take longer than later ones");
     }
+    if plan.made_own.files > 0 {
+        let Files { files: count, bytes, .. } = plan.made_own;
+        screen.warn(format_args!(
+            "{} of its home, {}, that it shares get bytes of their own first: {} keeps nothing from writing through them",
+            files(count),
+            size(bytes),
+            plan.isolation
+        ));
+    }
     for one in &plan.reached {
         screen.warn(format_args!("it reaches {}", reached(one)));
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fmt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use serde::{Serialize, Serializer};
@@ -24,7 +24,10 @@ use crate::ops::play::isolation;
 use crate::ops::play::stop;
 use crate::profile::{Profile, Seen, Switch};
 use crate::progress::Ctx;
+use crate::store::pool::Share;
+use crate::store::state::State;
 use crate::twin::Twin;
+use crate::twin::arrived::{Files, is_in_home};
 use crate::twin::protection;
 use crate::twin::settle;
 
@@ -123,6 +126,9 @@ pub struct Plan {
     pub reached: Vec<Reached>,
     /// Whether it begins with an empty home, and writes nowhere unseen.
     pub watched: bool,
+    /// Files of its home that are shared and get bytes of their own first, since nothing keeps it from writing through
+    /// them: as far as the last look at the twin tells.
+    pub made_own: Files,
     /// A command that is run before, outside of all isolation.
     pub before: Vec<String>,
     /// A command that is run when all is over, outside of all isolation.
@@ -184,7 +190,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let variant = options.variant.clone().or_else(|| base.variant.clone());
     let profile = base.with_variant(variant.as_deref())?;
     let state = yard.store.state(row.state)?;
-    let build = state.build;
+    let build = state.build.clone();
     let sheet = yard.sheet_of(&build)?;
     let puts_all_back = row.protected.is_some() && protection::knows_nothing_own(yard, &build)?;
     let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
@@ -242,6 +248,11 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         own_ipc: around.own_ipc,
         reached,
         watched,
+        made_own: if isolation == Isolation::Sealed {
+            Files::default()
+        } else {
+            linked_in_home(yard, &folder, &state)?
+        },
         before: profile.before.unwrap_or_default(),
         after: profile.after.unwrap_or_default(),
         home_empty: home::is_empty(&home),
@@ -254,6 +265,15 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         row,
         around,
     })
+}
+
+/// The files of a twin's home that are links, as its index says.
+fn linked_in_home(yard: &Yard, folder: &Path, state: &State) -> Result<Files> {
+    let listing = yard.store.listing(state.disk)?;
+    let index = yard.index(folder, state, listing.entries().len())?;
+    let rows = index.iter().flat_map(|index| listing.entries().iter().zip(&index.rows));
+    let linked = rows.filter(|(entry, row)| is_in_home(&entry.path) && row.share == Some(Share::Link));
+    Ok(Files::of(linked.map(|(entry, _)| entry)))
 }
 
 /// The process that waits for the run of a twin which another one may be started beside: both sealed, if the title
