@@ -122,7 +122,34 @@ fn what_comes_from_outside_is_only_read_and_goes_where_its_group_is() {
     assert_eq!(fs::read_to_string(home).unwrap(), "[signalman]\nworked = 9\n");
     assert_eq!(look(&desk.at("downloads")), outside);
     assert_answer(&desk, "outside", &said);
+    what_is_moved_goes_once_it_is_there(&desk);
     hostile_archives(&desk);
+}
+
+/// With `--move` a folder or a file goes from outside; what is not carried, or was changed, stays.
+fn what_is_moved_goes_once_it_is_there(desk: &Desk) {
+    for (path, text) in [("mist/board.txt", "mist\n"), ("mist/deep/a.txt", "a\n"), ("other.txt", "other\n")] {
+        write(desk, &desk.at("moving").join(path), text);
+    }
+    desk.place.give_away();
+    let into = ["--group", "boards", "--to", "new", "--move"];
+    desk.fails(2, &[&["carry", "--from-file", "downloads/tin.zip"], &into[..]].concat());
+    let plan = desk.json(&[&["carry", "--from-file", "moving/mist", "--dry-run"], &into[..]].concat());
+    assert!(plan["take_out"] == true && desk.at("moving/mist/board.txt").exists());
+    let moved = desk.json(&[&["carry", "--from-file", "moving/mist"], &into[..]].concat());
+    assert_eq!(moved["taken_away"]["deleted"], 2, "{moved}");
+    assert!(!desk.at("moving/mist").exists() && desk.at("moving/other.txt").exists());
+    assert_eq!(fs::read_to_string(desk.game("new", "boards/mist/deep/a.txt")).unwrap(), "a\n");
+    // A second time, with the same there already, and with somebody who has one of them open.
+    for (path, text) in [("mist/board.txt", "mist\n"), ("mist/deep/a.txt", "a\n")] {
+        write(desk, &desk.at("moving").join(path), text);
+    }
+    let open = fs::File::options().append(true).open(desk.at("moving/mist/board.txt")).unwrap();
+    let moved = desk.json(&[&["carry", "--from-file", "moving/mist"], &into[..]].concat());
+    drop(open);
+    let left = moved["taken_away"]["left"].to_string();
+    assert!(moved["taken_away"]["deleted"] == 1 && left.contains("another program has it open"), "{moved}");
+    assert!(desk.at("moving/mist/board.txt").exists() && !desk.at("moving/mist/deep").exists());
 }
 
 /// No archive writes outside its twin, or replaces anything by a trick.

@@ -26,9 +26,9 @@ pub enum CarryError {
         /// The twin that they would come to.
         twin: String,
     },
-    /// What is outside the yard can't be taken from its place.
-    #[error("only what comes from another twin can be taken out of its place")]
-    OnlyFromTwins,
+    /// What is in an archive, or found in the user's own home, can't be taken from its place.
+    #[error("only what comes from another twin, or from a folder or file that is named, can be taken out of its place")]
+    OnlyNamed,
     /// Nothing below a folder goes into the group.
     #[error("nothing in {from} has a place in the group {group:?}")]
     NoPlace {
@@ -48,7 +48,7 @@ impl CarryError {
                 "Nothing was changed. Say what is to be done with them: skip them, replace what is there, take the newer \
                  one, or keep both."
             }
-            Self::OnlyFromTwins => "Carry a copy, and delete the other one yourself.",
+            Self::OnlyNamed => "Carry a copy, and delete the other one yourself.",
             Self::NoPlace { .. } => "Look where the group keeps its files; name another group, or what is inside.",
             Self::Pattern { .. } => return None,
         })

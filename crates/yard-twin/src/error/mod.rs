@@ -423,7 +423,7 @@ impl Error {
                 },
             )
             | Self::Carry(
-                CarryError::SameTwin(_) | CarryError::Nothing | CarryError::Pattern { .. } | CarryError::OnlyFromTwins,
+                CarryError::SameTwin(_) | CarryError::Nothing | CarryError::Pattern { .. } | CarryError::OnlyNamed,
             ) => Class::Usage,
             Self::Twin(
                 TwinError::NotTaken { .. }

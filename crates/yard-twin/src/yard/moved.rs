@@ -101,13 +101,14 @@ pub(crate) fn finish(yard: &Yard, op: &Path, committed: bool) -> Result<()> {
     disk::remove_if_there(&path)
 }
 
-/// Deletes what was taken in, and the folders that are empty then. What was left out of the intake stays, and so does what
+/// Deletes what was taken in from a folder, or a file, and the folders of it that are empty then. What was left out of the intake stays, and so does what
 /// changed since, or what somebody has open. The caller holds the yard's exclusive lock.
 pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &Ledger) -> TakenAway {
     let (mut taken, mut folders) = (TakenAway::default(), BTreeSet::from([source.to_path_buf()]));
     for moving in moving {
         let mut parent = moving.path.parent();
-        while let Some(folder) = parent.filter(|folder| *folder != source && folders.insert(folder.to_path_buf())) {
+        let inside = |folder: &Path| folder != source && folder.starts_with(source);
+        while let Some(folder) = parent.filter(|folder| inside(folder) && folders.insert(folder.to_path_buf())) {
             parent = folder.parent();
         }
         match take_one_away(yard, moving, ledger) {

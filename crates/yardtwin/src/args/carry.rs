@@ -36,8 +36,8 @@ pub(crate) struct Carry {
     /// What to do in one place, whatever --on-clash says, as in game/cabin/panel.ini=replace (may be given more than once)
     #[arg(long, value_name = "PATH=RULE", value_parser = decision)]
     pub(crate) decide: Vec<(RelPath, OnClash)>,
-    /// Take them out of the twin that they come from, once they are verified in the other
-    #[arg(long = "move", requires = "from")]
+    /// Take them out of the twin, folder or file that they come from, once they are verified in the other
+    #[arg(long = "move")]
     pub(crate) take_out: bool,
     #[command(flatten)]
     pub(crate) how: DryRun,

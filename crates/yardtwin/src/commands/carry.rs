@@ -164,12 +164,18 @@ fn say_outcome(plan: &carry::Plan, outcome: &carry::Outcome, screen: &Screen) {
         0 => String::new(),
         count => format!("{} out of {}; its history has them", files(count), shell(&plan.from.name)),
     };
+    let away = outcome.taken_away.as_ref();
+    let source =
+        away.map(|away| format!("{} deleted from {}", files(away.deleted), plan.from.name)).unwrap_or_default();
+    let left = away.map(|away| some_of(&away.left, 5)).unwrap_or_default();
     let same = if outcome.same == 0 { String::new() } else { format!(", {} there already", outcome.same) };
     screen.facts(&[
         ("carried", format!("{}{same}, in {}", files(outcome.put), duration(outcome.took))),
         ("skipped", skipped),
         ("verified", verified),
         ("taken", out),
+        ("source", source),
+        ("left there", left),
         ("can't be carried", some_of(&plan.left, 5)),
         ("written meanwhile", listed(&outcome.late, 5)),
         ("set aside", listed(&outcome.set_aside, 5)),

@@ -52,13 +52,15 @@ use crate::ops::carry::incoming::{Found, Selection, incoming_from_home, incoming
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::{OnClash, Sheet};
+use crate::store::pool::Ledger;
 use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::planned;
-use crate::twin::planned::{PlannedChange, Seen};
+use crate::twin::planned::{Fetch, PlannedChange, Seen};
 use crate::twin::protection;
 use crate::twin::room;
 use crate::twin::settle::Settled;
+use crate::yard::moved::{self, Moving, TakenAway};
 
 /// Where belongings come from.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -82,7 +84,7 @@ pub struct Options {
     pub on_clash: Option<OnClash>,
     /// What is done in single places, by the path in the twin that they go to, whatever is said of the others.
     pub decisions: BTreeMap<RelPath, OnClash>,
-    /// Take them out of the other twin once they are verified in this one.
+    /// Take them out of the other twin, or of the folder or file that is named, once they are verified in this one.
     pub take_out: bool,
 }
 
@@ -113,7 +115,7 @@ pub struct Plan {
     items: Vec<CarryItem>,
     /// What can't be carried, each with its reason.
     pub left: Vec<String>,
-    /// Whether they are taken out of the other twin afterwards.
+    /// Whether they are taken out of where they come from afterwards.
     pub take_out: bool,
     /// Shared files that were found to be written through their guard.
     pub leaks: Leaks,
@@ -126,6 +128,9 @@ pub struct Plan {
     planned: PlannedChange,
     #[serde(skip)]
     out: Option<PlannedChange>,
+    /// Files outside the yard that go.
+    #[serde(skip)]
+    outside: Vec<Moving>,
     /// The twin that they come from and stay in.
     #[serde(skip)]
     source: Option<Seen>,
@@ -155,6 +160,8 @@ pub struct Outcome {
     pub taken_out: u64,
     /// The number of the state before that in the other twin's history.
     pub before_taken_out: Option<u32>,
+    /// What became of the files outside the yard that were to be taken out of their place.
+    pub taken_away: Option<TakenAway>,
     /// Paths that others wrote to meanwhile: what they held is in the history.
     pub late: Vec<String>,
     /// What stood in the way and could not be kept: where it is now.
@@ -209,8 +216,8 @@ struct Party {
 /// take a folder's place, [`crate::Error::Clash`] where two would be one, [`crate::TwinError::Protected`] if game files
 /// of a protected twin would change, [`crate::Error::Busy`] while a twin runs.
 pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
-    if options.take_out && !matches!(from, Origin::Twin(_)) {
-        return Err(CarryError::OnlyFromTwins.into());
+    if options.take_out && matches!(from, Origin::Home(_)) {
+        return Err(CarryError::OnlyNamed.into());
     }
     let mut to = party(yard, yard.twin_row(to, false)?, ctx)?;
     let wish = Selection::new(options, &to.sheet)?;
@@ -252,7 +259,11 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
     };
     let leaks = std::mem::take(&mut to.settled.leaks);
     let Found { coming, fetch, left, private } = found;
+    if options.take_out && fetch.iter().any(|fetch| fetch.member.is_some()) {
+        return Err(CarryError::OnlyNamed.into());
+    }
     let decided = decided(yard, coming, &to, options)?;
+    let outside = if options.take_out { outside(&decided, &fetch) } else { Vec::new() };
     let (out, source) = match source {
         Some(source) if options.take_out => (Some(take_out(yard, source, &decided, &to.row)?), None),
         Some(source) => (None, Some(Seen::new(source.row, source.settled))),
@@ -268,7 +279,19 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
     let mut room = room::room_between(yard, there, next, &planned.to, ctx)?;
     room.needs += fetched;
     let take_out = options.take_out;
-    Ok(Plan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out, source })
+    Ok(Plan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out, outside, source })
+}
+
+/// The files outside the yard that go once they are in the twin.
+fn outside(decided: &[(CarryItem, Entry)], fetch: &[Fetch]) -> Vec<Moving> {
+    let carried: HashSet<&str> = decided
+        .iter()
+        .filter(|(item, _)| !matches!(item.does, Does::Leave | Does::Undecided))
+        .map(|(item, _)| item.from.as_str())
+        .collect();
+    let goes = fetch.iter().filter(|fetch| carried.contains(fetch.path.display().to_string().as_str()));
+    goes.map(|fetch| Moving { path: fetch.path.clone(), content: Some(fetch.content), stat: Some(fetch.stat) })
+        .collect()
 }
 
 fn party(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<Party> {
@@ -348,6 +371,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let carried = plan.items.iter().zip(&plan.entries).filter(|(item, _)| item.does != Does::Leave);
     let (verified, bytes) = planned::verify(yard, &plan.planned.seen.row, carried.map(|(_, entry)| entry), ctx)?;
     let out = plan.out.as_ref().map(|out| planned::apply_planned(yard, out, ctx)).transpose()?;
+    let taken_away = take_away(yard, plan, ctx)?;
     let count = |does: &[Does]| plan.items.iter().filter(|item| does.contains(&item.does)).count() as u64;
     let skipped = plan.items.iter().filter(|item| item.does == Does::Leave).map(|item| item.from.clone()).collect();
     let (put, same) = (count(&[Does::Put, Does::Beside]), count(&[Does::Nothing]));
@@ -362,10 +386,24 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         before: applied.before,
         taken_out: out.as_ref().map_or(0, |_| put + same),
         before_taken_out: out.as_ref().map(|out| out.before),
+        taken_away,
         late: applied.late.into_iter().chain(out.into_iter().flat_map(|out| out.late)).collect(),
         set_aside: applied.set_aside,
         took: began.elapsed(),
     })
+}
+
+/// Deletes files outside the yard that are in the twin by now.
+fn take_away(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Option<TakenAway>> {
+    let (Origin::Place(place), true) = (&plan.asked.0, plan.take_out) else { return Ok(None) };
+    let op = yard.begin(ctx)?;
+    let _alone = yard.alone(ctx)?;
+    let ledger = Ledger::load(&yard.store.pool)?;
+    // As the paths of its files were found.
+    let place = disk::canonical(place).unwrap_or_else(|_| place.clone());
+    let taken = moved::take_away(yard, &place, &plan.outside, &ledger);
+    ledger.save(op.path())?;
+    Ok(Some(taken))
 }
 
 /// The entries that are put into the twin.
