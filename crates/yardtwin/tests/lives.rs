@@ -39,7 +39,7 @@ const DEEDS: [&str; 14] = [
     "mkdir -p own && echo fixed > own/fixed.sav && chmod 444 own/fixed.sav || true",
     "cp \"$f\" own.bin && chmod 755 own.bin || true",
     "mkdir -p shut && echo in > shut/in && chmod 555 shut || true",
-    "rm -rf 'sub '* || true",
+    "rm -rf 'sub '* came || true",
     "mkdir -p came && for i in $(seq 64); do echo $i $n > came/$i.so; done",
     "for i in $(seq 9); do [ ! -e came/$i.so ] || : >> came/$i.so; done; [ ! -e came/7.so ] || echo more >> came/7.so || true",
 ];

@@ -285,6 +285,29 @@ fn when_the_launcher_is_killed_all_ends_and_what_was_written_is_taken_in() {
 }
 
 #[test]
+fn a_watched_start_begins_with_an_empty_home_and_sees_all_that_is_left() {
+    let test = "a_watched_start_begins_with_an_empty_home_and_sees_all_that_is_left";
+    let desk = bench(&["a"]);
+    if !rungs(&desk, test).contains(&"sealed") {
+        return;
+    }
+    desk.ok(&["profile", "set", "a", "isolation", "sealed"]);
+    let writes = "[ ! -e $HOME/.first ] || exit 9; echo 1 > $HOME/.first";
+    desk.does("a", writes, &[]);
+    let script = format!("{writes}; echo 2 > /dev/shm/x; echo 3 > $XDG_RUNTIME_DIR/y; echo 4 > /tmp/z");
+    // Twice: it is played already, and a check changes nothing of that.
+    for _ in 0..2 {
+        let answer = desk.run(&["check", "a", "--start", "--json", "--", &script]);
+        let answer: serde_json::Value = serde_json::from_slice(&answer.stdout).unwrap();
+        assert_eq!(paths(&answer["in_home"]), [".first"], "{answer}");
+        assert_eq!(paths(&answer["outside"]), ["/tmp/z", "/dev/shm/x", "$XDG_RUNTIME_DIR/y"], "{answer}");
+        assert_eq!(answer["self_contained"], false);
+    }
+    assert_eq!(fs::read_to_string(desk.at("yard/twins/a/home/.first")).unwrap(), "1\n");
+    assert!(!desk.at("yard/twins/a/layer").exists());
+}
+
+#[test]
 fn when_the_keeper_is_killed_the_program_ends_and_that_is_said() {
     let desk = bench(&["a"]);
     for rung in rungs(&desk, "when_the_keeper_is_killed_the_program_ends_and_that_is_said") {

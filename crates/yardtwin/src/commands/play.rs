@@ -368,7 +368,7 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
             let places: Vec<_> = report.watched.iter().map(|path| path.display().to_string()).collect();
             let all = if report.all_watched { "" } else { ", not all of what is there" };
             screen.aside(format_args!(
-                "  {:11}  {}{all}: more it may have written elsewhere",
+                "  {:11}  {}{all}; it may have written elsewhere too",
                 "looked at",
                 listed(&places, 8)
             ));

@@ -273,8 +273,13 @@ impl RunLayer {
 
     /// What is left in the folders for temporary files.
     pub(crate) fn left_in_temporary(&self) -> Vec<PathBuf> {
-        let left = TEMPORARY.into_iter().chain([MEMORY, (SESSION, "$XDG_RUNTIME_DIR")]).flat_map(|(name, place)| {
-            let folder = disk::open_folder(CWD, self.temporary(name));
+        // Sockets come and go: only where a program is watched it matters that it has left any.
+        let runtime = Path::new("tmp").join(super::surroundings::RUNTIME);
+        let session = [SESSION.into(), runtime].into_iter().filter(|_| self.empty_home().is_dir());
+        let session = session.map(|name: PathBuf| (name, "$XDG_RUNTIME_DIR"));
+        let usual = TEMPORARY.into_iter().chain([MEMORY]).map(|(name, place)| (name.into(), place));
+        let left = usual.chain(session).flat_map(|(name, place)| {
+            let folder = disk::open_folder(CWD, self.root.join(name));
             let names = folder.and_then(|folder| names(folder.as_fd())).unwrap_or_default();
             names.into_iter().map(move |name| Path::new(place).join(name))
         });
