@@ -163,7 +163,8 @@ fn sealed(about: About<'_>, twin: &Path, layer: &RunLayer) -> Result<Surrounding
         wanted.devices = Some(devices.collect());
         wanted.closed = CLOSED.iter().map(PathBuf::from).filter(|path| path.exists()).collect();
     }
-    let view = view(&wanted).with_files(|path| !path.is_dir());
+    // What stands in for a folder may not be made yet.
+    let view = view(&wanted).with_files(|path| path.exists() && !path.is_dir());
     let mut environment = home::folders(&seen_home);
     environment.insert("TMPDIR".into(), "/tmp".into());
     environment.insert("XDG_RUNTIME_DIR".into(), runtime.into());
