@@ -140,7 +140,8 @@ fn owner_of_new_in(folder: &Path) -> Result<Option<u32>> {
         return Ok(None);
     }
     let uid = disk::lstat(&path).at("look at", &path).map(|stat| stat.uid);
-    disk::remove_file(&path)?;
+    // Another command may have taken it for something left behind.
+    disk::remove_if_there(&path)?;
     uid.map(Some)
 }
 

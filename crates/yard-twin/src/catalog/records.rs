@@ -452,6 +452,12 @@ impl Catalog {
         Ok(())
     }
 
+    /// Notes when a run ended whose launcher died, unless its end is written down by now.
+    pub(crate) fn end_cut_off(&self, run: i64, at: Timestamp) -> Result<()> {
+        self.run("UPDATE runs SET ended_at = ?2 WHERE id = ?1 AND ended_at IS NULL", params![run, at.to_string()])?;
+        Ok(())
+    }
+
     /// Remembers the name that a twin's folder had.
     pub(crate) fn add_former_folder(&self, twin: TwinId, folder: &str) -> Result<()> {
         let sql = "INSERT OR IGNORE INTO former_folders (twin, folder) VALUES (?1, ?2)";

@@ -9,7 +9,7 @@ mod transform;
 
 pub use carrying::{CarryItem, Does, Met};
 pub(crate) use carrying::{Incoming, Target, decide, time, without};
-pub(crate) use renaming::{Renamed, rename};
+pub(crate) use renaming::{Renamed, new_places, rename};
 pub use repath::PathForm;
 pub(crate) use repath::{Repather, is_text, repathed};
 pub(crate) use transform::{EditStep, Transform};

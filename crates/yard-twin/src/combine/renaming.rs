@@ -16,6 +16,12 @@ pub(crate) struct Renamed {
     pub(crate) changed: Vec<RelPath>,
 }
 
+/// The new places of those of some paths, which are in order, that are renamed.
+pub(crate) fn new_places(moved: &[(RelPath, RelPath)], paths: &[RelPath]) -> Vec<RelPath> {
+    let wanted = moved.iter().filter(|(from, _)| paths.binary_search(from).is_ok());
+    wanted.map(|(_, to)| to.clone()).collect()
+}
+
 /// The listing with everything that some rules find by the id `old` under the id `new`. What a rule copies, or `copy` says
 /// so, stays under the old one too; `only` is a folder beside which nothing is touched.
 ///

@@ -68,7 +68,7 @@ const OPERATIONS: [(&str, Operation); 25] = [
         let linked =
             settled.listing.entries().iter().zip(&settled.rows).filter(|(_, row)| row.share == Some(Share::Link));
         let paths = linked.map(|(entry, _)| entry.path.clone()).collect();
-        twin.lay_anew(&settled, Anew { paths, sharing: Sharing::None }, &ctx())
+        twin.lay_anew(&settled, Anew { paths, sharing: Sharing::None }, &ctx()).map(drop)
     }),
     ("protect", |yard, _| protect::apply(yard, &protect::plan(yard, &"a".parse()?, true)?, &ctx()).map(|_| ())),
     ("sweep", |yard, _| sweep::apply(yard, &sweep::plan(yard, &ctx())?, &ctx()).map(|_| ())),
@@ -237,10 +237,6 @@ fn told(yard: &Yard, id: crate::ListingId, place: &Path) -> blake3::Hash {
     hasher.finalize()
 }
 
-fn opened(place: &Path) -> Yard {
-    Yard::open(place.join("yard")).unwrap()
-}
-
 /// The files below a folder: their paths, modes and bytes.
 fn files_of(folder: &Path) -> Vec<(String, u32, blake3::Hash)> {
     let files = tree(folder).into_iter().filter(|path| path.is_file() && !path.is_symlink());
@@ -275,7 +271,7 @@ fn nothing_is_lost_on_the_way(yard: &Yard, place: &Path) {
 
 /// All that matters of a yard in words: what the catalogue says, and what the folders hold.
 fn describe(place: &Path) -> String {
-    let yard = opened(place);
+    let yard = Yard::open(place.join("yard")).unwrap();
     let mut out = String::new();
     for row in yard.catalog.stock_builds().unwrap() {
         writeln!(out, "stock {} {}", row.build, row.listing).unwrap();

@@ -14,5 +14,6 @@ pub use changes::{Changes, GroupChange, changes};
 pub(crate) use home::prepared;
 pub use isolation::{Ipc, Isolation, Possible};
 pub(crate) use layer::{About as LayerAbout, Fate, Fold, RunLayer};
+pub(crate) use output::OUTPUT;
 pub use output::{OutputSink, Stream};
 pub use seal::{Helper, launch_helper};

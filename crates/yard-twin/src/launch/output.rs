@@ -13,6 +13,9 @@ use crate::parallel::lock;
 /// Output beyond this is passed on and not kept.
 const OUTPUT_KEPT: u64 = 16 << 20;
 
+/// The file in a run's folder with its output.
+pub(crate) const OUTPUT: &str = "output.log";
+
 /// One of the two streams of a program's output.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stream {
@@ -35,7 +38,7 @@ pub(crate) struct Log {
 impl Log {
     pub(crate) fn create(folder: &Path) -> Result<Self> {
         disk::make_folders(folder)?;
-        let path = folder.join("output.log");
+        let path = folder.join(OUTPUT);
         Ok(Self { file: File::create(&path).at("write", &path)?, path, kept: 0 })
     }
 

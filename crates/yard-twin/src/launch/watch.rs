@@ -13,6 +13,9 @@ const AT_MOST: usize = 50_000;
 /// So long the look before a start takes at most.
 const PATIENCE: Duration = Duration::from_millis(250);
 
+/// So many names of a folder are looked at before it is asked whether to go on.
+const TOGETHER: usize = 256;
+
 /// How something looked: size, and the times of its bytes and of its inode.
 type Looks = (u64, i64, i64, i64, i64);
 
@@ -28,7 +31,7 @@ pub(crate) struct Watch {
 #[derive(Default)]
 struct Sight {
     files: HashMap<PathBuf, Looks>,
-    /// Folders that are there and were not looked into.
+    /// Folders that are there, of which not all was looked at.
     left_out: HashSet<PathBuf>,
 }
 
@@ -59,11 +62,16 @@ impl Watch {
         // What lies in another place is looked at with that.
         places.dedup_by(|inner, outer| inner.starts_with(&*outer));
         let until = Instant::now() + PATIENCE;
-        let seen = look(&places, yard, |_, files| files < AT_MOST && Instant::now() < until);
+        Self::at(places, yard, |files| files < AT_MOST && Instant::now() < until)
+    }
+
+    /// Looks at places for as long as `go_on` says so, of how many files were seen.
+    fn at(places: Vec<PathBuf>, yard: &Path, go_on: impl Fn(usize) -> bool) -> Self {
+        let seen = look(&places, yard, |_, files| go_on(files));
         Self { places, yard: yard.into(), seen }
     }
 
-    /// Looks again, where it could be looked before.
+    /// Looks again, where all could be looked at before.
     pub(crate) fn end(self) -> Watched {
         let Self { places, yard, seen: before } = self;
         let now = look(&places, &yard, |folder, files| files < 2 * AT_MOST && !before.left_out.contains(folder));
@@ -80,17 +88,20 @@ impl Watch {
     }
 }
 
-/// Looks at what is in places, and into folders as long as `into` says so of one, and of how many files were seen.
-fn look(places: &[PathBuf], yard: &Path, into: impl Fn(&Path, usize) -> bool) -> Sight {
+/// Looks at what is in places, and on in a folder as long as `go_on` says so of it, and of how many files were seen.
+fn look(places: &[PathBuf], yard: &Path, go_on: impl Fn(&Path, usize) -> bool) -> Sight {
     let mut sight = Sight::default();
     let mut waiting: VecDeque<_> = places.iter().cloned().collect();
     while let Some(folder) = waiting.pop_front() {
-        if !into(&folder, sight.files.len()) {
-            sight.left_out.insert(folder);
-            continue;
-        }
+        let mut whole = go_on(&folder, sight.files.len());
         // What can't be read can't be watched.
-        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+        let entries = whole.then(|| fs::read_dir(&folder)).into_iter().flatten().flatten();
+        for (number, entry) in entries.flatten().enumerate() {
+            // The clock is not asked for each of a great many.
+            if number % TOGETHER == TOGETHER - 1 && !go_on(&folder, sight.files.len()) {
+                whole = false;
+                break;
+            }
             let path = entry.path();
             if path == yard {
                 continue;
@@ -103,6 +114,45 @@ fn look(places: &[PathBuf], yard: &Path, into: impl Fn(&Path, usize) -> bool) ->
                 sight.files.insert(path, looks);
             }
         }
+        if !whole {
+            sight.left_out.insert(folder);
+        }
     }
     sight
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_folder_of_very_many_files_is_given_up_and_what_was_looked_at_is_compared() {
+        let place = tempfile::tempdir().unwrap();
+        let at = |path: &str| place.path().join(path);
+        for folder in ["few", "many/below", "yard"] {
+            fs::create_dir_all(at(folder)).unwrap();
+        }
+        for (folder, files) in [("few", 3), ("many", 4 * TOGETHER), ("yard", 3)] {
+            (0..files).for_each(|number| fs::write(at(&format!("{folder}/{number}")), "").unwrap());
+        }
+        for most in [0, TOGETHER, usize::MAX] {
+            let watch = Watch::at(vec![at("few"), at("many")], &at("yard"), |files| files < most);
+            assert!(watch.seen.files.len() <= most.saturating_add(TOGETHER));
+            for path in ["few/new", "many/new", "many/below/new", "yard/new"] {
+                fs::write(at(path), most.to_string()).unwrap();
+            }
+            fs::remove_file(at("few/0")).unwrap();
+            let Watched { mut changed, whole, .. } = watch.end();
+            changed.sort();
+            let few = [at("few/0"), at("few/new")];
+            let wanted: Vec<PathBuf> = match most {
+                0 => Vec::new(),
+                TOGETHER => few.to_vec(),
+                _ => few.into_iter().chain([at("many/below/new"), at("many/new")]).collect(),
+            };
+            assert_eq!((changed, whole), (wanted, most == usize::MAX), "at most {most}");
+            fs::write(at("few/0"), "").unwrap();
+        }
+    }
 }

@@ -25,7 +25,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::What;
-use crate::combine::rename;
+use crate::combine::{new_places, rename};
 use crate::error::{Error, Noun, Result};
 use crate::ident::TwinName;
 use crate::path::RelPath;
@@ -33,6 +33,7 @@ use crate::progress::Ctx;
 use crate::sheet::RenameRule;
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
+use crate::twin::private::private_files;
 use crate::twin::protection;
 
 /// What cloning a folder inside a twin will do.
@@ -93,6 +94,7 @@ pub fn plan(yard: &Yard, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) ->
         return Err(Error::Exists { what: Noun::Folder, name: to.to_string(), existing: to.to_string() });
     }
     let sheet = yard.sheet_of(&settled.state.build)?;
+    let private = private_files(listing, &settled.rows, sheet.as_ref(), &settled.state);
     let rules = sheet.map(|sheet| sheet.rename).unwrap_or_default();
     let own = RenameRule { within: parent.into(), ..RenameRule::default() };
     let mut rules: Vec<RenameRule> =
@@ -101,8 +103,9 @@ pub fn plan(yard: &Yard, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) ->
     rules.push(own);
     let renamed = rename(listing, &rules, (old, new), (true, Some(&folder)))?;
     protection::check_protected(yard, &row, listing, &renamed.draft, &settled.state)?;
-    let state = settled.state.clone();
     let (copied, changed) = (renamed.moved, renamed.changed);
+    let written = new_places(&copied, &settled.state.written);
+    let state = settled.state.clone().with_written(written).with_private(new_places(&copied, &private));
     let planned =
         PlannedChange::new(row, settled, state, renamed.draft, What::ClonedInside { folder: folder.to_string() });
     Ok(Plan { name: name.clone(), folder, copied, changed, planned })

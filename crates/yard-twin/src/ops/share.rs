@@ -123,7 +123,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let named_shared = only_some && options.sharing != Sharing::None;
     let own = seen.state.written.iter().filter(|path| !(named_shared && only.matches(path)));
     let own: Vec<RelPath> = own.cloned().collect();
-    let private_files = private_files(&seen.listing, &seen.rows, sheet.as_ref());
+    let private_files = private_files(&seen.listing, &seen.rows, sheet.as_ref(), &seen.state);
     let home = shared_in_home(yard, &seen, (options.sharing, &only), ctx)?;
     let policy =
         Policy::new(options.sharing, facts, &seen.listing, written).with_own(&own, &private_files).with_home(&home);

@@ -182,6 +182,9 @@ impl ProfileText {
         };
         let [mut read, mut written] = LISTS.map(|name| list(table, name));
         let named = values.unwrap_or_default();
+        if values.is_none() && !matches!(setting, Setting::Reach) {
+            return Err(refuse("reach+ or reach-", "unset", "unset reach takes all of its folders out"));
+        }
         if let (Setting::ReachLess, Some(none)) =
             (setting, named.iter().find(|folder| !read.contains(folder) && !written.contains(folder)))
         {

@@ -1,7 +1,9 @@
 //! What a run brought in masses, which is stored once from then on, and what it wrote in place, which stays the twin's own.
 
+use rustix::fs::CWD;
 use serde::{Deserialize, Serialize};
 
+use crate::disk;
 use crate::error::Result;
 use crate::listing::{Entry, Listing, Node};
 use crate::path::RelPath;
@@ -86,33 +88,44 @@ pub(crate) fn is_in_home(path: &RelPath) -> bool {
 
 impl Twin {
     /// Gives the files of the home that are links bytes of their own: for programs that are not kept from writing through
-    /// them.
-    pub(crate) fn own_home(&mut self, settled: &Settled, ctx: &Ctx) -> Result<()> {
+    /// them. Says what somebody had open, and where it is now.
+    pub(crate) fn own_home(&mut self, settled: &Settled, ctx: &Ctx) -> Result<Vec<String>> {
         let rows = settled.listing.entries().iter().zip(&settled.rows);
         let linked = rows.filter(|(entry, row)| is_in_home(&entry.path) && row.share == Some(Share::Link));
         let paths: Vec<RelPath> = linked.map(|(entry, _)| entry.path.clone()).collect();
         if paths.is_empty() {
-            return Ok(());
+            return Ok(Vec::new());
         }
         self.lay_anew(settled, Anew { paths, sharing: Sharing::None }, ctx)
     }
 
-    /// Lays files anew, as no change of the twin.
-    pub(crate) fn lay_anew(&mut self, settled: &Settled, anew: Anew, ctx: &Ctx) -> Result<()> {
+    /// Lays files anew, as no change of the twin. Says what somebody had open, and where it is now.
+    pub(crate) fn lay_anew(&mut self, settled: &Settled, anew: Anew, ctx: &Ctx) -> Result<Vec<String>> {
         let (state, next) = (self.yard.store.state(self.row.state)?, settled.listing.clone());
         let start = Start { state: &state, ..Start::of(settled) };
         let goal = Goal { state: state.clone(), next, what: None, intent: None, anew: Some(anew) };
-        self.change(&start, goal, ctx).map(drop)
+        self.change(&start, goal, ctx).map(|changed| changed.set_aside)
     }
 
-    /// Stores once what runs brought in masses: for a twin whose programs are kept from writing through links. Says what
-    /// shares storage now.
-    pub(crate) fn share_arrived(&mut self, settled: &Settled, ctx: &Ctx) -> Result<Files> {
+    /// Stores once what runs brought in masses, but what somebody has open: for a twin whose programs are kept from writing
+    /// through links. Says what shares storage now, and what somebody has opened meanwhile, with where it is now.
+    pub(crate) fn share_arrived(&mut self, settled: &Settled, ctx: &Ctx) -> Result<(Files, Vec<String>)> {
+        let linked = self.to_link(settled, ctx)?;
+        if linked.is_empty() {
+            return Ok((Files::default(), Vec::new()));
+        }
+        let anew = Anew { paths: linked.iter().map(|entry| entry.path.clone()).collect(), sharing: Sharing::All };
+        let set_aside = self.lay_anew(settled, anew, ctx)?;
+        Ok((Files::of(linked.into_iter()), set_aside))
+    }
+
+    /// What came in masses and can be a link now.
+    fn to_link<'a>(&self, settled: &'a Settled, ctx: &Ctx) -> Result<Vec<&'a Entry>> {
         let came = settled.listing.entries().iter().zip(&settled.rows);
         let came: Vec<&Entry> =
             came.filter(|(_, row)| row.share == Some(Share::Arrived)).map(|(entry, _)| entry).collect();
         if came.is_empty() || settled.state.sharing == Sharing::None {
-            return Ok(Files::default());
+            return Ok(Vec::new());
         }
         let facts = Facts::probe(self.yard.begin(ctx)?.path())?;
         let (nothing, sheet) = (PathSet::default(), self.yard.sheet_of(&settled.state.build)?);
@@ -121,14 +134,11 @@ impl Twin {
             .with_own(&settled.state.written, &[])
             .with_home(came.iter().map(|entry| &entry.path));
         if settled.state.sharing == Sharing::Careful && !facts.guard {
-            return Ok(Files::default());
+            return Ok(Vec::new());
         }
-        let linked: Vec<&Entry> = came.into_iter().filter(|entry| policy.way(entry) == Share::Link).collect();
-        if linked.is_empty() {
-            return Ok(Files::default());
-        }
-        let anew = Anew { paths: linked.iter().map(|entry| entry.path.clone()).collect(), sharing: Sharing::All };
-        self.lay_anew(settled, anew, ctx)?;
-        Ok(Files::of(linked.into_iter()))
+        let folder = self.folder()?;
+        // One that can't be asked stays as it is.
+        let is_free = |entry: &&Entry| matches!(disk::is_held(CWD, entry.path.below(&folder)), Ok(false));
+        Ok(came.iter().copied().filter(|entry| policy.way(entry) == Share::Link).filter(is_free).collect())
     }
 }

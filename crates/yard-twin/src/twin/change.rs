@@ -116,7 +116,7 @@ impl Twin {
         let nothing = PathSet::default();
         let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
         let (name, mut op) = (self.row.name.to_string(), self.yard.begin(ctx)?);
-        let private = private_there(start.there, start.rows, sheet.as_ref(), op.path())?;
+        let private = private_there((start.there, start.rows), sheet.as_ref(), start.state, op.path())?;
         goal.state.private = private_then(start, &goal, private);
         let sharing = goal.anew.as_ref().map_or(goal.state.sharing, |anew| anew.sharing);
         let policy = Policy::new(sharing, Facts::probe(op.path())?, &goal.next, written)

@@ -7,10 +7,11 @@ use std::path::PathBuf;
 use jiff::Timestamp;
 
 use crate::Yard;
-use crate::catalog::{RunRecord, TwinRow};
+use crate::catalog::TwinRow;
 use crate::disk;
 use crate::disk::lock::{self, Held, Mode};
 use crate::error::{Error, Noun, Result};
+use crate::launch::OUTPUT;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 
@@ -51,10 +52,10 @@ impl Twin {
     /// They count as long as their output tells.
     fn end_runs_of_the_dead(&self) -> Result<()> {
         for run in self.yard.catalog.open_runs(self.row.id)? {
-            let output = self.yard.folder_of(&self.row).join("runs").join(run.id.to_string()).join("output.log");
+            let output = self.yard.run_folder(&self.row, run.id).join(OUTPUT);
             let last = disk::lstat(&output).ok().and_then(|stat| Timestamp::from_nanosecond(stat.mtime.into()).ok());
             let ended = last.filter(|last| *last > run.started_at).unwrap_or(run.started_at);
-            self.yard.catalog.end_run(&RunRecord { ended_at: Some(ended), ..run })?;
+            self.yard.catalog.end_cut_off(run.id, ended)?;
         }
         Ok(())
     }

@@ -9,25 +9,29 @@ use crate::path::RelPath;
 use crate::scan::Row;
 use crate::sheet::Sheet;
 use crate::store::pool::Share;
+use crate::store::state::State;
 use crate::twin::arrived::is_in_home;
 
 /// The files of a twin that nobody but their user may read, of the home and of belongings: of an install it only says with
-/// which mask that was unpacked.
-pub(crate) fn private_files(listing: &Listing, rows: &[Row], sheet: Option<&Sheet>) -> Vec<RelPath> {
+/// which mask that was unpacked. Of what nobody knows how it looks, the state says it.
+pub(crate) fn private_files(listing: &Listing, rows: &[Row], sheet: Option<&Sheet>, state: &State) -> Vec<RelPath> {
     let is_own = |path: &RelPath| is_in_home(path) || sheet.is_some_and(|sheet| sheet.group_of(path).is_some());
+    let was = |path: &RelPath| state.private.binary_search(path).is_ok();
     let files = listing.entries().iter().zip(rows).filter(|(entry, row)| {
-        is_private(row.mode)
-            && matches!(entry.node, Node::File { .. })
-            && row.share != Some(Share::Link)
-            && row.ino != 0
-            && is_own(&entry.path)
+        let private = if row.mode == 0 { was(&entry.path) } else { is_private(row.mode) };
+        private && matches!(entry.node, Node::File { .. }) && row.share != Some(Share::Link) && is_own(&entry.path)
     });
     files.map(|(entry, _)| entry.path.clone()).collect()
 }
 
 /// As [`private_files`]; none where modes mean nothing, which is tried in the folder `op`.
-pub(crate) fn private_there(listing: &Listing, rows: &[Row], sheet: Option<&Sheet>, op: &Path) -> Result<Vec<RelPath>> {
-    let files = private_files(listing, rows, sheet);
+pub(crate) fn private_there(
+    (listing, rows): (&Listing, &[Row]),
+    sheet: Option<&Sheet>,
+    state: &State,
+    op: &Path,
+) -> Result<Vec<RelPath>> {
+    let files = private_files(listing, rows, sheet, state);
     if files.is_empty() || disk::keeps_modes(op)? { Ok(files) } else { Ok(Vec::new()) }
 }
 

@@ -264,7 +264,7 @@ impl Twin {
         let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
         let mut next = next.with_written(in_place);
         if !unchanged {
-            next.private = private_there(&listing, &rows, look.sheet.as_ref(), op.path())?;
+            next.private = private_there((&listing, &rows), look.sheet.as_ref(), &state, op.path())?;
         }
         let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
         let number = self.take_in(pooled, &op, ctx, || {

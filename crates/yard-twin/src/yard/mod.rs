@@ -337,6 +337,11 @@ impl Yard {
         Ok(index.filter(|index| index.fits(entries)))
     }
 
+    /// The folder of a run.
+    pub(crate) fn run_folder(&self, row: &TwinRow, run: i64) -> PathBuf {
+        self.folder_of(row).join("runs").join(run.to_string())
+    }
+
     /// Where the folder of a twin is, or should be.
     pub(crate) fn folder_of(&self, row: &TwinRow) -> PathBuf {
         let base = if row.removed_at.is_some() { self.removed_folder() } else { self.twins_folder() };

@@ -330,7 +330,7 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     screen.aside(format_args!("{} ended after {}{end}", plan.twin, duration(outcome.ran)));
     if let Some(why) = &outcome.not_taken_in {
         screen.warn(format_args!(
-            "what it wrote could not be taken in: {why}. It is kept where it is, and the next command that needs {} takes it in",
+            "what it wrote could not be taken in: {why}. It is kept where it is, and the next command that needs {} sees to it",
             shell(&plan.twin)
         ));
     } else {
@@ -365,7 +365,7 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     let outside: Vec<_> = report.outside.iter().map(|path| path.display().to_string()).collect();
     match plan.isolation {
         Isolation::Redirected => {
-            let places: Vec<_> = report.watched.iter().map(|path| path.display().to_string()).collect();
+            let places: Vec<_> = report.looked_at.iter().map(|path| path.display().to_string()).collect();
             let all = if report.all_watched { "" } else { ", not all of what is there" };
             screen.aside(format_args!(
                 "  {:11}  {}{all}; it may have written elsewhere too",
@@ -381,6 +381,7 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
         screen.aside(format_args!("        linked files are {}", super::share::guarded(&outcome.twin)));
     }
     mind("can't be copied along", &report.not_taken);
+    mind("set aside, since another program has it open", &report.set_aside);
     if let Some(why) = &outcome.after_failed {
         screen.warn(why);
     }

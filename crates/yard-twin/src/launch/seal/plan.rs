@@ -83,7 +83,7 @@ pub(crate) struct View {
 /// Works out the view: the outermost first, since what is mounted later hides what lies below its place.
 pub(crate) fn view(wanted: &Wanted) -> View {
     let mut mounts = vec![(What::Processes, PathBuf::from("/proc"))];
-    let mut view = View::default();
+    let mut view = View { closed: wanted.closed.clone(), ..View::default() };
     for overlay in &wanted.overlays {
         let Overlay { lower, upper, work, at } = overlay.clone();
         view.writable.push(at.clone());
@@ -122,8 +122,6 @@ pub(crate) fn view(wanted: &Wanted) -> View {
         let links =
             [("/proc/self/fd", "fd"), ("fd/0", "stdin"), ("fd/1", "stdout"), ("fd/2", "stderr"), ("pts/ptmx", "ptmx")];
         view.links = links.map(|(to, name)| (to.into(), Path::new("/dev").join(name))).to_vec();
-        // Here the kernel asks who the user is outside, not what they may do inside.
-        view.closed.clone_from(&wanted.closed);
     }
     // What is hidden is above what is seen in it at the same depth.
     mounts.sort_by_key(|(what, at)| (at.components().count(), *what != What::Empty { closed: true }));

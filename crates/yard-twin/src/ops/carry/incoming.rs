@@ -84,7 +84,7 @@ pub(crate) fn incoming_from_twin(
     wish: &Selection,
 ) -> Result<Found> {
     let ((settled, laid, folder), (sheet, to)) = (twin, sheets);
-    let private = private_files(&settled.listing, &settled.rows, Some(sheet));
+    let private = private_files(&settled.listing, &settled.rows, Some(sheet), &settled.state);
     let private = private.iter().map(ToString::to_string).collect();
     let mut found = Found { private, ..Found::default() };
     for entry in settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {

@@ -1,6 +1,6 @@
 //! Looking at a twin's profile, and changing it.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
@@ -96,6 +96,13 @@ pub fn plan_profile(
         (Setting::Reach | Setting::ReachMore { .. }, Some(folders)) => {
             let named = folders.iter().map(|folder| Ok(reach::named(folder, yard.root())?.display().to_string()));
             Some(named.collect::<Result<Vec<_>>>()?)
+        }
+        // One that is gone is named as it is written down.
+        (Setting::ReachLess, Some(folders)) => {
+            let named = |folder: &String| {
+                disk::canonical(Path::new(folder)).map_or(folder.clone(), |at| at.display().to_string())
+            };
+            Some(folders.iter().map(named).collect())
         }
         _ => None,
     };

@@ -1,7 +1,6 @@
 //! The start of a run.
 
 use std::os::fd::BorrowedFd;
-use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
@@ -57,7 +56,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
         edits = edits::edit_for_run(twin, &plan.profile, ctx)?;
     }
     // A sealed program leaves the folder itself as it is: what was changed there before can be seen as well afterwards.
-    let mut before = None;
+    let (mut before, mut set_aside) = (None, Vec::new());
     if let Some(twin) = &mut twin {
         twin.for_long()?;
         let fresh = home::prepare(&plan.home)?;
@@ -66,7 +65,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
             let settled = twin.settle(What::Outside, ctx)?;
             lay_home(twin, &settled, ctx)?;
             if plan.isolation != Isolation::Sealed {
-                twin.own_home(&settled, ctx)?;
+                set_aside = twin.own_home(&settled, ctx)?;
             }
             before = Some((settled.listing, settled.leaks));
         }
@@ -74,7 +73,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
     let program = plan.program.strip_prefix(folder.join("game")).unwrap_or(&plan.program).display().to_string();
     let (started_at, isolation) = (Timestamp::now(), plan.isolation.to_string());
     let id = yard.catalog.loosely(|| yard.catalog.begin_run(plan.row.id, &program, &isolation, started_at))?;
-    let run_folder = folder.join("runs").join(id.to_string());
+    let run_folder = yard.run_folder(&plan.row, id);
     let begun = Log::create(&run_folder).and_then(|log| {
         let watch = (plan.isolation == Isolation::Redirected).then(|| Watch::begin(yard.root()));
         // Where another run holds the twin, this one's keeper is known by a file of its own.
@@ -131,6 +130,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
         readers: readers.into_iter().flatten().collect(),
         record,
         before,
+        set_aside,
         output,
         began: Instant::now(),
         keep: options.keep.clone(),
@@ -246,14 +246,9 @@ fn lay_home(twin: &mut Twin, settled: &Settled, ctx: &Ctx) -> Result<()> {
     twin.renew()
 }
 
-/// The folder of a run.
-pub(crate) fn run_folder(yard: &Yard, row: &TwinRow, run: i64) -> PathBuf {
-    yard.folder_of(row).join("runs").join(run.to_string())
-}
-
 /// What a run changed, if that was written down.
 pub(crate) fn read_report(yard: &Yard, row: &TwinRow, run: i64) -> Result<Option<Report>> {
-    let path = run_folder(yard, row, run).join("report.json");
+    let path = yard.run_folder(row, run).join("report.json");
     match disk::read_own(&path, 1 << 30) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
         text => Ok(serde_json::from_slice(&text.at("read", &path)?).ok()),

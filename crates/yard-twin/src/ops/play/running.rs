@@ -57,7 +57,7 @@ pub struct Report {
     pub exact: bool,
     /// The places that were looked at before and afterwards, where it was not kept from writing elsewhere.
     #[serde(default)]
-    pub watched: Vec<PathBuf>,
+    pub looked_at: Vec<PathBuf>,
     /// Whether all that is in them was looked at.
     pub all_watched: bool,
     /// Shared files that were found to be written through their guard, before the run or after it.
@@ -65,6 +65,9 @@ pub struct Report {
     /// What its twin holds that can't be copied, each with its reason.
     #[serde(default)]
     pub not_taken: Vec<String>,
+    /// What somebody had open when files were laid anew: where it is now.
+    #[serde(default)]
+    pub set_aside: Vec<String>,
     /// Files that it brought in masses, which are stored once from now on.
     #[serde(default)]
     pub shared: Files,
@@ -109,6 +112,8 @@ pub struct Running {
     pub(crate) record: RunRecord,
     /// What it began with, if that was looked at.
     pub(crate) before: Option<(Listing, Leaks)>,
+    /// What somebody had open when it was started, with where it is now.
+    pub(crate) set_aside: Vec<String>,
     pub(crate) output: PathBuf,
     pub(crate) began: Instant,
     pub(crate) keep: Keep,
@@ -275,6 +280,7 @@ impl Running {
         let sheet = self.yard.sheet_of(&build)?;
         let mut report = Report { exact: self.isolation == Isolation::Sealed, all_watched: true, ..Report::default() };
         report.refused = refusals(&self.output, self.isolation);
+        report.set_aside = std::mem::take(&mut self.set_aside);
         let Some(mut twin) = self.twin.take() else {
             // What it changed is in the layer that the first one takes in.
             report.exact = false;
@@ -286,13 +292,13 @@ impl Running {
         }
         if let Some(watch) = self.watch.take() {
             let Watched { changed, places, whole } = watch.end();
-            (report.outside, report.watched, report.all_watched) = (changed, places, whole);
+            (report.outside, report.looked_at, report.all_watched) = (changed, places, whole);
         }
         if self.keeps(&mut report, &mut twin, sheet.as_ref(), ctx)? {
             self.take_in_kept(&mut report, &mut twin, sheet.as_ref(), ctx)?;
         }
         self.twin = Some(twin);
-        let path = run::run_folder(&self.yard, &self.row, self.record.id).join("report.json");
+        let path = self.yard.run_folder(&self.row, self.record.id).join("report.json");
         let text = serde_json::to_vec(&report).unwrap_or_default();
         disk::write(&path, text)?;
         Ok(report)
@@ -344,8 +350,11 @@ impl Running {
         if !direct {
             // What it brought is kept by now, whatever comes of this.
             match twin.share_arrived(&settled, ctx) {
-                Ok(shared) => report.shared = shared,
-                Err(error) => tracing::warn!(%error, "what the run brought is not shared yet"),
+                Ok((shared, set_aside)) => {
+                    report.shared = shared;
+                    report.set_aside.extend(set_aside);
+                }
+                Err(error) => tracing::info!(%error, "what the run brought is not shared yet"),
             }
         }
         report.leaks.extend(settled.leaks);

@@ -15,7 +15,6 @@ use crate::error::{Holder, LaunchError, Result};
 use crate::ident::TwinName;
 use crate::launch::Isolation;
 use crate::launch::seal::END_ALL;
-use crate::ops::play::run::run_folder;
 use crate::progress::Ctx;
 
 /// The run that holds a twin, if its program is running: the run, and the process that waits for it.
@@ -30,7 +29,7 @@ fn running(yard: &Yard, row: &TwinRow) -> Result<Vec<(RunRecord, i32)>> {
     let lock = yard.twin_lock_path(row.id);
     let open = yard.catalog.open_runs(row.id)?.into_iter().filter_map(|run| Some((run.keeper?, run)));
     let running = open
-        .filter(|(keeper, run)| holds(*keeper, &lock) || holds(*keeper, &run_folder(yard, row, run.id).join(RUN_LOCK)));
+        .filter(|(keeper, run)| holds(*keeper, &lock) || holds(*keeper, &yard.run_folder(row, run.id).join(RUN_LOCK)));
     Ok(running.map(|(keeper, run)| (run, keeper)).collect())
 }
 

@@ -17,6 +17,8 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod start;
+
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -24,39 +26,34 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::Serialize;
 
+use self::start::{KeptOwn, Start, renamed};
 use crate::Yard;
 use crate::catalog::{Counts, Intent, TwinRow};
-use crate::combine::{Derive, Draft, Renamed, realise, rename};
+use crate::combine::{Derive, Draft, realise};
 use crate::disk::lock::Held;
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, FsClock};
 use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
-use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::materialise::{Laid, Layout, make_folders};
 use crate::ops::intake;
 use crate::ops::intake::source::{Out, Part, SourceTree, list};
-use crate::ops::play::isolation::is_sealed;
-use crate::ops::repath;
 use crate::path::RelPath;
-use crate::profile;
 use crate::progress::Ctx;
 use crate::scan::{Index, index_path};
-use crate::sheet::{PathSet, RenameRule, Sheet};
+use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Ledger, Policy, Pool, Putter, Share, Sharing, Unshared};
 use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::ShareTotals;
-use crate::twin::arrived::is_in_home;
 use crate::twin::change;
 use crate::twin::change::VOUCHES;
 use crate::twin::derive::Deriver;
 use crate::twin::markers;
 use crate::twin::markers::with_markers;
-use crate::twin::planned::{self, Seen};
-use crate::twin::private::private_files;
+use crate::twin::planned::Seen;
 use crate::twin::room;
 use crate::twin::vouch;
 
@@ -150,33 +147,6 @@ pub struct Outcome {
     pub took: Duration,
 }
 
-/// What the files of a new twin share otherwise than those of a stock build do, as in the twin that it is cloned from.
-#[derive(Debug, Default)]
-struct KeptOwn {
-    /// Files that are written in place: they stay private.
-    written: Vec<RelPath>,
-    /// Files that nobody but their user may read.
-    private: Vec<RelPath>,
-    /// Files of the home that came in masses: they are shared.
-    home: Vec<RelPath>,
-}
-
-/// What a new twin starts as.
-struct Start {
-    build: BuildRef,
-    listing: Listing,
-    laid: Option<ListingId>,
-    profile: String,
-    edits: Vec<Applied>,
-    kept_own: KeptOwn,
-    names_source: Vec<RelPath>,
-    sharing: Sharing,
-    from_removed: bool,
-    leaks: Leaks,
-    markers: Vec<String>,
-    seen: Option<Seen>,
-}
-
 /// Looks at what a clone would do. The clone of a twin takes what it holds *now*, its game
 /// folder, its home and its profile, but not its entries or runs.
 ///
@@ -186,26 +156,8 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
     check_free(yard, name)?;
     let taking = options.folder.as_ref().map(|folder| take_folder(yard, source, folder, ctx)).transpose()?;
     let mut start = match source {
-        Source::Stock(build) => {
-            let row = yard.stock_row(build, false)?;
-            let sheet = yard.sheet_of(&row.build)?;
-            let (listing, markers) = with_markers(yard.store.listing(row.listing)?, sheet.as_ref())?;
-            Start {
-                listing,
-                laid: None,
-                markers,
-                build: row.build,
-                profile: profile::NEW.into(),
-                edits: Vec::new(),
-                kept_own: KeptOwn::default(),
-                names_source: Vec::new(),
-                sharing: yard.default_sharing(),
-                from_removed: false,
-                leaks: Leaks::default(),
-                seen: None,
-            }
-        }
-        Source::Twin(twin) => start_from_twin(yard, twin, ctx)?,
+        Source::Stock(build) => Start::of_stock(yard, build)?,
+        Source::Twin(twin) => Start::of_twin(yard, twin, ctx)?,
     };
     let sheet = yard.sheet_of(&start.build)?;
     let mut laid_anew = None;
@@ -214,6 +166,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
         // What was laid is laid under the old names: what has a new one is the player's own.
         let before = std::mem::replace(&mut start.listing, renamed.draft.base.clone());
         laid_anew = start.laid.is_none().then_some(before);
+        start.kept_own.rename(&renamed.moved);
     }
     let (moved, changed, derived) =
         renamed.map_or_else(Default::default, |renamed| (renamed.moved, renamed.changed, renamed.draft.derived));
@@ -253,26 +206,6 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
     })
 }
 
-impl KeptOwn {
-    fn apply<'a>(&'a self, policy: Policy<'a>) -> Policy<'a> {
-        policy.with_own(&self.written, &self.private).with_home(&self.home)
-    }
-
-    /// As in a twin that was settled.
-    fn of(yard: &Yard, settled: &crate::twin::Settled, ctx: &Ctx) -> Result<Self> {
-        let rows = settled.listing.entries().iter().zip(&settled.rows);
-        let shared = rows
-            .filter(|(entry, row)| is_in_home(&entry.path) && matches!(row.share, Some(Share::Link | Share::Arrived)));
-        let mut home: Vec<_> = shared.map(|(entry, _)| entry.path.clone()).collect();
-        if !home.is_empty() && !is_sealed(yard, &settled.state.profile, ctx)? {
-            home.clear();
-        }
-        let sheet = yard.sheet_of(&settled.state.build)?;
-        let private = private_files(&settled.listing, &settled.rows, sheet.as_ref());
-        Ok(Self { written: settled.state.written.clone(), private, home })
-    }
-}
-
 /// Lists a folder that was changed by hand.
 fn take_folder(yard: &Yard, source: &Source, folder: &Path, ctx: &Ctx) -> Result<SourceTree> {
     let Source::Stock(build) = source else {
@@ -283,59 +216,6 @@ fn take_folder(yard: &Yard, source: &Source, folder: &Path, ctx: &Ctx) -> Result
     let parts = vec![Part { folder: intake::check_source(yard, folder)?, named: folder.into(), prefix }];
     let seen = list(&parts, ctx)?;
     SourceTree::new(parts, seen, Out { sheet: yard.sheet_of(build)?, groups: Vec::new() })
-}
-
-fn start_from_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Start> {
-    let row = yard.twin_row(name, true)?;
-    if row.removed_at.is_some() {
-        let state = yard.store.state(row.state)?;
-        let listing = yard.store.listing(state.disk)?;
-        let folder = yard.twins_folder().join(row.folder_before_removal());
-        let listing = portable(&listing, &folder, yard.root())?;
-        let laid = own_laid(&state);
-        let names_source = repath::names_origin(yard, &listing, laid, &folder)?;
-        let (build, profile, edits, sharing) = (state.build, state.profile, state.edits, state.sharing);
-        let kept_own = KeptOwn { written: state.written, private: state.private, home: Vec::new() };
-        return Ok(Start {
-            build,
-            listing,
-            laid,
-            profile,
-            edits,
-            kept_own,
-            names_source,
-            sharing,
-            from_removed: true,
-            leaks: Leaks::default(),
-            markers: Vec::new(),
-            seen: None,
-        });
-    }
-    let (row, mut settled) = planned::see(yard, &row, ctx)?;
-    if !settled.not_taken.is_empty() {
-        return Err(TwinError::NotTaken { name: name.to_string(), paths: settled.not_taken }.into());
-    }
-    let listing = portable(&settled.listing, &yard.folder_of(&row), yard.root())?;
-    let laid = own_laid(&settled.state);
-    let names_source = repath::names_origin(yard, &listing, laid, &yard.folder_of(&row))?;
-    let kept_own = KeptOwn::of(yard, &settled, ctx)?;
-    let State { build, sharing, profile, edits, .. } = settled.state.clone();
-    let (from_removed, leaks, markers) = (false, std::mem::take(&mut settled.leaks), Vec::new());
-    let seen = settled.news.is_some().then(|| Seen::new(row, settled));
-    Ok(Start {
-        build,
-        listing,
-        laid,
-        profile,
-        edits,
-        kept_own,
-        names_source,
-        sharing,
-        from_removed,
-        leaks,
-        markers,
-        seen,
-    })
 }
 
 /// Makes the new twin: staged whole, then renamed into place.
@@ -566,23 +446,6 @@ pub(crate) fn free_folder(yard: &Yard, name: &TwinName) -> Result<String> {
     if disk::exists(&path) { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(free) }
 }
 
-/// What rename rules make of what a new twin starts as: the id is the twin's name, or what the stock build comes with.
-fn renamed(start: &Start, source: &Source, name: &TwinName, sheet: Option<&Sheet>) -> Result<Option<Renamed>> {
-    let rules = sheet.map(|sheet| sheet.rename.as_slice()).unwrap_or_default();
-    let id = |rule: &RenameRule| match source {
-        Source::Twin(twin) => Some(twin.to_string()),
-        Source::Stock(_) => rule.id.clone(),
-    };
-    let Some(old) = rules.iter().find_map(id).filter(|old| old != name.as_str()) else { return Ok(None) };
-    let renamed = rename(&start.listing, rules, (&old, name.as_str()), (false, None))?;
-    Ok((!renamed.moved.is_empty() || !renamed.changed.is_empty()).then_some(renamed))
-}
-
-/// What was laid in a twin, where something else is there now: what differs is the player's own in a clone too.
-fn own_laid(state: &State) -> Option<ListingId> {
-    (state.laid != state.disk).then_some(state.laid)
-}
-
 /// Makes the folders of a new twin, and reads the ledger meanwhile.
 fn folders_and_ledger(listing: &Listing, stage: &Path, pool: &Pool, ctx: &Ctx) -> Result<Ledger> {
     std::thread::scope(|scope| {
@@ -590,16 +453,4 @@ fn folders_and_ledger(listing: &Listing, stage: &Path, pool: &Pool, ctx: &Ctx) -
         make_folders(listing, stage, ctx)?;
         ledger.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
     })
-}
-
-/// The listing with its symlinks fit for another folder: those that lead inside by an absolute path become relative.
-fn portable(listing: &Listing, folder: &Path, yard: &Path) -> Result<Listing> {
-    let entries = listing.entries().iter().map(|entry| match &entry.node {
-        Node::Symlink { target } => match fate(&entry.path.below(folder), target, folder, folder, yard) {
-            Fate::Relative(target) => Entry { node: Node::Symlink { target: target.into() }, ..entry.clone() },
-            _ => entry.clone(),
-        },
-        _ => entry.clone(),
-    });
-    Listing::new(entries.collect())
 }

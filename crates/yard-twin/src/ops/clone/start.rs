@@ -1,0 +1,176 @@
+//! What a new twin starts as: what a stock build or another twin holds, and how its files share storage.
+
+use std::path::Path;
+
+use crate::Yard;
+use crate::combine::{Renamed, new_places, rename};
+use crate::error::{Result, TwinError};
+use crate::ident::{BuildRef, ListingId, Source, TwinName};
+use crate::link::{Fate, fate};
+use crate::listing::{Entry, Listing, Node};
+use crate::ops::play::isolation::is_sealed;
+use crate::ops::repath;
+use crate::path::RelPath;
+use crate::profile;
+use crate::progress::Ctx;
+use crate::sheet::{RenameRule, Sheet};
+use crate::store::pool::{Policy, Share, Sharing};
+use crate::store::state::{Applied, State};
+use crate::twin::arrived::is_in_home;
+use crate::twin::markers::with_markers;
+use crate::twin::planned::{self, Seen};
+use crate::twin::private::private_files;
+use crate::twin::{Leaks, Settled};
+
+/// What a new twin starts as.
+pub(super) struct Start {
+    pub(super) build: BuildRef,
+    pub(super) listing: Listing,
+    pub(super) laid: Option<ListingId>,
+    pub(super) profile: String,
+    pub(super) edits: Vec<Applied>,
+    pub(super) kept_own: KeptOwn,
+    pub(super) names_source: Vec<RelPath>,
+    pub(super) sharing: Sharing,
+    pub(super) from_removed: bool,
+    pub(super) leaks: Leaks,
+    pub(super) markers: Vec<String>,
+    pub(super) seen: Option<Seen>,
+}
+
+impl Start {
+    /// As a stock build.
+    pub(super) fn of_stock(yard: &Yard, build: &BuildRef) -> Result<Self> {
+        let row = yard.stock_row(build, false)?;
+        let sheet = yard.sheet_of(&row.build)?;
+        let (listing, markers) = with_markers(yard.store.listing(row.listing)?, sheet.as_ref())?;
+        let (profile, sharing) = (profile::NEW.into(), yard.default_sharing());
+        Ok(Self {
+            build: row.build,
+            listing,
+            laid: None,
+            profile,
+            edits: Vec::new(),
+            kept_own: KeptOwn::default(),
+            names_source: Vec::new(),
+            sharing,
+            from_removed: false,
+            leaks: Leaks::default(),
+            markers,
+            seen: None,
+        })
+    }
+
+    /// As another twin: as it is now, or as it was when it was removed.
+    pub(super) fn of_twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Self> {
+        let row = yard.twin_row(name, true)?;
+        if row.removed_at.is_some() {
+            let state = yard.store.state(row.state)?;
+            let listing = yard.store.listing(state.disk)?;
+            let folder = yard.twins_folder().join(row.folder_before_removal());
+            let (written, private) = (state.written.clone(), state.private.clone());
+            let kept_own = KeptOwn { written, private, home: Vec::new() };
+            return Ok(Self { from_removed: true, ..Self::of_state(yard, state, (&listing, &folder), kept_own)? });
+        }
+        let (row, mut settled) = planned::see(yard, &row, ctx)?;
+        if !settled.not_taken.is_empty() {
+            return Err(TwinError::NotTaken { name: name.to_string(), paths: settled.not_taken }.into());
+        }
+        let (kept_own, folder) = (KeptOwn::of(yard, &settled, ctx)?, yard.folder_of(&row));
+        let start = Self::of_state(yard, settled.state.clone(), (&settled.listing, &folder), kept_own)?;
+        let leaks = std::mem::take(&mut settled.leaks);
+        let seen = settled.news.is_some().then(|| Seen::new(row, settled));
+        Ok(Self { leaks, seen, ..start })
+    }
+
+    fn of_state(yard: &Yard, state: State, (listing, folder): (&Listing, &Path), kept_own: KeptOwn) -> Result<Self> {
+        let listing = portable(listing, folder, yard.root())?;
+        // Where something else is there now, what differs is the player's own in a clone too.
+        let laid = (state.laid != state.disk).then_some(state.laid);
+        let names_source = repath::names_origin(yard, &listing, laid, folder)?;
+        let State { build, sharing, profile, edits, .. } = state;
+        let (from_removed, leaks, markers, seen) = (false, Leaks::default(), Vec::new(), None);
+        Ok(Self {
+            build,
+            listing,
+            laid,
+            profile,
+            edits,
+            kept_own,
+            names_source,
+            sharing,
+            from_removed,
+            leaks,
+            markers,
+            seen,
+        })
+    }
+}
+
+/// What the files of a new twin share otherwise than those of a stock build do, as in the twin that it is cloned from.
+#[derive(Debug, Default)]
+pub(super) struct KeptOwn {
+    /// Files that are written in place: they stay private.
+    pub(super) written: Vec<RelPath>,
+    /// Files that nobody but their user may read.
+    pub(super) private: Vec<RelPath>,
+    /// Files of the home that came in masses: they are shared.
+    home: Vec<RelPath>,
+}
+
+impl KeptOwn {
+    pub(super) fn apply<'a>(&'a self, policy: Policy<'a>) -> Policy<'a> {
+        policy.with_own(&self.written, &self.private).with_home(&self.home)
+    }
+
+    /// As in a twin that was settled.
+    fn of(yard: &Yard, settled: &Settled, ctx: &Ctx) -> Result<Self> {
+        let rows = settled.listing.entries().iter().zip(&settled.rows);
+        let shared = rows
+            .filter(|(entry, row)| is_in_home(&entry.path) && matches!(row.share, Some(Share::Link | Share::Arrived)));
+        let mut home: Vec<_> = shared.map(|(entry, _)| entry.path.clone()).collect();
+        if !home.is_empty() && !is_sealed(yard, &settled.state.profile, ctx)? {
+            home.clear();
+        }
+        let sheet = yard.sheet_of(&settled.state.build)?;
+        let private = private_files(&settled.listing, &settled.rows, sheet.as_ref(), &settled.state);
+        Ok(Self { written: settled.state.written.clone(), private, home })
+    }
+
+    /// With the new names of what is renamed, beside the old ones.
+    pub(super) fn rename(&mut self, moved: &[(RelPath, RelPath)]) {
+        for paths in [&mut self.written, &mut self.private, &mut self.home] {
+            paths.extend(new_places(moved, paths));
+            paths.sort_unstable();
+        }
+    }
+}
+
+/// What rename rules make of what a new twin starts as: the id is the twin's name, or what the stock build comes with.
+pub(super) fn renamed(
+    start: &Start,
+    source: &Source,
+    name: &TwinName,
+    sheet: Option<&Sheet>,
+) -> Result<Option<Renamed>> {
+    let rules = sheet.map(|sheet| sheet.rename.as_slice()).unwrap_or_default();
+    let id = |rule: &RenameRule| match source {
+        Source::Twin(twin) => Some(twin.to_string()),
+        Source::Stock(_) => rule.id.clone(),
+    };
+    let Some(old) = rules.iter().find_map(id).filter(|old| old != name.as_str()) else { return Ok(None) };
+    let renamed = rename(&start.listing, rules, (&old, name.as_str()), (false, None))?;
+    Ok((!renamed.moved.is_empty() || !renamed.changed.is_empty()).then_some(renamed))
+}
+
+/// The listing with its symlinks fit for another folder: those that lead inside by an absolute path become relative.
+fn portable(listing: &Listing, folder: &Path, yard: &Path) -> Result<Listing> {
+    let entries = listing.entries().iter().map(|entry| match &entry.node {
+        Node::Symlink { target } => match fate(&entry.path.below(folder), target, folder, folder, yard) {
+            Fate::Relative(target) => Entry { node: Node::Symlink { target: target.into() }, ..entry.clone() },
+            _ => entry.clone(),
+        },
+        _ => entry.clone(),
+    });
+    Listing::new(entries.collect())
+}
