@@ -16,4 +16,4 @@ pub use isolation::{Ipc, Isolation, Possible};
 pub(crate) use layer::{About as LayerAbout, Fate, Fold, RunLayer};
 pub(crate) use output::OUTPUT;
 pub use output::{OutputSink, Stream};
-pub use seal::{Helper, launch_helper};
+pub use seal::{Change, Helper, Terminal, TerminalEnd, launch_helper};

@@ -15,6 +15,7 @@ mod sheets;
 mod space;
 mod stock;
 mod take_in;
+mod terminal;
 mod twins;
 mod watch;
 

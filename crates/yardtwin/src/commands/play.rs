@@ -4,16 +4,16 @@ use std::ffi::OsString;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::PathBuf;
 use std::process::{Command, ExitCode, Stdio};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
-use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2};
-use signal_hook::iterator::SignalsInfo;
-use signal_hook::iterator::exfiltrator::origin::{Origin, WithOrigin};
+use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGTSTP, SIGUSR1, SIGUSR2, SIGWINCH};
+use signal_hook::iterator::Signals;
 use yard_twin::share::Files;
 use yard_twin::{Changes, Isolation, TwinName, Yard, edits, entry, play};
 
+use super::terminal::{self, Attached};
 use super::{Done, data_folder, typed};
 use crate::args::{DryRun, Entry};
 use crate::fail::Failure;
@@ -50,9 +50,11 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
         }
     };
     let arguments = wish.arguments.clone();
-    let output = (!quiet).then(|| Arc::new(pass_on) as _);
     let variant = wish.variant.clone();
-    let options = play::Options { arguments, output, keep, variant, ..play::Options::default() };
+    let terminal = if quiet { None } else { play::Terminal::here() };
+    let attached = Arc::new(OnceLock::new());
+    let output = (!quiet).then(|| pass_on(terminal.as_ref(), Arc::clone(&attached)));
+    let options = play::Options { arguments, output, keep, variant, terminal, ..play::Options::default() };
     let ctx = quiet_ctx(screen);
     let plan = play::plan(yard, name, &options, &ctx)?;
     if wish.how.dry_run {
@@ -67,6 +69,7 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
         announce(&plan, screen);
     }
     let outcome = attended(yard, &plan, &options, screen, |running| {
+        attached.get_or_init(|| ());
         if wish.in_background {
             screen.line(running.pid());
             hear_nothing();
@@ -95,17 +98,27 @@ pub(super) fn attended(
 ) -> Result<play::Outcome, Failure> {
     let ctx = quiet_ctx(screen);
     // They are caught before it starts, so that none is lost.
-    let signals = [SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2];
-    let signals = SignalsInfo::<WithOrigin>::new(signals)
-        .map_err(|error| Failure::failed(format!("signals can't be caught: {error}")))?;
+    let mut caught = vec![SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2, SIGCONT];
+    // A keyboard that is passed on stops the program, and it this job.
+    caught.push(if options.terminal.is_some() { SIGWINCH } else { SIGTSTP });
+    let signals = Signals::new(caught).map_err(|error| Failure::failed(format!("signals can't be caught: {error}")))?;
     let mut running = play::start(yard, plan, options, &ctx)?;
+    let attached = options.terminal.as_ref().zip(running.terminal());
+    let attached = Arc::new(Mutex::new(attached.and_then(|(ours, theirs)| Attached::new(ours, theirs))));
     begun(&running);
     let handle = signals.handle();
     let over = Arc::new(AtomicBool::new(false));
-    let passing = pass_signals(signals, running.signaller(), Arc::clone(&over));
-    running.program_ended();
+    let passing = pass_signals(signals, running.signaller(), Arc::clone(&attached), Arc::clone(&over));
+    while running.changed() == play::Change::Stopped {
+        stop_too(&running.signaller(), &attached);
+    }
     over.store(true, Ordering::Relaxed);
     let left = running.left_behind();
+    if left.is_empty() {
+        running.output_passed_on();
+    }
+    // The terminal is the player's again.
+    drop(lock(&attached).take());
     if !left.is_empty() && !screen.is_json() {
         let each: Vec<_> = left.iter().map(|one| format!("{} ({})", one.pid, one.command)).collect();
         screen.warn(format_args!(
@@ -220,29 +233,71 @@ pub(crate) fn stop(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-/// A program's output goes where ours would.
-fn pass_on(stream: play::Stream, bytes: &[u8]) {
-    // Where nobody listens any more, the program goes on all the same.
-    let _ = match stream {
-        play::Stream::Out => std::io::stdout().write_all(bytes).and_then(|()| std::io::stdout().flush()),
-        play::Stream::Err => std::io::stderr().write_all(bytes),
-    };
+/// A program's output goes where ours would; what it draws waits until the keys are its own.
+fn pass_on(terminal: Option<&play::Terminal>, attached: Arc<OnceLock<()>>) -> play::OutputSink {
+    let drawn = terminal.and_then(terminal::drawn);
+    Arc::new(move |stream, bytes| {
+        attached.wait();
+        // Where nobody listens any more, the program goes on all the same.
+        let _ = match (stream, drawn.as_ref()) {
+            (play::Stream::Err, _) => std::io::stderr().write_all(bytes),
+            (play::Stream::Terminal, Some(mut drawn)) => drawn.write_all(bytes),
+            _ => std::io::stdout().write_all(bytes).and_then(|()| std::io::stdout().flush()),
+        };
+    })
 }
 
+type AtTerminal = Arc<Mutex<Option<Attached>>>;
+
+fn lock(attached: &AtTerminal) -> MutexGuard<'_, Option<Attached>> {
+    attached.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// The program has a session of its own: whatever comes to this process is for it.
 fn pass_signals(
-    mut signals: SignalsInfo<WithOrigin>,
+    mut signals: Signals,
     to: play::Signaller,
+    attached: AtTerminal,
     over: Arc<AtomicBool>,
 ) -> std::thread::JoinHandle<()> {
     std::thread::spawn(move || {
-        for Origin { signal, process, .. } in signals.forever() {
-            // Ctrl-C and the like come from the kernel, to the program too: both are of one terminal's process group.
-            // What is left of a program that has ended may be of another one.
-            if process.is_some() || over.load(Ordering::Relaxed) {
-                to.send(signal);
+        let mut asked = false;
+        for signal in signals.forever() {
+            let attached = lock(&attached);
+            match (signal, &*attached) {
+                // What a shell leaves in the background listens to no Ctrl-C.
+                (SIGINT, _) if over.load(Ordering::Relaxed) => {
+                    if asked {
+                        to.end_all();
+                    } else {
+                        to.send(SIGTERM);
+                    }
+                    asked = true;
+                }
+                (SIGWINCH, Some(attached)) => attached.resize(),
+                (SIGWINCH, None) => {}
+                (SIGCONT, Some(attached)) => {
+                    attached.take();
+                    to.send(signal);
+                }
+                _ => to.send(signal),
             }
         }
     })
+}
+
+/// The program was stopped, by the keyboard as a rule: this job stops too, and when it goes on, so does the program.
+fn stop_too(program: &play::Signaller, attached: &AtTerminal) {
+    let at_terminal = lock(attached).as_ref().map(Attached::give_back).is_some();
+    if at_terminal {
+        terminal::stop_this_job();
+    } else {
+        let _ = signal_hook::low_level::emulate_default_handler(SIGTSTP);
+    }
+    if let Some(attached) = &*lock(attached) {
+        attached.take();
+    }
+    program.send(SIGCONT);
 }
 
 /// The program's own exit code; 128 and the signal's number if a signal ended it.

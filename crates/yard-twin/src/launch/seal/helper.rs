@@ -6,14 +6,14 @@ use std::os::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
 use std::os::unix::ffi::OsStringExt;
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
-use std::process::{Command, Stdio};
+use std::process::Command;
 
 use rustix::io::FdFlags;
 use rustix::pipe::PipeFlags;
 use rustix::process::PidfdFlags;
 use serde::{Deserialize, Serialize};
 
-use super::{Confinement, Kept, Orders, Record, Refusal, Stage, outcome, raw};
+use super::{Answers, Confinement, Files, Kept, Orders, Record, Refusal, Stage, outcome, raw, terminal};
 use crate::error::{PathContext, Result};
 
 /// The variable by which a program learns that it is started as a helper.
@@ -44,6 +44,8 @@ struct Task {
     status: RawFd,
     started: RawFd,
     lock: Option<RawFd>,
+    terminal: Option<RawFd>,
+    outer: Option<RawFd>,
 }
 
 /// Starts `command` by way of a helper.
@@ -55,6 +57,9 @@ pub(super) fn start(
     let pipe = || rustix::pipe::pipe_with(PipeFlags::CLOEXEC).at("make a pipe for", &helper);
     let ((status, its_status), (started, its_started), (its_task, task)) = (pipe()?, pipe()?, pipe()?);
     let lock = confinement.lock.map(|lock| lock.try_clone_to_owned()).transpose().at("hand over", &helper)?;
+    let sockets = confinement.terminal.map(|_| terminal::sockets()).transpose().at("make a socket for", &helper)?;
+    let (terminal, its_terminal) = sockets.unzip();
+    let outer = confinement.outer()?;
     let text = serde_json::to_vec(&Task {
         version: env!("CARGO_PKG_VERSION").into(),
         orders: confinement.orders(),
@@ -63,19 +68,22 @@ pub(super) fn start(
         status: its_status.as_raw_fd(),
         started: its_started.as_raw_fd(),
         lock: lock.as_ref().map(AsRawFd::as_raw_fd),
+        terminal: its_terminal.as_ref().map(AsRawFd::as_raw_fd),
+        outer: outer.as_ref().map(AsRawFd::as_raw_fd),
     })
     .map_err(io::Error::other)
     .at("write down what is started by", &helper)?;
     let mut starting = Command::new(&helper);
-    starting.stdin(Stdio::inherit()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    super::streams(&mut starting, confinement.terminal);
     starting.env(VARIABLE, its_task.as_raw_fd().to_string());
     starting.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
     // Another child that this program starts at this very moment gets them too, and holds them to its end.
-    for file in [Some(&its_status), Some(&its_started), Some(&its_task), lock.as_ref()].into_iter().flatten() {
+    let more = [lock.as_ref(), its_terminal.as_ref(), outer.as_ref()];
+    for file in [&its_status, &its_started, &its_task].into_iter().chain(more.into_iter().flatten()) {
         rustix::io::fcntl_setfd(file, FdFlags::empty()).at("hand over", &helper)?;
     }
     let spawned = starting.spawn();
-    drop((its_status, its_started, its_task, lock));
+    drop((its_status, its_started, its_task, lock, its_terminal, outer));
     let mut child = match spawned {
         Ok(child) => child,
         Err(error) => return Ok(Err(Refusal::Program(error))),
@@ -87,11 +95,12 @@ pub(super) fn start(
     let said = File::from(started).read_exact(&mut errno);
     let status = File::from(status);
     let first = Record::read(&status);
+    let answers = Answers { status, terminal };
     if said.is_ok() {
         let _ = child.wait();
         return Ok(Err(Refusal::Program(io::Error::from_raw_os_error(i32::from_ne_bytes(errno)))));
     }
-    Ok(outcome(Ok(child), first, status))
+    Ok(outcome(Ok(child), first, answers))
 }
 
 /// Does what a helper is started for, and does not return, if this process is one; returns at once if it is not.
@@ -117,8 +126,14 @@ fn take_over(task: Task) -> Result<()> {
     let launcher =
         rustix::process::getppid().ok_or_else(|| io::Error::other("its launcher has ended")).at("watch", &folder)?;
     let launcher = rustix::process::pidfd_open(launcher, PidfdFlags::empty()).at("watch", &folder)?;
-    let status = raw::inherited(task.status);
-    let made = Stage::of(&task.orders, status, launcher, task.lock)?;
+    let files = Files {
+        status: raw::inherited(task.status),
+        launcher,
+        lock: task.lock,
+        terminal: task.terminal.map(raw::inherited),
+        outer: task.outer.map(raw::inherited),
+    };
+    let made = Stage::of(&task.orders, files)?;
     let mut stage = match made {
         Ok(stage) => stage,
         Err(refusal) => return Err(io::Error::other(refusal.to_string())).at("keep inside", &folder),

@@ -9,13 +9,14 @@ pub(crate) mod plan;
 mod raw;
 mod stage;
 mod supervise;
+mod terminal;
 
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::{self, IsTerminal, Read};
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, ExitStatus};
+use std::process::{Child, Command, ExitStatus, Stdio};
 
 use landlock::{ABI, Access, AccessFs, CompatLevel, Compatible, Ruleset, RulesetAttr, Scope};
 use rustix::pipe::PipeFlags;
@@ -26,6 +27,8 @@ pub use self::helper::{Helper, launch_helper};
 use self::plan::View;
 use self::stage::{Allowed, Fence, Sealing, Stage, Trial};
 pub(crate) use self::supervise::END_ALL;
+use self::terminal::{Ordered, Outer, Pair};
+pub use self::terminal::{Terminal, TerminalEnd};
 use crate::error::{Error, PathContext, Result};
 
 /// A step on the way to a program that is kept inside.
@@ -48,10 +51,11 @@ pub(crate) enum Step {
     Trial,
     Leaks,
     Join,
+    Terminal,
 }
 
 impl Step {
-    const ALL: [Self; 16] = [
+    const ALL: [Self; 17] = [
         Self::Signals,
         Self::Namespaces,
         Self::Ids,
@@ -68,6 +72,7 @@ impl Step {
         Self::Trial,
         Self::Leaks,
         Self::Join,
+        Self::Terminal,
     ];
 
     /// What was tried.
@@ -88,6 +93,7 @@ impl Step {
             Self::Files => "closing files",
             Self::Trial => "writing in a layer",
             Self::Join => "joining the program that runs",
+            Self::Terminal => "a terminal of its own",
             Self::Leaks => "a trial write to the rest was not refused",
         }
     }
@@ -102,6 +108,8 @@ enum Record {
     Failed(Step, i32),
     /// The program ended, with the status that `wait` gives.
     Ended(i32),
+    /// It was stopped, by the keyboard for instance, and may go on later.
+    Stopped,
 }
 
 impl Record {
@@ -112,6 +120,7 @@ impl Record {
             Self::Ready => (0, 0, 0),
             Self::Failed(step, errno) => (1, step as u8, errno),
             Self::Ended(status) => (2, 0, status),
+            Self::Stopped => (3, 0, 0),
         };
         let [a, b, c, d] = value.to_ne_bytes();
         // So little goes into a pipe at once or not at all; nobody may be reading any more.
@@ -126,7 +135,8 @@ impl Record {
         match kind {
             0 => Some(Self::Ready),
             1 => Step::ALL.get(usize::from(step)).map(|step| Self::Failed(*step, value)),
-            _ => Some(Self::Ended(value)),
+            2 => Some(Self::Ended(value)),
+            _ => Some(Self::Stopped),
         }
     }
 }
@@ -184,6 +194,8 @@ pub(crate) struct Confinement<'a> {
     pub(crate) lock: Option<BorrowedFd<'a>>,
     /// The keeper of a sealed program of the twin, which is joined.
     pub(crate) join: Option<i32>,
+    /// The terminal that it gets.
+    pub(crate) terminal: Option<&'a Terminal>,
 }
 
 /// The places that a second layer lets a program write in.
@@ -246,6 +258,17 @@ pub(crate) struct Kept {
     /// The keeper.
     pub(crate) child: Child,
     status: File,
+    /// The other end of its terminal.
+    pub(crate) terminal: Option<TerminalEnd>,
+}
+
+/// What becomes of a program.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It was stopped, by the keyboard for instance, and goes on when it gets the signal to.
+    Stopped,
+    /// It has ended.
+    Ended,
 }
 
 impl Kept {
@@ -259,12 +282,14 @@ impl Kept {
         let _ = self.child.wait();
     }
 
-    /// Waits for the program itself; `None` if nobody will ever know how it ended.
-    pub(crate) fn program_ended(&self) -> Option<ExitStatus> {
+    /// Waits until the program has ended or is stopped; there is no status if nobody will ever know how it ended.
+    pub(crate) fn changed(&self) -> (Change, Option<ExitStatus>) {
         loop {
-            match Record::read(&self.status)? {
-                Record::Ended(status) => return Some(ExitStatus::from_raw(status)),
-                Record::Ready | Record::Failed(..) => {}
+            match Record::read(&self.status) {
+                None => return (Change::Ended, None),
+                Some(Record::Ended(status)) => return (Change::Ended, Some(ExitStatus::from_raw(status))),
+                Some(Record::Stopped) => return (Change::Stopped, None),
+                Some(Record::Ready | Record::Failed(..)) => {}
             }
         }
     }
@@ -273,24 +298,49 @@ impl Kept {
 /// Starts `command` as `confinement` says, by way of `helper`.
 pub(crate) fn start(mut command: Command, confinement: &Confinement<'_>, helper: &Helper) -> Result<Kept, Refusal> {
     let program = |error: Error| Refusal::Program(io::Error::other(error));
+    streams(&mut command, confinement.terminal);
     match helper {
         Helper::Copy => {}
         Helper::SelfExe => return helper::start("/proc/self/exe".into(), &command, confinement).map_err(program)?,
         Helper::Program(path) => return helper::start(path.clone(), &command, confinement).map_err(program)?,
     }
-    let (mut stage, status) = prepare(confinement, None).map_err(program)??;
+    let (mut stage, answers) = prepare(confinement, None).map_err(program)??;
     raw::before_start(&mut command, move || stage.enter());
     let spawned = command.spawn();
-    // With it goes this process's end of the pipe.
+    // With it go this process's ends of the pipe and the socket.
     drop(command);
-    let first = Record::read(&status);
-    outcome(spawned, first, status)
+    let first = Record::read(&answers.status);
+    outcome(spawned, first, answers)
+}
+
+/// What a program's standard streams are to begin with. It never gets a terminal that isn't its own.
+fn streams(command: &mut Command, terminal: Option<&Terminal>) {
+    let [input, output, errors] = terminal.map_or([false; 3], |terminal| terminal.at);
+    let pipe = |at: bool| if at { Stdio::null() } else { Stdio::piped() };
+    let input = if input || io::stdin().is_terminal() { Stdio::null() } else { Stdio::inherit() };
+    command.stdin(input).stdout(pipe(output)).stderr(pipe(errors));
+}
+
+/// Where the launcher hears of the new processes.
+struct Answers {
+    status: File,
+    /// Its end of the program's terminal comes here.
+    terminal: Option<OwnedFd>,
 }
 
 /// What came of a start, by what the system says and what the new processes told first.
-fn outcome(spawned: io::Result<Child>, first: Option<Record>, status: File) -> Result<Kept, Refusal> {
+fn outcome(spawned: io::Result<Child>, first: Option<Record>, answers: Answers) -> Result<Kept, Refusal> {
     match (spawned, first) {
-        (Ok(child), Some(Record::Ready)) => Ok(Kept { child, status }),
+        (Ok(child), Some(Record::Ready)) => {
+            let kept = Kept { child, status: answers.status, terminal: None };
+            match answers.terminal.as_ref().map(terminal::receive).transpose() {
+                Ok(terminal) => Ok(Kept { terminal, ..kept }),
+                Err(error) => {
+                    kept.end();
+                    Err(Refusal::Isolation(format!("{}: {error}", Step::Terminal.name())))
+                }
+            }
+        }
         (spawned, Some(Record::Failed(step, errno))) => {
             let _ = spawned.and_then(|mut child| child.wait());
             Err(Refusal::step(step, errno))
@@ -318,13 +368,13 @@ pub(crate) struct TrialPlan<'a> {
 /// Tries a view with no program at all.
 pub(crate) fn trial(confinement: &Confinement<'_>, trial: &TrialPlan<'_>) -> Result<(), Refusal> {
     let program = |error: Error| Refusal::Program(io::Error::other(error));
-    let (mut stage, status) = prepare(confinement, Some(trial)).map_err(program)??;
+    let (mut stage, answers) = prepare(confinement, Some(trial)).map_err(program)??;
     let mut command = Command::new("/");
     raw::before_start(&mut command, move || stage.enter());
     let spawned = command.spawn();
     drop(command);
     let ended = spawned.and_then(|mut child| child.wait());
-    match Record::read(&status) {
+    match Record::read(&answers.status) {
         Some(Record::Failed(step, errno)) => Err(Refusal::step(step, errno)),
         Some(Record::Ended(0)) => Ok(()),
         _ => Err(ended
@@ -333,21 +383,26 @@ pub(crate) fn trial(confinement: &Confinement<'_>, trial: &TrialPlan<'_>) -> Res
     }
 }
 
-type Prepared = (Stage, File);
+type Prepared = (Stage, Answers);
 
 fn prepare(confinement: &Confinement<'_>, trial: Option<&TrialPlan<'_>>) -> Result<Result<Prepared, Refusal>> {
     let (ours, theirs) = rustix::pipe::pipe_with(PipeFlags::CLOEXEC).at("make a pipe for", confinement.folder)?;
     let launcher: OwnedFd = rustix::process::pidfd_open(rustix::process::getpid(), PidfdFlags::empty())
         .at("watch", Path::new("/proc/self"))?;
     let lock = confinement.lock.map(|lock| lock.as_raw_fd());
-    let mut stage = match Stage::of(&confinement.orders(), theirs, launcher, lock)? {
+    let sockets =
+        confinement.terminal.map(|_| terminal::sockets()).transpose().at("make a socket for", confinement.folder)?;
+    let (terminal, its_terminal) = sockets.unzip();
+    let outer = confinement.outer()?;
+    let files = Files { status: theirs, launcher, lock, terminal: its_terminal, outer };
+    let mut stage = match Stage::of(&confinement.orders(), files)? {
         Ok(stage) => stage,
         Err(refusal) => return Ok(Err(refusal)),
     };
     if let Some(trial) = trial {
         stage.trial = Some(Trial::new(trial)?);
     }
-    Ok(Ok((stage, ours.into())))
+    Ok(Ok((stage, Answers { status: ours.into(), terminal })))
 }
 
 /// All that the new processes have to know.
@@ -361,6 +416,16 @@ struct Orders {
     user: u32,
     group: u32,
     join: Option<i32>,
+    terminal: Option<Ordered>,
+}
+
+/// Files that the new processes have open.
+struct Files {
+    status: OwnedFd,
+    launcher: OwnedFd,
+    lock: Option<RawFd>,
+    terminal: Option<OwnedFd>,
+    outer: Option<OwnedFd>,
 }
 
 impl Confinement<'_> {
@@ -368,13 +433,20 @@ impl Confinement<'_> {
         let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         let (view, fence) = (self.view.cloned(), self.fence.clone());
         let (network, own_ipc, folder) = (self.network, self.own_ipc, self.folder.into());
-        Orders { view, fence, network, own_ipc, folder, user, group, join: self.join }
+        let terminal = self.terminal.map(Terminal::ordered);
+        Orders { view, fence, network, own_ipc, folder, user, group, join: self.join, terminal }
+    }
+
+    /// The terminal that the program's stands in for.
+    fn outer(&self) -> Result<Option<OwnedFd>> {
+        let outer = self.terminal.and_then(|terminal| terminal.stands_for.as_ref());
+        outer.map(|file| file.try_clone()).transpose().at("hand over", Path::new("/dev/tty"))
     }
 }
 
 impl Stage {
     /// What was ordered, ready to be done.
-    fn of(orders: &Orders, status: OwnedFd, launcher: OwnedFd, lock: Option<RawFd>) -> Result<Result<Self, Refusal>> {
+    fn of(orders: &Orders, files: Files) -> Result<Result<Self, Refusal>> {
         // One that joins another has what that one has.
         let own_ipc = orders.join.map_or(orders.own_ipc, has_own_ipc);
         let ids = (orders.user, orders.group);
@@ -388,7 +460,11 @@ impl Stage {
             Ok(join) => join,
             Err(error) => return Ok(Err(Refusal::Isolation(format!("{}: {error}", Step::Join.name())))),
         };
-        Ok(Ok(Self { sealing, fence, trial: None, folder, status, launcher, lock, join }))
+        let Files { status, launcher, lock, terminal, outer } = files;
+        let outer = outer.and_then(Outer::new);
+        let terminal = orders.terminal.zip(terminal);
+        let terminal = terminal.map(|(ordered, to)| Pair::new(ordered, to, outer.as_ref(), orders.view.is_some()));
+        Ok(Ok(Self { sealing, fence, trial: None, folder, status, launcher, lock, join, terminal, outer }))
     }
 }
 

@@ -3,7 +3,7 @@
 //! Three processes come of a launch. The **keeper** is the copy itself; it holds the twin's lock, watches the launcher and
 //! passes signals on. In a sealed launch the **init** is the first process of the new process namespace: it makes the
 //! view, and whatever the program leaves behind becomes its child. The **program** gives up what it must not have and
-//! starts. Below a sealed launch the keeper does the init's waiting.
+//! starts. Below a sealed launch the keeper does the init's waiting. Who waits for the program leads a session of its own.
 //!
 //! Nothing here allocates memory or gives any back: see [`super::raw`]. What is needed is made beforehand, by
 //! [`Stage::new`].
@@ -19,13 +19,14 @@ use landlock::{AccessFs, BitFlags, PathBeneath, RulesetCreated, RulesetCreatedAt
 use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, StatVfsMountFlags};
 use rustix::io::Errno;
 use rustix::mount::{FsMountFlags, FsOpenFlags, MountAttrFlags, MountPropagationFlags, MoveMountFlags, OpenTreeFlags};
-use rustix::process::{DumpableBehavior, Signal};
+use rustix::process::{DumpableBehavior, Pid, Signal};
 use rustix::thread::{
     CapabilitiesSecureBits, CapabilitySet, CapabilitySets, LinkNameSpaceType, ThreadNameSpaceType, UnshareFlags,
 };
 
 use super::plan::{View, What};
 use super::supervise::{Everyone, SIGNALS, supervise};
+use super::terminal::{Outer, Pair};
 use super::{Record, Step, TrialPlan, raw};
 use crate::error::{Error, Result};
 
@@ -142,6 +143,10 @@ pub(crate) struct Stage {
     pub(super) lock: Option<RawFd>,
     /// The keeper of a sealed program that is joined in place of sealing, and the namespace of its processes.
     pub(super) join: Option<(OwnedFd, OwnedFd)>,
+    /// The terminal that the program gets.
+    pub(super) terminal: Option<Pair>,
+    /// The one that it stands in for.
+    pub(super) outer: Option<Outer>,
 }
 
 type Done<T = ()> = std::result::Result<T, (Step, Errno)>;
@@ -181,6 +186,8 @@ impl Stage {
 
     fn pass(&mut self) -> Done {
         let signals = raw::catch(&SIGNALS).of(Step::Signals)?;
+        // No keyboard but the program's own has a say in it, and the program's signals to its session reach nobody else.
+        rustix::process::setsid().of(Step::Start)?;
         if let Some((keeper, space)) = self.join.take() {
             let mut spaces = ThreadNameSpaceType::USER | ThreadNameSpaceType::MOUNT;
             if self.sealing.as_ref().is_some_and(|sealing| !sealing.network) {
@@ -192,13 +199,12 @@ impl Stage {
             join(keeper.as_fd(), spaces)?;
             let processes = Some(LinkNameSpaceType::ProcessID);
             rustix::thread::move_into_link_name_space(space.as_fd(), processes).of(Step::Join)?;
+            let terminal = self.lead()?;
             let Some(program) = raw::fork().of(Step::Start)? else {
                 rustix::process::chdir(self.folder.as_c_str()).of(Step::Folder)?;
-                return self.be_program(true);
+                return self.be_program(true, terminal);
             };
-            self.keep(&[self.launcher.as_raw_fd(), signals.as_raw_fd(), self.status.as_raw_fd()])?;
-            let (launcher, status) = (Some(self.launcher.as_fd()), Some(self.status.as_fd()));
-            supervise(program, signals.as_fd(), launcher, status, Everyone::BecomesAChild)
+            return self.wait_for(program, signals);
         }
         // What is taken apart here is not let go of: that would give memory back.
         match self.sealing.take().map(ManuallyDrop::new) {
@@ -209,24 +215,37 @@ impl Stage {
                     return self.be_init(&mut sealing);
                 };
                 self.keep(&[self.launcher.as_raw_fd(), signals.as_raw_fd()])?;
-                supervise(init, signals.as_fd(), Some(self.launcher.as_fd()), None, Everyone::DiesWithIt)
+                let launcher = Some((self.launcher.as_fd(), self.outer.as_ref()));
+                supervise(init, signals.as_fd(), launcher, None, Everyone::DiesWithIt)
             }
             None => {
                 // Whatever the program leaves behind becomes a child of the keeper.
                 rustix::process::set_child_subreaper(Some(rustix::process::getpid())).of(Step::Start)?;
-                let Some(program) = raw::fork().of(Step::Start)? else { return self.be_program(false) };
-                self.keep(&[self.launcher.as_raw_fd(), signals.as_raw_fd(), self.status.as_raw_fd()])?;
-                let (launcher, status) = (Some(self.launcher.as_fd()), Some(self.status.as_fd()));
-                supervise(program, signals.as_fd(), launcher, status, Everyone::BecomesAChild)
+                let terminal = self.lead()?;
+                let Some(program) = raw::fork().of(Step::Start)? else { return self.be_program(false, terminal) };
+                self.wait_for(program, signals)
             }
         }
+    }
+
+    /// As the keeper of a program that is its child.
+    fn wait_for(&self, program: Pid, signals: OwnedFd) -> Done {
+        self.keep(&[self.launcher.as_raw_fd(), signals.as_raw_fd(), self.status.as_raw_fd()])?;
+        let launcher = Some((self.launcher.as_fd(), self.outer.as_ref()));
+        supervise(program, signals.as_fd(), launcher, Some(self.status.as_fd()), Everyone::BecomesAChild)
+    }
+
+    /// Takes the program's terminal as that of the session that this process leads.
+    fn lead(&self) -> Done<Option<OwnedFd>> {
+        self.terminal.as_ref().map(Pair::lead).transpose().of(Step::Terminal)
     }
 
     /// Closes what a process that only waits has no use for: among it the pipe by which the standard library learns that
     /// the program started.
     fn keep(&self, files: &[RawFd]) -> Done {
-        let mut keep = [RawFd::MAX - 1; 4];
-        for (to, file) in keep.iter_mut().zip(files.iter().copied().chain(self.lock)) {
+        let mut keep = [RawFd::MAX - 1; 5];
+        let outer = self.outer.as_ref().map(|outer| outer.file.as_raw_fd());
+        for (to, file) in keep.iter_mut().zip(files.iter().copied().chain(self.lock).chain(outer)) {
             *to = file;
         }
         keep.sort_unstable();
@@ -236,13 +255,15 @@ impl Stage {
     /// The first process of the new namespace.
     fn be_init(&mut self, sealing: &mut Sealing) -> Done {
         // A failure is told by the record alone, since the keeper has closed the other way.
-        let began = self.begin(sealing);
-        if let Err((step, errno)) = began {
-            Record::Failed(step, errno.raw_os_error()).write(self.status.as_fd());
-            raw::exit(1);
-        }
+        let terminal = match self.begin(sealing) {
+            Ok(terminal) => terminal,
+            Err((step, errno)) => {
+                Record::Failed(step, errno.raw_os_error()).write(self.status.as_fd());
+                raw::exit(1);
+            }
+        };
         let signals = raw::catch(&SIGNALS).of(Step::Signals)?;
-        let Some(program) = raw::fork().of(Step::Start)? else { return self.be_program(true) };
+        let Some(program) = raw::fork().of(Step::Start)? else { return self.be_program(true, terminal) };
         // The program may look at this process, but not into it.
         rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable).of(Step::Start)?;
         let mut keep = [signals.as_raw_fd(), self.status.as_raw_fd()];
@@ -251,15 +272,21 @@ impl Stage {
         supervise(program, signals.as_fd(), None, Some(self.status.as_fd()), Everyone::InTheNamespace)
     }
 
-    fn begin(&self, sealing: &mut Sealing) -> Done {
+    fn begin(&self, sealing: &mut Sealing) -> Done<Option<OwnedFd>> {
         // The keeper has one thread, so that it is its end that counts.
         rustix::process::set_parent_process_death_signal(Some(Signal::KILL)).of(Step::Start)?;
         sealing.make_view()?;
-        rustix::process::chdir(self.folder.as_c_str()).of(Step::Folder)
+        rustix::process::chdir(self.folder.as_c_str()).of(Step::Folder)?;
+        rustix::process::setsid().of(Step::Start)?;
+        self.lead()
     }
 
     /// The process that the program replaces.
-    fn be_program(&mut self, sealed: bool) -> Done {
+    fn be_program(&mut self, sealed: bool, terminal: Option<OwnedFd>) -> Done {
+        match (&self.terminal, terminal) {
+            (Some(pair), Some(end)) => pair.take(end.as_fd()).of(Step::Terminal)?,
+            _ => rustix::process::setpgid(None, None).of(Step::Start)?,
+        }
         if sealed {
             raw::leave_keys();
             give_up_rights().of(Step::Rights)?;

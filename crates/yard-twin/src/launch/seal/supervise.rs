@@ -8,11 +8,24 @@ use rustix::event::{PollFd, PollFlags, Timespec};
 use rustix::io::Errno;
 use rustix::process::{Pid, Signal, WaitOptions};
 
+use super::terminal::Outer;
 use super::{Record, raw};
 
 /// What a keeper listens to: what it passes on, the end of a child, and the wish to end everything at once.
-pub(super) const SIGNALS: [i32; 8] =
-    [libc::SIGHUP, libc::SIGINT, libc::SIGQUIT, libc::SIGTERM, libc::SIGUSR1, libc::SIGUSR2, libc::SIGCHLD, END_ALL];
+pub(super) const SIGNALS: [i32; 11] = [
+    libc::SIGHUP,
+    libc::SIGINT,
+    libc::SIGQUIT,
+    libc::SIGTERM,
+    libc::SIGUSR1,
+    libc::SIGUSR2,
+    libc::SIGTSTP,
+    libc::SIGCONT,
+    // Whoever puts itself into the foreground of its terminal gets this one.
+    libc::SIGTTOU,
+    libc::SIGCHLD,
+    END_ALL,
+];
 
 /// How often it is seen whether a namespace is empty that has no child of ours in it.
 const LOOK_AGAIN: Timespec = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
@@ -35,7 +48,7 @@ pub(super) enum Everyone {
 pub(super) fn supervise(
     first: Pid,
     signals: BorrowedFd<'_>,
-    launcher: Option<BorrowedFd<'_>>,
+    launcher: Option<(BorrowedFd<'_>, Option<&Outer>)>,
     status: Option<BorrowedFd<'_>>,
     everyone: Everyone,
 ) -> ! {
@@ -52,25 +65,31 @@ pub(super) fn supervise(
         }
         let mut waiting = [
             PollFd::from_borrowed_fd(signals, PollFlags::IN),
-            PollFd::from_borrowed_fd(launcher.unwrap_or(signals), PollFlags::IN),
+            PollFd::from_borrowed_fd(launcher.map_or(signals, |(launcher, _)| launcher), PollFlags::IN),
         ];
         // Processes that joined the namespace later are not our children: no SIGCHLD tells of their end.
         let patience = if everyone == Everyone::InTheNamespace && first.is_none() { Some(&LOOK_AGAIN) } else { None };
         if rustix::event::poll(&mut waiting, patience).is_err() {
             continue;
         }
-        if launcher.is_some() && !waiting[1].revents().is_empty() {
-            (launcher, ending) = (None, true);
+        let gone = !waiting[1].revents().is_empty();
+        if let Some((_, outer)) = launcher.take_if(|_| gone) {
+            ending = true;
+            if let Some(outer) = outer {
+                outer.give_back();
+            }
         }
         while let Some((signal, sent)) = next(signals) {
             let Some(signal) = Signal::from_named_raw(signal) else { continue };
             // A dead process gets no signal.
             reap(&mut first, status);
             match (signal, first) {
-                (Signal::CHILD, _) => {}
+                (Signal::CHILD | Signal::TTOU, _) => {}
                 _ if signal.as_raw() == END_ALL => ending = true,
-                // What the terminal sends, it sends to all of its processes.
+                // What a terminal sends, it sends to all of its processes.
                 _ if !sent => {}
+                // What a keyboard sends, and what goes on after it, is for all of a job.
+                (Signal::INT | Signal::QUIT | Signal::TSTP | Signal::CONT, Some(first)) => to_job(first, signal),
                 (_, Some(first)) => {
                     let _ = rustix::process::kill_process(first, signal);
                 }
@@ -80,11 +99,24 @@ pub(super) fn supervise(
     }
 }
 
-/// Takes note of what has ended; `false`: nothing is left.
+/// Sends a signal to a program and to all that it has started as parts of itself.
+fn to_job(first: Pid, signal: Signal) {
+    // It may not have a group of its own yet.
+    if rustix::process::kill_process_group(first, signal).is_err() {
+        let _ = rustix::process::kill_process(first, signal);
+    }
+}
+
+/// Takes note of what has ended or was stopped; `false`: nothing is left.
 fn reap(first: &mut Option<Pid>, status: Option<BorrowedFd<'_>>) -> bool {
     loop {
-        match rustix::process::wait(WaitOptions::NOHANG) {
+        match rustix::process::wait(WaitOptions::NOHANG | WaitOptions::UNTRACED) {
             Ok(None) => return true,
+            Ok(Some((pid, ended))) if ended.stopped() => {
+                if let Some(status) = status.filter(|_| Some(pid) == *first) {
+                    Record::Stopped.write(status);
+                }
+            }
             Ok(Some((pid, ended))) if Some(pid) == *first => {
                 *first = None;
                 if let Some(status) = status {

@@ -92,6 +92,7 @@ fn try_sealed(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
         folder: &game,
         lock: None,
         join: None,
+        terminal: None,
     };
     let trial =
         TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
@@ -122,6 +123,7 @@ fn try_fenced(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
         folder: &folder,
         lock: None,
         join: None,
+        terminal: None,
     };
     let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
     Ok(seal::trial(&confinement, &trial).err().map(|refusal: Refusal| refusal.to_string()))

@@ -33,7 +33,7 @@ pub(crate) mod running;
 pub(crate) mod stop;
 
 pub use crate::launch::reach::Reached;
-pub use crate::launch::{Helper, OutputSink, Stream};
+pub use crate::launch::{Change, Helper, OutputSink, Stream, Terminal, TerminalEnd};
 pub use contained::{Contained, RunDetails, contained, runs};
 pub use isolation::possible_isolation;
 pub use plan::{Keep, Options, Plan, plan, twin_by_id};

@@ -17,7 +17,7 @@ use crate::launch::home;
 use crate::launch::isolation::Isolation;
 use crate::launch::output::OutputSink;
 use crate::launch::reach::{self, Reached};
-use crate::launch::seal::Helper;
+use crate::launch::seal::{Helper, Terminal};
 use crate::launch::surroundings::{About, Surroundings};
 use crate::ops::play::command::{Chosen, choose, locate};
 use crate::ops::play::isolation;
@@ -68,6 +68,9 @@ pub struct Options {
     pub isolation: Option<Isolation>,
     /// What stands between the calling process and the program.
     pub helper: Helper,
+    /// A terminal of its own. Without one its output goes into pipes, and its input is the calling process's unless that
+    /// is a terminal: then it has none.
+    pub terminal: Option<Terminal>,
     /// Whether it is started to see where it writes: a sealed program begins with an empty home then, whatever the twin's
     /// holds, and what it leaves in shared memory and in the session's folder is seen.
     pub watched: bool,
@@ -75,7 +78,7 @@ pub struct Options {
 
 impl fmt::Debug for Options {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self { arguments, output, keep, variant, isolation, helper, watched } = self;
+        let Self { arguments, output, keep, variant, isolation, helper, terminal, watched } = self;
         f.debug_struct("Options")
             .field("arguments", arguments)
             .field("output", &output.is_some())
@@ -83,6 +86,7 @@ impl fmt::Debug for Options {
             .field("variant", variant)
             .field("isolation", isolation)
             .field("helper", helper)
+            .field("terminal", terminal)
             .field("watched", watched)
             .finish()
     }

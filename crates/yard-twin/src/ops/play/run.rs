@@ -15,8 +15,8 @@ use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::launch::home;
 use crate::launch::isolation::Isolation;
 use crate::launch::layer::{About, Fate, RunLayer};
-use crate::launch::output::{Log, Stream, collect};
-use crate::launch::seal::{self, Confinement, Helper, Kept, Refusal};
+use crate::launch::output::{Log, Reader, Stream};
+use crate::launch::seal::{self, Confinement, Kept, Refusal};
 use crate::launch::watch::Watch;
 use crate::listing::Listing;
 use crate::ops::edits;
@@ -82,7 +82,7 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
             None => lock::try_take(&run_folder.join(stop::RUN_LOCK), Mode::Shared)?,
         };
         let lock = twin.as_ref().map(Twin::lend).or_else(|| own_lock.as_ref().map(Held::lend));
-        let kept = start_program(yard, plan, &layer, about_run(yard, plan, options, id)?, lock, &options.helper)?;
+        let kept = start_program(yard, plan, &layer, about_run(yard, plan, options, id)?, lock, options)?;
         match yard.catalog.loosely(|| yard.catalog.set_keeper(id, kept.child.id())) {
             Ok(()) => Ok((log, watch, kept)),
             Err(error) => {
@@ -105,9 +105,11 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
     };
     let output = log.path.clone();
     let log = Arc::new(Mutex::new(log));
+    let drawn = kept.terminal.as_ref().and_then(|terminal| terminal.output().ok());
     let readers = [
-        kept.child.stdout.take().map(|pipe| collect(pipe, Stream::Out, &log, options.output.clone())),
-        kept.child.stderr.take().map(|pipe| collect(pipe, Stream::Err, &log, options.output.clone())),
+        kept.child.stdout.take().map(|pipe| Reader::start(pipe, Stream::Out, &log, options.output.clone())),
+        kept.child.stderr.take().map(|pipe| Reader::start(pipe, Stream::Err, &log, options.output.clone())),
+        drawn.map(|drawn| Reader::start(drawn, Stream::Terminal, &log, options.output.clone())),
     ];
     let keeper = i32::try_from(kept.child.id()).ok();
     let record = RunRecord {
@@ -163,7 +165,7 @@ fn start_program(
     layer: &RunLayer,
     about: About,
     lock: Option<BorrowedFd<'_>>,
-    helper: &Helper,
+    options: &Options,
 ) -> Result<Kept> {
     if !plan.beside {
         layer.make(&about)?;
@@ -175,14 +177,7 @@ fn start_program(
     }
     let mut words = plan.wrapper.iter().map(Into::into).chain([plan.program.clone().into_os_string()]);
     let mut command = Command::new(words.next().unwrap_or_default());
-    command
-        .args(words)
-        .args(&plan.arguments)
-        .envs(&plan.environment)
-        .env("PWD", &plan.folder)
-        .stdin(Stdio::inherit())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped());
+    command.args(words).args(&plan.arguments).envs(&plan.environment).env("PWD", &plan.folder);
     let confinement = Confinement {
         view: plan.around.view.as_ref(),
         fence: plan.around.fence.clone(),
@@ -191,8 +186,9 @@ fn start_program(
         folder: &plan.folder,
         lock,
         join: plan.joins,
+        terminal: options.terminal.as_ref(),
     };
-    seal::start(command, &confinement, helper).map_err(|refusal| match refusal {
+    seal::start(command, &confinement, &options.helper).map_err(|refusal| match refusal {
         Refusal::Isolation(why) => {
             // What was found out earlier does not hold any more.
             let possible =

@@ -3,7 +3,6 @@
 use std::path::PathBuf;
 use std::process::ExitStatus;
 use std::sync::{Arc, Mutex};
-use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use std::os::unix::process::ExitStatusExt;
@@ -20,7 +19,8 @@ use crate::ident::TwinName;
 use crate::launch::changes::{Changes, changes};
 use crate::launch::isolation::Isolation;
 use crate::launch::layer::{AREAS, RunLayer};
-use crate::launch::seal::{END_ALL, Kept};
+use crate::launch::output::Reader;
+use crate::launch::seal::{Change, END_ALL, Kept, TerminalEnd};
 use crate::launch::watch::{Watch, Watched};
 use crate::listing::Listing;
 use crate::ops::edits;
@@ -34,9 +34,6 @@ use crate::sheet::Sheet;
 use crate::twin::Leaks;
 use crate::twin::Twin;
 use crate::twin::arrived::{Files, is_in_home};
-
-/// How long output is still collected after the program's end, where a child of its keeps the pipe open.
-const LAST_WORDS: Duration = Duration::from_millis(300);
 
 /// What a run changed, and what it tried to; kept as `report.json` in the run's folder.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -108,7 +105,7 @@ pub struct Running {
     pub(crate) twin: Option<Twin>,
     pub(crate) kept: Kept,
     pub(crate) signaller: Signaller,
-    pub(crate) readers: Vec<JoinHandle<()>>,
+    pub(crate) readers: Vec<Reader>,
     pub(crate) record: RunRecord,
     /// What it began with, if that was looked at.
     pub(crate) before: Option<(Listing, Leaks)>,
@@ -138,8 +135,9 @@ impl Signaller {
         Self(Arc::new(Mutex::new(keeper.and_then(Pid::from_raw))))
     }
 
-    /// Sends the program the signal of that number: one of HUP, INT, QUIT, TERM, USR1, USR2. What is left of a program that
-    /// has ended gets it in its place.
+    /// Sends the program the signal of that number: one of HUP, INT, QUIT, TERM, USR1, USR2, TSTP, CONT. Those that come
+    /// from a keyboard (INT, QUIT, TSTP), and CONT, reach all processes of its group. What is left of a program that has
+    /// ended gets it in its place.
     pub fn send(&self, signal: i32) {
         // Held while the signal is sent, so that the id can't belong to another process by then.
         if let (Some(pid), Some(signal)) = (*lock(&self.0), Signal::from_named_raw(signal)) {
@@ -177,9 +175,26 @@ impl Running {
 
     /// Waits for the end of the program itself. What it started may go on: see [`Running::left_behind`].
     pub fn program_ended(&mut self) {
-        if self.ended.is_none() {
-            self.ended = Some(self.kept.program_ended());
+        while self.changed() != Change::Ended {}
+    }
+
+    /// Waits until the program itself has ended or is stopped. One that is stopped goes on with the signal CONT: see
+    /// [`Signaller::send`].
+    pub fn changed(&mut self) -> Change {
+        if self.ended.is_some() {
+            return Change::Ended;
         }
+        let (change, status) = self.kept.changed();
+        if change == Change::Ended {
+            self.ended = Some(status);
+        }
+        change
+    }
+
+    /// The launcher's end of the program's terminal, if it has one.
+    #[must_use]
+    pub fn terminal(&self) -> Option<TerminalEnd> {
+        self.kept.terminal.clone()
     }
 
     /// The processes of the run that are there now.
@@ -187,6 +202,12 @@ impl Running {
     pub fn left_behind(&self) -> Vec<Holder> {
         let inner = usize::from(self.isolation == Isolation::Sealed);
         descendants(self.kept.child.id(), inner)
+    }
+
+    /// Waits until all that was written has been passed on: as long as what the program started goes on and says nothing,
+    /// only for a moment.
+    pub fn output_passed_on(&self) {
+        Reader::drain(&self.readers);
     }
 
     /// Waits for the end of the program and of all that it started, then takes in what it changed and completes the record.
@@ -201,10 +222,7 @@ impl Running {
         let status = self.ended.flatten();
         self.wait_for_keeper().at("wait for", &self.output)?;
         let ran = self.began.elapsed();
-        let until = Instant::now() + LAST_WORDS;
-        while Instant::now() < until && self.readers.iter().any(|reader| !reader.is_finished()) {
-            std::thread::sleep(Duration::from_millis(2));
-        }
+        Reader::drain(&self.readers);
         self.record.ended_at = Some(Timestamp::now());
         self.record.exit_code = status.and_then(|status| status.code());
         // Where the keeper was killed, so was everything else.

@@ -72,6 +72,8 @@ pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<
     let asked = programs(&running(yard, &row)?);
     for program in &asked {
         signal(program.pid, Signal::TERM);
+        // One that is stopped hears of it only then.
+        signal(program.pid, Signal::CONT);
     }
     let (mut made_to, began) = (false, Instant::now());
     loop {
