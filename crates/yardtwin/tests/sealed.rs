@@ -313,8 +313,12 @@ fn when_the_keeper_is_killed_the_program_ends_and_that_is_said() {
     let desk = bench(&["a"]);
     for rung in rungs(&desk, "when_the_keeper_is_killed_the_program_ends_and_that_is_said") {
         desk.ok(&["profile", "set", "a", "isolation", rung]);
-        let mut command =
-            desk.command(&["launch", "a", "--", "mkdir -p own; echo $$ > own/here.sav; exec sleep 98767"]);
+        let mut command = desk.command(&[
+            "launch",
+            "a",
+            "--",
+            "sleep 98766 & mkdir -p own; echo $$ > own/here.sav; exec sleep 98767",
+        ]);
         let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let there = [desk.at("yard/twins/a/layer/game/own/here.sav"), desk.game("a", "own/here.sav")];
         wait_for("it begins", || there.iter().any(|path| path.exists()));
@@ -326,6 +330,15 @@ fn when_the_keeper_is_killed_the_program_ends_and_that_is_said() {
             !Command::new("pgrep").args(["-f", "sleep 98767"]).output().unwrap().status.success()
         });
         assert!(desk.game("a", "own/here.sav").exists(), "{rung}");
+        // What it had started lives on below sealed, and holds the twin.
+        let there = Command::new("pgrep").args(["-f", "sleep 98766"]).output().unwrap().status.success();
+        assert_eq!(there, rung != "sealed");
+        if there {
+            assert!(desk.ok(&["list"]).contains("(sleep 98766)"), "{rung}");
+            assert!(desk.fails(5, &["snapshot", "a"]).contains("(sleep 98766)"), "{rung}");
+            assert!(desk.ok(&["launch", "a", "--stop"]).contains("(sleep 98766)"), "{rung}");
+        }
+        desk.ok(&["snapshot", "a"]);
         desk.tool("rm").arg("-rf").arg(desk.game("a", "own")).status().unwrap();
     }
 }

@@ -116,8 +116,31 @@ fn busy(path: &Path, what: &str) -> Error {
     Error::Busy { what: what.into(), holders: holders(path) }
 }
 
-/// The processes that hold a lock on a file, as far as the kernel tells.
-fn holders(path: &Path) -> Vec<Holder> {
+/// The processes that hold a lock, as far as the kernel tells: whoever has taken it, or else those that it was left to.
+pub(crate) fn holders(path: &Path) -> Vec<Holder> {
+    let takers = takers(path);
+    if takers.is_empty() { left_with(path) } else { takers }
+}
+
+/// The processes that a lock was left to: whoever has taken it has ended.
+pub(crate) fn left_with(path: &Path) -> Vec<Holder> {
+    if !takers(path).is_empty() {
+        return Vec::new();
+    }
+    let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
+    let pids = processes.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
+    let others = pids.filter(|pid| *pid != std::process::id() && has_open(*pid, path));
+    others.map(|pid| Holder { pid, command: command_line(pid) }).collect()
+}
+
+/// Whether a process has a file open.
+pub(crate) fn has_open(pid: u32, file: &Path) -> bool {
+    let open = fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten();
+    open.filter_map(|entry| fs::read_link(entry.path()).ok()).any(|path| path == file)
+}
+
+/// The processes that have taken a lock.
+fn takers(path: &Path) -> Vec<Holder> {
     let (Ok(meta), Ok(locks)) = (fs::metadata(path), fs::read_to_string("/proc/locks")) else { return Vec::new() };
     let inode = format!(":{}", meta.ino());
     let mut holders: Vec<_> = locks
@@ -126,6 +149,8 @@ fn holders(path: &Path) -> Vec<Holder> {
         .map(|line| line.split_whitespace().collect::<Vec<_>>())
         .filter(|parts| parts.len() > 5 && parts[1] == "FLOCK" && parts[5].ends_with(&inode))
         .filter_map(|parts| parts[4].parse().ok())
+        // The number of one that has ended may be another one's by now.
+        .filter(|pid| has_open(*pid, path))
         .map(|pid| Holder { pid, command: command_line(pid) })
         .collect();
     holders.dedup();

@@ -29,7 +29,8 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::catalog::{Counts, RunRecord, TwinRow};
-use crate::error::{Error, Noun, Result, TwinError};
+use crate::disk::lock;
+use crate::error::{Error, Holder, Noun, Result, TwinError};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::launch::reach::{self, Reached};
 use crate::launch::surroundings::has_own_ipc;
@@ -90,6 +91,8 @@ pub struct Summary {
     pub busy: bool,
     /// Whether it is its program that is running.
     pub running: bool,
+    /// What is at work on it otherwise: a command, or what a program has left behind whose keeper was killed.
+    pub held_by: Vec<Holder>,
     /// Whether its folder is where it should be.
     pub folder_missing: bool,
     /// Whether its game files may not be changed.
@@ -202,6 +205,8 @@ fn twin_summary(yard: &Yard, row: &TwinRow, totals: Option<Totals>) -> Result<Su
         trouble = Some(wrong.into());
     }
     let busy = !removed && yard.is_held(row)?;
+    let running = busy && stop::current_run(yard, row)?.is_some();
+    let held_by = if busy && !running { lock::holders(&yard.twin_lock_path(row.id)) } else { Vec::new() };
     let runs = yard.catalog.runs(row.id)?;
     Ok(Summary {
         name: row.name.clone(),
@@ -214,7 +219,8 @@ fn twin_summary(yard: &Yard, row: &TwinRow, totals: Option<Totals>) -> Result<Su
         removed_at: row.removed_at,
         totals,
         last_run: runs.first().map(|run| run.started_at),
-        running: busy && stop::current_run(yard, row)?.is_some(),
+        running,
+        held_by,
         busy,
         folder_missing,
         protected: row.protected.is_some(),

@@ -194,7 +194,7 @@ fn row(twin: &show::Summary) -> Vec<String> {
         (_, _, true, _) => "its folder is missing".into(),
         _ if twin.trouble.is_some() => "needs a look".into(),
         (_, true, ..) if twin.running => "running".into(),
-        (_, true, ..) => "in use now".into(),
+        (_, true, ..) => in_use(twin),
         (_, _, _, Some(time)) => moment(time),
         _ => "never".into(),
     };
@@ -206,6 +206,12 @@ fn row(twin: &show::Summary) -> Vec<String> {
         last,
         twin.note.clone().unwrap_or_default(),
     ]
+}
+
+/// Who is at work on a twin that isn't running.
+fn in_use(twin: &show::Summary) -> String {
+    let each: Vec<_> = twin.held_by.iter().map(|one| format!("{} ({})", one.pid, one.command)).collect();
+    if each.is_empty() { "in use now".into() } else { format!("in use by {}", listed(&each, 2)) }
 }
 
 pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
@@ -235,7 +241,7 @@ fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
                 typed("launch", &[&summary.name])
             )
         }
-        Some(show::Unsettled::Busy) => "in use now: figures are those of the last look".into(),
+        Some(show::Unsettled::Busy) => format!("{}: figures are those of the last look", in_use(summary)),
         Some(show::Unsettled::Removed) => {
             format!("removed {}", summary.removed_at.map(moment).unwrap_or_default())
         }

@@ -120,6 +120,13 @@ pub(super) fn close_at_start() -> io::Result<()> {
     close_range(3, RawFd::MAX, libc::CLOSE_RANGE_CLOEXEC)
 }
 
+/// Leaves an open file to the program.
+pub(super) fn leave_open(file: RawFd) -> io::Result<()> {
+    // SAFETY: the file is the launcher's, which has it open as long as this process was not told otherwise.
+    let file = unsafe { BorrowedFd::borrow_raw(file) };
+    Ok(rustix::io::fcntl_setfd(file, rustix::io::FdFlags::empty())?)
+}
+
 fn close_range(from: RawFd, to: RawFd, flags: u32) -> io::Result<()> {
     // SAFETY: nobody in this process uses the files any more: what owns them is the memory of the process that was copied.
     let done = unsafe { libc::syscall(libc::SYS_close_range, from, to, flags) };

@@ -307,6 +307,10 @@ impl Stage {
         }
         raw::let_signals_through().of(Step::Signals)?;
         raw::close_at_start().of(Step::Files)?;
+        if let Some(lock) = self.lock.filter(|_| !sealed) {
+            // If the keeper is killed, what the program has started lives on: it holds the twin then.
+            raw::leave_open(lock).of(Step::Files)?;
+        }
         Record::Ready.write(self.status.as_fd());
         Ok(())
     }

@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 use std::fs;
-use std::path::Path;
 use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process};
@@ -10,7 +9,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{RunRecord, TwinRow};
-use crate::disk::lock::command_line;
+use crate::disk::lock::{command_line, has_open, left_with};
 use crate::error::{Holder, LaunchError, Result};
 use crate::ident::TwinName;
 use crate::launch::Isolation;
@@ -48,8 +47,9 @@ pub struct Stopped {
     pub made_to: bool,
 }
 
-/// Asks every program of a twin to end (TERM), and ends all that is left after `grace`. Returns once it is over; what was
-/// changed is taken in by whoever launched it, or else by the next command.
+/// Asks every program of a twin to end (TERM), and ends all that is left after `grace`: also what a program left behind
+/// whose keeper was killed. Returns once it is over; what was changed is taken in by whoever launched it, or else by the
+/// next command.
 ///
 /// # Errors
 /// [`LaunchError::NotRunning`], [`LaunchError::StillRunning`], [`crate::Error::NotFound`].
@@ -59,7 +59,8 @@ pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<
     let row = yard.twin_row(name, false)?;
     let twin = row.name.to_string();
     let lock = yard.twin_lock_path(row.id);
-    if current_run(yard, &row)?.is_none() {
+    let orphans = left_with(&lock);
+    if orphans.is_empty() && current_run(yard, &row)?.is_none() {
         return Err(LaunchError::NotRunning { twin }.into());
     }
     let programs = |running: &[(RunRecord, i32)]| -> Vec<Holder> {
@@ -69,7 +70,7 @@ pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<
         });
         programs.collect()
     };
-    let asked = programs(&running(yard, &row)?);
+    let asked = [programs(&running(yard, &row)?), orphans].concat();
     for program in &asked {
         signal(program.pid, Signal::TERM);
         // One that is stopped hears of it only then.
@@ -83,8 +84,12 @@ pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<
         }
         ctx.check()?;
         let waited = began.elapsed();
-        if waited > grace && !made_to && !left.is_empty() {
+        let orphans = left_with(&lock);
+        if waited > grace && !made_to && !(left.is_empty() && orphans.is_empty()) {
             made_to = true;
+            for orphan in &orphans {
+                signal(orphan.pid, Signal::KILL);
+            }
             for (_, keeper) in &left {
                 if let (Ok(keeper), Some(all)) = (u32::try_from(*keeper), Signal::from_named_raw(END_ALL)) {
                     signal(keeper, all);
@@ -107,9 +112,8 @@ fn signal(pid: u32, signal: Signal) {
 }
 
 /// Whether a process has a file open.
-fn holds(pid: i32, file: &Path) -> bool {
-    let open = fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten();
-    open.filter_map(|entry| fs::read_link(entry.path()).ok()).any(|path| path == file)
+fn holds(pid: i32, file: &std::path::Path) -> bool {
+    u32::try_from(pid).is_ok_and(|pid| has_open(pid, file))
 }
 
 /// The processes that came of one, without the first `inner` generations.
