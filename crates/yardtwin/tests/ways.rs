@@ -13,7 +13,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use support::common::{Place, look, skip};
+use support::common::{Place, is_root, look, skip};
 use support::{Desk, text};
 
 /// A way to change `$t`: what it is called, the tool that it needs, and what the program does. `$p` is a folder of the
@@ -365,29 +365,50 @@ fn documented(name: &str, table: &str) {
 
 /// What is of the session, and no file: set up outside, tried from inside, looked at outside again. Says what got through.
 const OUTSIDE: &str = "
-import ctypes, json, os, pty, select, subprocess, sys
+import ctypes, json, os, pty, select, signal, struct, subprocess, sys
 libc = ctypes.CDLL(None, use_errno=True)
+program, call, session, landlock = sys.argv[1:]
+if landlock == 'no':
+    # As a kernel without it: landlock_create_ruleset is not there.
+    code = struct.pack('HBBI' * 4, 32, 0, 0, 0, 21, 0, 1, 444, 6, 0, 0, 0x50026, 6, 0, 0, 0x7fff0000)
+    held = ctypes.create_string_buffer(code)
+    libc.prctl(38, 1, 0, 0, 0)
+    if libc.prctl(22, 2, struct.pack('HxxxxxxP', 4, ctypes.addressof(held)), 0, 0): sys.exit('no filter')
 add_key, keyctl = (248, 250) if os.uname().machine == 'x86_64' else (217, 219)
-session = os.environ['XDG_RUNTIME_DIR']
+os.makedirs(session, exist_ok=True)
 libc.syscall(keyctl, 1, None)
 key = libc.syscall(add_key, b'user', b'yt-meddled', b'secret', 6, -3)
 memory = libc.shmget(0, 64, 0o1600)
-open(os.path.join(session, 'other'), 'w').write('secret')
-master, slave = pty.openpty()
-tried = subprocess.run([sys.argv[1], 'launch', 'a', '--', '%s %s %d %s' % (sys.argv[2], os.ttyname(slave), memory, session)],
-                       capture_output=True, text=True)
-got = json.loads(tried.stdout.strip().splitlines()[-1]) if tried.stdout.strip() else sys.exit(tried.stderr)
-got['a terminal of another program'] = bool(select.select([master], [], [], 0.2)[0])
+other, told = (os.path.join(session, name) for name in ('other', 'told'))
+open(other, 'w').write('secret')
+other_terminal, slave = pty.openpty()
+shell, keyboard = pty.fork()
+if shell == 0:
+    reached = []
+    signal.signal(signal.SIGUSR1, lambda *_: reached.append(1))
+    words = [call, os.ttyname(slave), str(memory), session, '%d:%d' % (os.fstat(0).st_dev, os.fstat(0).st_ino)]
+    ran = subprocess.run([program, 'launch', 'a', '--', ' '.join(words)])
+    open(told, 'w').write(json.dumps({'programs of the same job': bool(reached), 'code': ran.returncode}))
+    os._exit(0)
+said = b''
+while True:
+    try: said += os.read(keyboard, 4096)
+    except OSError: break
+got = json.load(open(told))
+if got.pop('code') != 0: sys.exit(said.decode())
+got.update(json.loads(next(line for line in said.decode().splitlines() if line.startswith('{'))))
+got['a terminal of another program'] = bool(select.select([other_terminal], [], [], 0.2)[0])
 got['shared memory of other programs'] = libc.shmctl(memory, 2, ctypes.create_string_buffer(512)) < 0
 libc.shmctl(memory, 0, None)
-got['files in the folder of the session'] = got['files in the folder of the session'] or open(os.path.join(session, 'other')).read() != 'secret'
+seen = 'files in the folder of the session'
+got[seen] = got[seen] or open(other).read() != 'secret'
 if key < 0: del got['keys of the session']
 print(json.dumps(got))
 ";
 
 const INSIDE: &str = "
-import ctypes, json, os, subprocess, sys
-terminal, memory, session = sys.argv[1:]
+import ctypes, json, os, signal, sys
+terminal, memory, session, ours = sys.argv[1:]
 libc = ctypes.CDLL(None, use_errno=True)
 keyctl = 250 if os.uname().machine == 'x86_64' else 219
 got = {'keys of the session': libc.syscall(keyctl, 10, -3, b'user', b'yt-meddled', 0) > 0}
@@ -399,8 +420,28 @@ got['files in the folder of the session'] = os.path.exists(other)
 try: open(other, 'w').write('meddled')
 except OSError: pass
 if not got['files in the folder of the session']: open(os.path.join(os.environ['XDG_RUNTIME_DIR'], 'socket'), 'w').write('works')
-print(json.dumps(got))
+mine = ['%d:%d' % (os.fstat(file).st_dev, os.fstat(file).st_ino) for file in (0, 1, 2)]
+got['the terminal that it is started at'] = ours in mine or not os.isatty(0)
+signal.signal(signal.SIGUSR1, signal.SIG_IGN)
+os.kill(0, signal.SIGUSR1)
+# What only root could do: nothing is written.
+switches = ['sysrq-trigger', 'irq/default_smp_affinity', 'sys/kernel/hostname', 'sys/vm/swappiness']
+there = [path for path in switches if os.path.exists('/proc/' + path)]
+def opens(path):
+    try: os.close(os.open('/proc/' + path, os.O_WRONLY))
+    except OSError: return False
+    return True
+if os.getuid() == 0 and there: got['switches of the system, for a program of root'] = any(map(opens, there))
+print(json.dumps(got), flush=True)
 ";
+
+/// A rung, and whether the kernel has Landlock for it.
+const SESSIONS: [(&str, &str, &str); 4] = [
+    ("sealed", "yes", "sealed"),
+    ("sealed", "no", "sealed, without Landlock"),
+    ("fenced", "yes", "fenced"),
+    ("redirected", "yes", "redirected"),
+];
 
 #[test]
 fn what_is_of_the_session_and_no_file_is_out_of_reach_of_a_sealed_program() {
@@ -409,36 +450,67 @@ fn what_is_of_the_session_and_no_file_is_out_of_reach_of_a_sealed_program() {
         return skip(test, "there is no python3");
     }
     let desk = workbench();
-    let session = desk.at("session");
-    fs::create_dir(&session).unwrap();
     fs::write(desk.at("outside.py"), OUTSIDE).unwrap();
     desk.ok(&["clone", "workbench@1", "a"]);
     fs::write(desk.game("a", "parts/inside.py"), INSIDE).unwrap();
     desk.place.give_away();
-    let mut rows: BTreeMap<String, Vec<bool>> = BTreeMap::new();
-    let rungs = ["sealed", "fenced"].map(|rung| (rung, possible(&desk, rung, test)));
-    for (rung, _) in rungs.iter().filter(|(_, possible)| *possible) {
-        desk.ok(&["profile", "set", "a", "isolation", rung]);
-        let mut outside = desk.tool("python3");
-        outside
-            .arg(desk.at("outside.py"))
-            .arg(desk.at("yardtwin"))
-            .arg("python3 $p/inside.py")
-            .env("XDG_RUNTIME_DIR", &session);
-        let output = outside.output().unwrap();
-        let got: BTreeMap<String, bool> = serde_json::from_slice(&output.stdout)
-            .unwrap_or_else(|_| panic!("{rung}: {}{}", text(&output.stdout), text(&output.stderr)));
-        for (what, through) in got {
-            assert!(!through || *rung != "sealed", "{what} at {rung}");
-            rows.entry(what).or_default().push(through);
+    let mut columns = Vec::new();
+    for (rung, landlock, name) in SESSIONS {
+        if !possible(&desk, rung, test) {
+            continue;
         }
+        desk.ok(&["profile", "set", "a", "isolation", rung]);
+        let mut got = BTreeMap::new();
+        for as_root in if is_root() { vec![false, true] } else { vec![false] } {
+            got.extend(
+                reached(&desk, rung, landlock, as_root)
+                    .into_iter()
+                    .filter(|(what, _)| as_root == what.contains("root")),
+            );
+        }
+        for what in got.iter().filter(|(_, through)| **through) {
+            assert_ne!(rung, "sealed", "{}, landlock {landlock}", what.0);
+        }
+        columns.push((name, got));
     }
-    if rungs.iter().all(|(_, possible)| *possible) && rows.len() == 4 {
-        let mut table = String::from("| of the session | sealed | fenced |\n| --- | --- | --- |\n");
-        for (what, through) in rows {
-            let words: Vec<_> = through.iter().map(|through| if *through { "reached" } else { "nothing" }).collect();
-            writeln!(table, "| {what} | {} |", words.join(" | ")).unwrap();
+    let rows: Vec<_> = columns.first().map(|(_, got)| got.keys().cloned().collect()).unwrap_or_default();
+    if columns.len() == SESSIONS.len() && rows.len() == 7 {
+        let names: Vec<_> = columns.iter().map(|(name, _)| *name).collect();
+        let mut table = format!("| of the session | {} |\n|{}\n", names.join(" | "), " --- |".repeat(names.len() + 1));
+        for row in rows {
+            let words = columns.iter().map(|(_, got)| if got[&row] { "reached" } else { "nothing" });
+            writeln!(table, "| {row} | {} |", words.collect::<Vec<_>>().join(" | ")).unwrap();
         }
         documented("session", &table);
     }
+}
+
+/// What a program of the twin reaches; as root, it is one of root's own copy of the yard.
+fn reached(desk: &Desk, rung: &str, landlock: &str, as_root: bool) -> BTreeMap<String, bool> {
+    let session = desk.at(if as_root { "session-of-root" } else { "session" });
+    let mut outside = desk.tool("python3");
+    if as_root {
+        let yard = desk.at("yard-of-root");
+        if !yard.exists() {
+            assert!(Command::new("cp").arg("-r").arg(desk.at("yard")).arg(&yard).status().unwrap().success());
+        }
+        let settings =
+            outside.get_envs().map(|(name, value)| (name.to_owned(), value.unwrap().to_owned())).collect::<Vec<_>>();
+        outside = Command::new("python3");
+        outside.env_clear().envs(settings).env("YARDTWIN_YARD", yard).current_dir(desk.root());
+        let set = ["profile", "set", "a", "isolation", rung];
+        let mut command = Command::new(desk.at("yardtwin"));
+        let set = command.args(set).env("YARDTWIN_YARD", desk.at("yard-of-root")).output().unwrap();
+        assert!(set.status.success(), "{}", text(&set.stderr));
+    }
+    outside
+        .arg(desk.at("outside.py"))
+        .arg(desk.at("yardtwin"))
+        .arg("exec python3 $p/inside.py")
+        .arg(&session)
+        .arg(landlock)
+        .env("XDG_RUNTIME_DIR", &session);
+    let output = outside.output().unwrap();
+    serde_json::from_slice(&output.stdout)
+        .unwrap_or_else(|_| panic!("{rung}: {}{}", text(&output.stdout), text(&output.stderr)))
 }
