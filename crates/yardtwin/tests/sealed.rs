@@ -529,7 +529,7 @@ fn below_sealed_what_was_changed_outside_meanwhile_is_named() {
 fn a_window_is_drawn_and_the_sessions_sockets_are_reached_from_a_sealed_launch() {
     let test = "a_window_is_drawn_and_the_sessions_sockets_are_reached_from_a_sealed_launch";
     let desk = bench(&["a"]);
-    let tools = ["/usr/bin/Xvfb", "/usr/bin/xclock", "/usr/bin/xwininfo", "/usr/bin/python3"];
+    let tools = ["/usr/bin/Xvfb", "/usr/bin/xclock", "/usr/bin/xwininfo", "/usr/bin/x11perf", "/usr/bin/python3"];
     if let Some(missing) = tools.iter().find(|tool| !Path::new(tool).exists()) {
         return skip(test, &format!("there is no {missing}"));
     }
@@ -539,7 +539,7 @@ fn a_window_is_drawn_and_the_sessions_sockets_are_reached_from_a_sealed_launch()
     desk.ok(&["profile", "set", "a", "isolation", "sealed"]);
     let mut server = desk
         .tool("Xvfb")
-        .args(["-displayfd", "1", "-screen", "0", "640x480x24", "-nolisten", "tcp"])
+        .args(["-displayfd", "1", "-screen", "0", "1024x768x24", "-nolisten", "tcp"])
         .stdout(Stdio::piped())
         .stderr(Stdio::null())
         .spawn()
@@ -564,6 +564,10 @@ fn a_window_is_drawn_and_the_sessions_sockets_are_reached_from_a_sealed_launch()
         std::thread::sleep(Duration::from_millis(50));
     }
     desk.ok(&["launch", "a", "--stop"]);
+    // By memory that it shares with the display.
+    let draw = "exec x11perf -time 1 -repeat 1 -shmput10";
+    let drawn = desk.command(&["launch", "a", "--", draw]).env("DISPLAY", &display).output().unwrap();
+    assert!(text(&drawn.stdout).contains("ShmPutImage 10x10"), "{}{}", text(&drawn.stdout), text(&drawn.stderr));
     server.kill().unwrap();
     server.wait().unwrap();
 
