@@ -81,9 +81,10 @@ fn a_twin_becomes_private_and_shares_again_and_its_bytes_stay() {
     assert_eq!(fs::metadata(desk.game("c", "data/70.dat")).unwrap().nlink(), 1);
 }
 
-/// A program brings its libraries into the home, 700 of them, and a file of settings.
+/// A program brings its libraries into the home, 700 of them, five of another kind, and a file of settings.
 const BRINGS: &str = "mkdir -p $HOME/lib; head -c 20000 /dev/zero | tr '\\0' x > $HOME/.part; \
                       for n in $(seq 700); do { echo library $n; cat $HOME/.part; } > $HOME/lib/$n.so; done; \
+                      for n in $(seq 5); do { echo pen $n; cat $HOME/.part; } > $HOME/lib/$n.drv; done; \
                       rm $HOME/.part; echo a=1 > $HOME/lib/set.ini";
 
 /// Bytes on disk of all that is below folders, each file once.
@@ -118,6 +119,13 @@ fn what_runs_bring_is_stored_once_and_what_they_write_in_place_stays_private() {
     assert_eq!(came["report"]["shared"]["files"], 700, "{came}");
     let home = |twin: &str, path: &str| home_links(&desk, twin, path);
     assert!(home("w", "lib/7.so") == (2, 0o444) && home("w", "lib/set.ini").0 == 1);
+    assert_eq!(home("w", "lib/3.drv").0, 1, "few of a kind may be what it writes itself");
+    // What another twin brings as well, it does not.
+    desk.ok(&["clone", "workbench@1", "again"]);
+    let again = desk.does("again", BRINGS, &[]);
+    assert_eq!(again["report"]["shared"]["files"], 705, "{again}");
+    assert!(home("again", "lib/3.drv").0 == 2 && home("again", "lib/set.ini").0 == 1);
+    desk.ok(&["remove", "again", "--for-good", "--yes"]);
     // Three twins and the pool take hardly more than one.
     let twins = ["w", "u", "v"].map(|twin| desk.at("yard/twins").join(twin));
     desk.ok(&["clone", "w", "u"]);

@@ -4,6 +4,8 @@
 //! The tables that come of it are in docs/isolation.md; with `YARDTWIN_WRITE_DOCS` set they are written there.
 #![allow(missing_docs, clippy::unwrap_used)]
 
+#[path = "ways/list.rs"]
+mod list;
 mod support;
 
 use std::collections::BTreeMap;
@@ -13,99 +15,9 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use list::WAYS;
 use support::common::{Place, is_root, look, skip};
 use support::{Desk, text};
-
-/// A way to change `$t`: what it is called, the tool that it needs, and what the program does. `$p` is a folder of the
-/// game's with things to change it with.
-const WAYS: [(&str, &str, &str); 50] = [
-    (
-        "open for writing",
-        "python3",
-        "python3 -c 'import os,sys; os.write(os.open(sys.argv[1], os.O_WRONLY), b\"X\")' $t",
-    ),
-    (
-        "open for both, write at a place",
-        "python3",
-        "python3 -c 'import os,sys; os.pwrite(os.open(sys.argv[1], os.O_RDWR), b\"X\", 3)' $t",
-    ),
-    ("open and cut off", "python3", "python3 -c 'import os,sys; os.open(sys.argv[1], os.O_WRONLY | os.O_TRUNC)' $t"),
-    (
-        "open to append",
-        "python3",
-        "python3 -c 'import os,sys; os.write(os.open(sys.argv[1], os.O_WRONLY | os.O_APPEND), b\"X\")' $t",
-    ),
-    ("open as a script does, r+", "python3", "python3 -c 'import sys; open(sys.argv[1], \"r+\").write(\"X\")' $t"),
-    ("ftruncate", "python3", "python3 -c 'import os,sys; os.ftruncate(os.open(sys.argv[1], os.O_RDWR), 2)' $t"),
-    ("truncate by path", "python3", "python3 -c 'import os,sys; os.truncate(sys.argv[1], 2)' $t"),
-    (
-        "map into memory and write",
-        "python3",
-        "python3 -c 'import mmap,sys; f = open(sys.argv[1], \"r+b\"); m = mmap.mmap(f.fileno(), 0); m[0:1] = b\"X\"; m.flush()' $t",
-    ),
-    ("write through a symlink", "sh", "ln -s target.txt data/alias && printf X >> data/alias"),
-    ("write through a second name", "sh", "ln $t data/second && printf X >> data/second"),
-    ("rename another file over it", "sh", "printf new > data/new && mv -f data/new $t"),
-    ("unlink, then make it again", "sh", "rm -f $t && printf new > $t"),
-    ("redirect into it, >", "sh", "printf new > $t"),
-    ("redirect to its end, >>", "sh", "printf new >> $t"),
-    ("chmod, then write", "sh", "chmod u+w $t && printf new > $t"),
-    (
-        "chmod, write, put mode and time back",
-        "sh",
-        "touch -r $t data/time && chmod u+w $t && printf 'new\\n' > $t && touch -r data/time $t && chmod u-w $t",
-    ),
-    ("chmod, append by a second name", "sh", "ln $t data/second && chmod u+w data/second && printf X >> data/second"),
-    ("cp over it", "sh", "cp $p/new.txt $t"),
-    ("cp -f", "sh", "cp -f $p/new.txt $t"),
-    ("cp --remove-destination", "sh", "cp --remove-destination $p/new.txt $t"),
-    ("cp -p", "sh", "cp -p $p/new.txt $t"),
-    ("install", "install", "install -m 644 $p/new.txt $t"),
-    ("mv -f from elsewhere in the twin", "sh", "cp $p/new.txt data/new && mv -f data/new $t"),
-    ("ln -f another file in its place", "sh", "printf new > data/new && ln -f data/new $t"),
-    ("move its folder away, make another", "sh", "mv data old && mkdir data && cp $p/new.txt $t"),
-    ("sed -i", "sed", "sed -i s/one/ONE/ $t"),
-    ("perl -i", "perl", "perl -i -pe s/one/ONE/ $t"),
-    ("patch", "patch", "patch -s $t $p/change.patch"),
-    ("ed", "ed", "printf '1s/one/ONE/\\nw\\nq\\n' | ed -s $t"),
-    (
-        "an editor that forces its write, twice",
-        "vim",
-        "TERM=dumb vim -u NONE -n -es -c 'set noro cpo&vim' -c '%s/one/ONE/' -c 'silent! w!' -c 'w!' -c 'qa!' $t || grep -q ONE $t",
-    ),
-    ("tee", "sh", "printf new | tee $t > /dev/null"),
-    ("tee -a", "sh", "printf new | tee -a $t > /dev/null"),
-    ("dd conv=notrunc", "sh", "printf X | dd of=$t conv=notrunc status=none"),
-    ("truncate -s", "truncate", "truncate -s 3 $t"),
-    ("fallocate --punch-hole", "fallocate", "fallocate --punch-hole --offset 0 --length 4 $t"),
-    ("sort -o onto itself", "sort", "sort -r -o $t $t"),
-    ("unzip -o", "unzip", "unzip -qo $p/new.zip"),
-    ("tar x", "tar", "tar xf $p/new.tar"),
-    ("tar x --overwrite", "tar", "tar xf $p/new.tar --overwrite"),
-    ("7z x", "7z", "7z x -y $p/new.zip > /dev/null"),
-    ("zip into an archive", "zip", "cd data && cp $p/new.txt new.txt && zip -q pack.lib new.txt"),
-    (
-        "a script's copy",
-        "python3",
-        "python3 -c 'import shutil,sys; shutil.copy(sys.argv[2], sys.argv[1])' $t $p/new.txt",
-    ),
-    (
-        "a script's unpacking",
-        "python3",
-        "python3 -c 'import zipfile,sys; zipfile.ZipFile(sys.argv[1]).extractall()' $p/new.zip",
-    ),
-    ("rsync", "rsync", "rsync -a $p/tree/ data/"),
-    ("rsync --inplace", "rsync", "rsync -a --inplace --no-perms $p/tree/ data/"),
-    ("a database's update", "sqlite3", "sqlite3 data/base.lib 'UPDATE t SET a = 2'"),
-    (
-        "chmod, then a database's update",
-        "sqlite3",
-        "chmod u+w data/base.lib && sqlite3 data/base.lib 'UPDATE t SET a = 2'",
-    ),
-    ("touch with a date", "sh", "touch -d 2001-02-03 $t"),
-    ("chmod", "sh", "chmod 755 $t"),
-    ("an extended attribute", "setfattr", "setfattr -n user.mark -v 1 $t"),
-];
 
 /// What a file is, down to what no listing holds.
 #[derive(Debug, PartialEq, Eq)]

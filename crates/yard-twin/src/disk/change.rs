@@ -233,6 +233,12 @@ pub(crate) fn change_mode(
     Ok(rustix::fs::chmod(by_descriptor, Mode::from_raw_mode(mode(now & 0o7777)))?)
 }
 
+/// Gives an open file this mode.
+pub(crate) fn change_mode_of(file: &File, mode: u32) -> io::Result<()> {
+    step()?;
+    Ok(rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?)
+}
+
 /// Gives an open file of ours just this mode and time, and takes attributes and access lists off that somebody gave it.
 pub(crate) fn make_guarded(file: &File, mode: u32, mtime: i64) -> io::Result<()> {
     let names = super::attributes(file)?;

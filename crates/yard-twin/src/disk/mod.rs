@@ -20,11 +20,11 @@ use rustix::fs::{CWD, FileType, Mode, OFlags};
 use rustix::io::Errno;
 
 pub(crate) use change::{
-    At, append, change_mode, create_exact, create_file, exchange, link, make_folder, make_folder_at, make_folders,
-    make_guarded, move_new, open_own, reflink, remove_attribute, remove_file, remove_file_at, remove_folder,
-    remove_folder_at, remove_if_there, remove_tree, rename, rename_at, rename_new, set_attribute, set_mode, set_mtime,
-    symlink, sync, sync_filesystem, sync_folder, sync_rename, write, write_json, write_loose, write_synced,
-    write_whole,
+    At, append, change_mode, change_mode_of, create_exact, create_file, exchange, link, make_folder, make_folder_at,
+    make_folders, make_guarded, move_new, open_own, reflink, remove_attribute, remove_file, remove_file_at,
+    remove_folder, remove_folder_at, remove_if_there, remove_tree, rename, rename_at, rename_new, set_attribute,
+    set_mode, set_mtime, symlink, sync, sync_filesystem, sync_folder, sync_rename, write, write_json, write_loose,
+    write_synced, write_whole,
 };
 
 pub(crate) use folders::Folders;

@@ -10,7 +10,7 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::Row;
 use crate::sheet::{PathSet, Sheet};
-use crate::store::pool::{Facts, Policy, Share, Sharing, masses};
+use crate::store::pool::{Facts, Policy, Pool, Share, Sharing, masses};
 use crate::twin::Twin;
 use crate::twin::change::{Anew, Goal, Start};
 use crate::twin::private::is_private;
@@ -31,8 +31,9 @@ impl Files {
     }
 }
 
-/// Marks what a run brought in masses: settings and saves are left out, and so is what it wrote in place.
-pub(super) fn mark(look: &mut Look, from_layer: &[RelPath]) {
+/// Marks what a run brought in masses, and what it brought beside that and the pool had already: the same was brought to
+/// another twin. Settings and saves are left out, and so is what it wrote in place.
+pub(super) fn mark(look: &mut Look, from_layer: &[RelPath], pool: &Pool) {
     let Look { sheet, before, rows, found, .. } = look;
     let own = |path: &RelPath| {
         sheet.as_ref().is_some_and(|sheet| sheet.group_of(path).is_some() || sheet.written().contains(path.as_str()))
@@ -43,9 +44,16 @@ pub(super) fn mark(look: &mut Look, from_layer: &[RelPath]) {
     };
     let came = found.changed.iter_mut().filter_map(|(path, now)| {
         let (entry, row) = &mut **now.as_mut()?;
-        (matches!(entry.node, Node::File { size: 1.., .. }) && may_come(path, row)).then_some((&*path, row))
+        (matches!(entry.node, Node::File { size: 1.., .. }) && may_come(path, row)).then_some((&*path, (&*entry, row)))
     });
-    for (_, row) in masses(came.collect(), |(path, _)| path) {
+    let (in_masses, few) = masses(came.collect(), |(path, _)| path);
+    if in_masses.is_empty() {
+        return;
+    }
+    // What this run brought is not in the pool yet.
+    let is_known = |entry: &Entry| entry.node.content().is_some_and(|content| disk::exists(&pool.path(content)));
+    let known = few.into_iter().filter(|(_, (entry, _))| is_known(entry));
+    for (_, (_, row)) in in_masses.into_iter().chain(known) {
         row.share = Some(Share::Arrived);
     }
 }

@@ -251,7 +251,7 @@ impl Twin {
         let mut in_place = Vec::new();
         if matches!(what, What::Run { .. }) {
             in_place = arrived::written_in_place(&look, &from_layer);
-            arrived::mark(&mut look, &from_layer);
+            arrived::mark(&mut look, &from_layer, &self.yard.store.pool);
         }
         let (profile, news) = (profile::text(&folder.join("profile.toml"))?, News::of(&look, &mends, what)?);
         let unchanged = look.found.changed.is_empty();

@@ -154,6 +154,12 @@ fn take_one_away(yard: &Yard, moving: &Moving, ledger: &Ledger) -> Result<Away, 
     if !is_the_pools && now.is_file() && disk::is_held(CWD, &moving.path).map_err(|error| error.to_string())? {
         return Err("another program has it open".into());
     }
+    if is_the_pools {
+        disk::remove_file(&moving.path).map_err(|error| error.with_causes())?;
+        let pooled = moving.content.and_then(|content| disk::lstat(&yard.store.pool.path(content)).ok());
+        pooled.iter().for_each(|pooled| ledger.moved(&now, pooled));
+        return Ok(Away::Deleted);
+    }
     let telling = |before: &Stat, after: &Stat| ledger.moved(before, after);
     disk::remove_tree_telling(&moving.path, &telling).map_err(|error| error.with_causes())?;
     Ok(Away::Deleted)

@@ -59,7 +59,7 @@ impl<'a> Mover<'a> {
         let attributes = disk::attributes(file).at("look at", path)?;
         let content = if self.candidates[at] && disk::given(&attributes).next().is_none() {
             // First the mode, so that nobody opens it for writing, then the question whether somebody has.
-            let set = |mode: u32| disk::change_mode(CWD, path, |_| mode & 0o7777).at("set the mode of", path);
+            let set = |mode: u32| disk::change_mode_of(file, mode & 0o7777).at("set the mode of", path);
             set(seen.stat.mode & !0o222)?;
             if disk::in_other_hands(file) {
                 set(seen.stat.mode)?;

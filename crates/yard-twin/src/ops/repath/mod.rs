@@ -27,24 +27,28 @@ mod looking;
 
 pub use crate::combine::PathForm;
 
+use std::collections::HashSet;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use rustix::fs::CWD;
 use serde::Serialize;
 
 use self::looking::{Look, Looking, Seen, rewritten};
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::combine::Repather;
+use crate::combine::{Repather, is_text};
 use crate::disk;
 use crate::error::{Error, IntakeError, Noun, Result};
-use crate::ident::{ListingId, Source, TwinName};
+use crate::ident::{ContentId, ListingId, Source, TwinName};
 use crate::listing::{Change, Entry, Listing, Node, diff};
 use crate::ops::intake;
 use crate::ops::rename::TEXT_MAX;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, walk};
+use crate::store::pool::masses;
 use crate::store::state::State;
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
@@ -369,7 +373,12 @@ fn naming(yard: &Yard, before: &Listing, listing: &Listing, folders: &[String]) 
         Change::New(entry) | Change::Changed { after: entry, .. } => Some(entry),
         Change::Gone(_) => None,
     });
+    let own: Vec<&Entry> = own.collect();
+    // Hundreds of libraries are read by their heads alone.
+    let in_masses: HashSet<&RelPath> =
+        masses(own.clone(), |entry| &entry.path).0.into_iter().map(|entry| &entry.path).collect();
     let names = |entry: &&Entry| match &entry.node {
+        Node::File { content, .. } if in_masses.contains(&entry.path) && !begins_as_text(yard, *content) => false,
         Node::File { content, size, .. } if *size <= TEXT_MAX => {
             // An unreadable content is reported by a check.
             let bytes = vouch::bytes_of(yard, *content).unwrap_or_default();
@@ -378,7 +387,14 @@ fn naming(yard: &Yard, before: &Listing, listing: &Listing, folders: &[String]) 
         Node::Symlink { target } => repather.hits(target.as_bytes()).next().is_some(),
         _ => false,
     };
-    own.filter(names).map(|entry| entry.path.clone()).collect()
+    own.into_iter().filter(names).map(|entry| entry.path.clone()).collect()
+}
+
+/// Whether a content of the pool is a text as far as its first bytes tell.
+fn begins_as_text(yard: &Yard, content: ContentId) -> bool {
+    let mut head = Vec::new();
+    let opened = disk::open_file(CWD, yard.store.pool.path(content));
+    opened.is_ok_and(|file| file.take(4096).read_to_end(&mut head).is_ok()) && is_text(&head)
 }
 
 /// A free name for a file beside another one.

@@ -107,24 +107,19 @@ impl<'a> Putter<'a> {
         ctx: &Ctx,
     ) -> Result<ContentId> {
         let content = hash_unchanged(file, seen, path, buffer, ctx)?;
-        if lock(&self.staged).contains(&content) || self.is_there(content, ctx)? {
+        let known = self.known_sizes.contains(&seen.size) && self.is_there(content, ctx)?;
+        if known || !lock(&self.staged).insert(content) {
             return Ok(content);
         }
-        let temp = self.stage.join(format!("n{}", self.number.fetch_add(1, Ordering::Relaxed)));
-        disk::link(rustix::fs::CWD, path, rustix::fs::CWD, &temp).at("link", path)?;
-        let linked = disk::lstat(&temp).at("look at", &temp)?;
+        let named = self.stage.join(content.to_string());
+        disk::link(rustix::fs::CWD, path, rustix::fs::CWD, &named).at("link", path)?;
+        let linked = disk::lstat(&named).at("look at", &named)?;
         let as_seen = (linked.ino, linked.size, linked.mtime) == (seen.ino, seen.size, seen.mtime);
         // A third name would be somebody's, by which the pool's bytes could be reached.
         if !as_seen || linked.nlink != 2 {
             return Err(IntakeError::Changed(path.into()).into());
         }
-        if lock(&self.staged).insert(content) {
-            let named = self.stage.join(content.to_string());
-            disk::rename(&temp, &named)?;
-            lock(&self.adopted).insert(content, disk::lstat(&named).at("look at", &named)?);
-        } else {
-            disk::remove_file(&temp)?;
-        }
+        lock(&self.adopted).insert(content, linked);
         Ok(content)
     }
 
@@ -238,7 +233,9 @@ impl<'a> Putter<'a> {
                 if disk::lstat(&from).at("look at", &from)? != *seen {
                     return Err(IntakeError::Changed(from).into());
                 }
-                disk::set_mode(&from, 0o444)?;
+                if seen.mode & 0o7777 != 0o444 {
+                    disk::set_mode(&from, 0o444)?;
+                }
             }
             disk::rename_new(&from, &to).at("store", &to)?;
             let stat = disk::lstat(&to).at("look at", &to)?;

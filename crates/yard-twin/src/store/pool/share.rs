@@ -241,13 +241,14 @@ fn is_written(ending: &str) -> bool {
     WRITTEN.contains(&ending)
 }
 
-/// Those that came in masses: so many of one ending, which is not one of files that are written in place.
-pub(crate) fn masses<T>(files: Vec<T>, path: impl Fn(&T) -> &RelPath) -> Vec<T> {
+/// Those that came in masses, so many of one ending, and the others; files of an ending that are written in place are
+/// neither.
+pub(crate) fn masses<T>(files: Vec<T>, path: impl Fn(&T) -> &RelPath) -> (Vec<T>, Vec<T>) {
     let ending = |file: &T| path(file).ending().filter(|ending| !ending.is_empty() && !is_written(ending));
     let mut count: HashMap<String, usize> = HashMap::new();
     for ending in files.iter().filter_map(&ending) {
         *count.entry(ending).or_default() += 1;
     }
     let is_mass = |file: &T| ending(file).is_some_and(|ending| count[&ending] >= MASS);
-    files.into_iter().filter(is_mass).collect()
+    files.into_iter().filter(|file| ending(file).is_some()).partition(is_mass)
 }
