@@ -40,8 +40,8 @@ const DEEDS: [&str; 14] = [
     "cp \"$f\" own.bin && chmod 755 own.bin || true",
     "mkdir -p shut && echo in > shut/in && chmod 555 shut || true",
     "rm -rf 'sub '* came || true",
-    "mkdir -p came && for i in $(seq 64); do echo $i $n > came/$i.so; done",
-    "for i in $(seq 9); do [ ! -e came/$i.so ] || : >> came/$i.so; done; [ ! -e came/7.so ] || echo more >> came/7.so || true",
+    "mkdir -p came && for i in $(seq 64); do echo $i $n > came/$i.so || true; done",
+    "for i in $(seq 9); do [ ! -e came/$i.so ] || true >> came/$i.so || true; done; [ ! -e came/7.so ] || echo more >> came/7.so || true",
 ];
 
 struct Life {

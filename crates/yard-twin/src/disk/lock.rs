@@ -139,6 +139,12 @@ pub(crate) fn has_open(pid: u32, file: &Path) -> bool {
     open.filter_map(|entry| fs::read_link(entry.path()).ok()).any(|path| path == file)
 }
 
+/// Whether nothing can be told of what a process has open.
+fn is_closed_to_us(pid: u32) -> bool {
+    let open = fs::read_dir(format!("/proc/{pid}/fd"));
+    open.is_err_and(|error| error.kind() == std::io::ErrorKind::PermissionDenied)
+}
+
 /// The processes that have taken a lock.
 fn takers(path: &Path) -> Vec<Holder> {
     let (Ok(meta), Ok(locks)) = (fs::metadata(path), fs::read_to_string("/proc/locks")) else { return Vec::new() };
@@ -150,7 +156,7 @@ fn takers(path: &Path) -> Vec<Holder> {
         .filter(|parts| parts.len() > 5 && parts[1] == "FLOCK" && parts[5].ends_with(&inode))
         .filter_map(|parts| parts[4].parse().ok())
         // The number of one that has ended may be another one's by now.
-        .filter(|pid| has_open(*pid, path))
+        .filter(|pid| has_open(*pid, path) || is_closed_to_us(*pid))
         .map(|pid| Holder { pid, command: command_line(pid) })
         .collect();
     holders.dedup();

@@ -411,7 +411,14 @@ pub(crate) fn folder(yard: &Yard, name: &TwinName, place: Option<&str>, open: bo
             }
         }
     }
-    screen.answer(&serde_json::json!({ "folder": folder }), |screen| screen.line(folder.display()));
+    // Only a hint: what ails a twin is said by other commands.
+    let linked = show::linked(yard, name).unwrap_or_default();
+    screen.answer(&serde_json::json!({ "folder": folder }), |screen| {
+        screen.line(folder.display());
+        if linked.files > 0 {
+            screen.warn(format_args!("{} are links, {}", files(linked.files), guarded(name)));
+        }
+    });
     Ok(ExitCode::SUCCESS)
 }
 

@@ -88,8 +88,10 @@ pub(super) fn supervise(
                 _ if signal.as_raw() == END_ALL => ending = true,
                 // What a terminal sends, it sends to all of its processes.
                 _ if !sent => {}
-                // What a keyboard sends, and what goes on after it, is for all of a job.
-                (Signal::INT | Signal::QUIT | Signal::TSTP | Signal::CONT, Some(first)) => to_job(first, signal),
+                // What comes of a terminal, and what goes on after it, is for all of a job.
+                (Signal::HUP | Signal::INT | Signal::QUIT | Signal::TSTP | Signal::CONT, Some(first)) => {
+                    to_job(first, signal);
+                }
                 (_, Some(first)) => {
                     let _ = rustix::process::kill_process(first, signal);
                 }

@@ -136,7 +136,7 @@ impl Signaller {
     }
 
     /// Sends the program the signal of that number: one of HUP, INT, QUIT, TERM, USR1, USR2, TSTP, CONT. Those that come
-    /// from a keyboard (INT, QUIT, TSTP), and CONT, reach all processes of its group. What is left of a program that has
+    /// of a terminal (HUP, INT, QUIT, TSTP), and CONT, reach all processes of its group. What is left of a program that has
     /// ended gets it in its place.
     pub fn send(&self, signal: i32) {
         // Held while the signal is sent, so that the id can't belong to another process by then.
