@@ -12,7 +12,7 @@ use super::terminal::Outer;
 use super::{Record, raw};
 
 /// What a keeper listens to: what it passes on, the end of a child, and the wish to end everything at once.
-pub(super) const SIGNALS: [i32; 11] = [
+pub(super) const SIGNALS: [i32; 12] = [
     libc::SIGHUP,
     libc::SIGINT,
     libc::SIGQUIT,
@@ -23,6 +23,8 @@ pub(super) const SIGNALS: [i32; 11] = [
     libc::SIGCONT,
     // Whoever puts itself into the foreground of its terminal gets this one.
     libc::SIGTTOU,
+    // A launcher that was killed hears no more of it; there is still something to do.
+    libc::SIGPIPE,
     libc::SIGCHLD,
     END_ALL,
 ];
@@ -84,7 +86,7 @@ pub(super) fn supervise(
             // A dead process gets no signal.
             reap(&mut first, status);
             match (signal, first) {
-                (Signal::CHILD | Signal::TTOU, _) => {}
+                (Signal::CHILD | Signal::TTOU | Signal::PIPE, _) => {}
                 _ if signal.as_raw() == END_ALL => ending = true,
                 // What a terminal sends, it sends to all of its processes.
                 _ if !sent => {}
