@@ -1,4 +1,5 @@
-//! Launches a twin, as isolated as is possible here, and says what it changed and what it tried to.
+//! Launches a twin, as isolated as is possible here and at a terminal of its own, and says what it changed, what it drew, and
+//! what it tried to.
 //!
 //! usage: `play`, with demo data in a temporary folder; or `play YARD TWIN HELPER [ARGUMENTS]`     HELPER is `copy`,
 //! `self` or the path of a program
@@ -30,6 +31,7 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
     };
     let ctx = Ctx::new();
     let mut options = play::Options { arguments: rest.iter().map(Into::into).collect(), ..play::Options::default() };
+    options.terminal = Some(play::Terminal::new(24, 80));
     options.helper = match helper {
         "copy" => play::Helper::Copy,
         "self" => play::Helper::SelfExe,
@@ -38,6 +40,7 @@ fn main() -> Result<ExitCode, Box<dyn Error>> {
     let plan = play::plan(&yard, &twin, &options, &ctx)?;
     let outcome = play::start(&yard, &plan, &options, &ctx)?.wait(&ctx)?;
     println!("{twin} ran {}: {}", plan.isolation, outcome.report.summary());
+    print!("{}", String::from_utf8_lossy(&std::fs::read(&outcome.output)?));
     for path in &outcome.report.outside {
         println!("outside: {}", path.display());
     }

@@ -57,7 +57,11 @@ fn two_builds_side_by_side_many_clones_one_that_goes_back_and_launches() {
         tree(&folder.join("data"), 7);
         fs::create_dir(folder.join("bin")).unwrap();
         let program = folder.join("bin/wexcombe");
-        fs::write(&program, format!("#!/bin/sh\necho {build} >> {build}.wjs\necho x > \"$HOME/x\"\n")).unwrap();
+        fs::write(
+            &program,
+            format!("#!/bin/sh\necho {build} >> {build}.wjs\necho x > \"$HOME/x\"\n[ ! -t 0 ] || stty size\n"),
+        )
+        .unwrap();
         fs::set_permissions(program, fs::Permissions::from_mode(0o755)).unwrap();
     }
     let path = |name: &str| place.at(name).to_str().unwrap().to_owned();
@@ -83,6 +87,7 @@ fn two_builds_side_by_side_many_clones_one_that_goes_back_and_launches() {
     for helper in ["copy", "self", itself.to_str().unwrap()] {
         let said = run("play", &[&yard, "copy 4", helper]);
         assert!(said.contains("ran ") && said.contains("old.wjs changed"), "{helper}: {said}");
+        assert!(said.contains("24 80"), "{helper}: {said}");
         fs::write(place.at("yard/twins/copy 3/game/bin/wexcombe"), "#!/no/such/interpreter\n").unwrap();
         let said = String::from_utf8(run_as_it_ends("play", &[&yard, "copy 3", helper]).stderr).unwrap();
         assert!(said.contains("its interpreter /no/such/interpreter is missing"), "{helper}: {said}");

@@ -11,6 +11,7 @@ use comfy_table::{Table, presets};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
+use yard_twin::Holder;
 
 use crate::fail::Failure;
 
@@ -303,6 +304,12 @@ pub(crate) fn some_of(all: &[String], most: usize) -> String {
 /// The first of many in one line, and how many more there are.
 pub(crate) fn listed(all: &[String], most: usize) -> String {
     first_of(all, most, ", ")
+}
+
+/// Some processes, with what they were started as.
+pub(crate) fn processes(all: &[Holder], most: usize) -> String {
+    let each: Vec<_> = all.iter().map(|one| format!("{} ({})", one.pid, plain(&one.command))).collect();
+    listed(&each, most)
 }
 
 fn first_of(all: &[String], most: usize, between: &str) -> String {

@@ -35,6 +35,9 @@ fn a_twin_becomes_private_and_shares_again_and_its_bytes_stay() {
         files.map(|path| fs::read(desk.game(twin, &path)).unwrap()).collect()
     };
     let (before, other) = (read("a"), look(&desk.at("yard/twins/b/game")));
+    let said = desk.run(&["folder", "a"]);
+    assert!(text(&said.stderr).contains("read-only outside a sealed launch"), "{}", text(&said.stderr));
+    assert!(text(&said.stdout).trim_end().ends_with("twins/a/game"));
     // What would be done is said, and nothing is done.
     let plan = desk.json(&["share", "a", "none", "--dry-run"]);
     assert_eq!(plan["private"]["files"], 83, "{plan}");

@@ -189,6 +189,15 @@ fn keys_stop_a_program_continue_and_end_it_and_its_window_changes_size() {
         window.keys("typed\n");
         window.until("got=typed");
         window.until("ready> ");
+        // Where another program reads what it says, the keyboard is that one's.
+        window.types(
+            "./yardtwin launch a -- 'test -t 0 || echo none; sleep 1' | { read x; read y < /dev/tty; echo $x,$y; }",
+        );
+        window.until("has no input");
+        assert!(!window.is_raw(), "{rung}");
+        window.keys("typed\n");
+        window.until("none,typed");
+        window.until("ready> ");
         window.types("./yardtwin launch a -- 'test -t 1 || seq 1 20000' > seen");
         window.until("ended after");
         window.until("ready> ");
@@ -228,6 +237,31 @@ fn a_launcher_that_is_killed_leaves_the_terminal_as_it_was() {
         window.keys("\x1a");
         window.until("tick 9");
         window.until("ended after");
+    }
+}
+
+#[test]
+fn a_program_that_is_stopped_alone_goes_on_alone() {
+    let desk = bench();
+    for rung in RUNGS {
+        if !at_rung(&desk, rung, "a_program_that_is_stopped_alone_goes_on_alone") {
+            continue;
+        }
+        let mut launch = desk.command(&["launch", "a", "--", "echo up; exec sleep 1.98765"]);
+        let mut child = launch.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        let mut said = std::io::BufReader::new(child.stdout.take().unwrap());
+        std::io::BufRead::read_line(&mut said, &mut String::new()).unwrap();
+        let to_program = |signal: &str| {
+            let sent = || desk.tool("pkill").args([signal, "-f", "^sleep 1.98765"]).status().unwrap().success();
+            assert!((0..200).any(|_| sent() || {
+                std::thread::sleep(Duration::from_millis(10));
+                false
+            }));
+        };
+        to_program("-STOP");
+        std::thread::sleep(Duration::from_millis(300));
+        to_program("-CONT");
+        assert!(child.wait().unwrap().success(), "{rung}");
     }
 }
 

@@ -1,5 +1,6 @@
 //! Locks on the yard and on its twins, and who holds them.
 
+use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, TryLockError};
 use std::io::Write;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -119,24 +120,39 @@ fn busy(path: &Path, what: &str) -> Error {
 /// The processes that hold a lock, as far as the kernel tells: whoever has taken it, or else those that it was left to.
 pub(crate) fn holders(path: &Path) -> Vec<Holder> {
     let takers = takers(path);
-    if takers.is_empty() { left_with(path) } else { takers }
+    if takers.is_empty() { share_it(path) } else { takers }
 }
 
 /// The processes that a lock was left to: whoever has taken it has ended.
 pub(crate) fn left_with(path: &Path) -> Vec<Holder> {
-    if !takers(path).is_empty() {
-        return Vec::new();
-    }
+    if takers(path).is_empty() { share_it(path) } else { Vec::new() }
+}
+
+/// The processes, but this one, that hold a lock by an open file: one that only has the lock's file open does not.
+fn share_it(path: &Path) -> Vec<Holder> {
+    let holds = |pid: u32| {
+        let locked = |number: &OsStr| {
+            let about = fs::read_to_string(PathBuf::from(format!("/proc/{pid}/fdinfo")).join(number));
+            about.is_ok_and(|about| about.lines().any(|line| line.starts_with("lock:") && line.contains("FLOCK")))
+        };
+        opened(pid, path).any(|number| locked(&number))
+    };
     let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
     let pids = processes.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
-    let others = pids.filter(|pid| *pid != std::process::id() && has_open(*pid, path));
+    let others = pids.filter(|pid| *pid != std::process::id() && holds(*pid));
     others.map(|pid| Holder { pid, command: command_line(pid) }).collect()
 }
 
 /// Whether a process has a file open.
 pub(crate) fn has_open(pid: u32, file: &Path) -> bool {
+    opened(pid, file).next().is_some()
+}
+
+/// The numbers by which a process has a file open.
+fn opened(pid: u32, file: &Path) -> impl Iterator<Item = OsString> {
     let open = fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten();
-    open.filter_map(|entry| fs::read_link(entry.path()).ok()).any(|path| path == file)
+    let is_it = move |entry: &fs::DirEntry| fs::read_link(entry.path()).is_ok_and(|path| path == file);
+    open.filter(is_it).map(|entry| entry.file_name())
 }
 
 /// Whether nothing can be told of what a process has open.

@@ -41,10 +41,10 @@ use crate::ops::play::stop;
 use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::pattern;
-use crate::store::pool::{Facts, Share, Sharing};
+use crate::store::pool::{Facts, Sharing};
 use crate::twin::Settled;
 use crate::twin::after_run;
-use crate::twin::arrived::Files;
+use crate::twin::arrived::{self, Files};
 use crate::twin::leaks::Mends;
 use crate::twin::protection;
 use crate::twin::settle;
@@ -335,11 +335,7 @@ pub(crate) fn guard(yard: &Yard, shares: &ShareTotals, ctx: &Ctx) -> Result<Guar
 /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Io`].
 pub fn linked(yard: &Yard, name: &TwinName) -> Result<Files> {
     let row = yard.twin_row(name, false)?;
-    let (folder, state) = (settle::present_folder(yard, &row)?, yard.store.state(row.state)?);
-    let listing = yard.store.listing(state.disk)?;
-    let index = yard.index(&folder, &state, listing.entries().len())?;
-    let rows = index.iter().flat_map(|index| listing.entries().iter().zip(&index.rows));
-    Ok(Files::of(rows.filter(|(_, row)| row.share == Some(Share::Link)).map(|(entry, _)| entry)))
+    arrived::linked(yard, &settle::present_folder(yard, &row)?, &yard.store.state(row.state)?, |_| true)
 }
 
 /// The folder of a twin; with `group`, the folder that holds the belongings of that group.

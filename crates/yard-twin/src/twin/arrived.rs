@@ -1,8 +1,11 @@
 //! What a run brought in masses, which is stored once from then on, and what it wrote in place, which stays the twin's own.
 
+use std::path::Path;
+
 use rustix::fs::CWD;
 use serde::{Deserialize, Serialize};
 
+use crate::Yard;
 use crate::disk;
 use crate::error::Result;
 use crate::listing::{Entry, Listing, Node};
@@ -11,6 +14,7 @@ use crate::progress::Ctx;
 use crate::scan::Row;
 use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Policy, Pool, Share, Sharing, masses};
+use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::change::{Anew, Goal, Start};
 use crate::twin::private::is_private;
@@ -31,8 +35,8 @@ impl Files {
     }
 }
 
-/// Marks what a run brought in masses, and what it brought beside that and the pool had already: the same was brought to
-/// another twin. Settings and saves are left out, and so is what it wrote in place.
+/// Marks what a run brought in masses, and what it brought beside that and the pool had already: as a rule the same was
+/// brought to another twin. Settings and saves are left out, and so is what it wrote in place.
 pub(super) fn mark(look: &mut Look, from_layer: &[RelPath], pool: &Pool) {
     let Look { sheet, before, rows, found, .. } = look;
     let own = |path: &RelPath| {
@@ -92,6 +96,15 @@ fn is_same_file(before: &Listing, rows: &[Row], path: &RelPath, ino: u64) -> boo
 /// Whether a path lies in the home of a twin.
 pub(crate) fn is_in_home(path: &RelPath) -> bool {
     path.as_str().starts_with("home/")
+}
+
+/// The files of a twin that are links, as its index says: those of them that `which` takes.
+pub(crate) fn linked(yard: &Yard, folder: &Path, state: &State, which: impl Fn(&RelPath) -> bool) -> Result<Files> {
+    let listing = yard.store.listing(state.disk)?;
+    let index = yard.index(folder, state, listing.entries().len())?;
+    let rows = index.iter().flat_map(|index| listing.entries().iter().zip(&index.rows));
+    let linked = rows.filter(|(entry, row)| row.share == Some(Share::Link) && which(&entry.path));
+    Ok(Files::of(linked.map(|(entry, _)| entry)))
 }
 
 impl Twin {

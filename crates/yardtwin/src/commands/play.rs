@@ -1,24 +1,21 @@
 //! `launch` and `entry`.
 
 use std::ffi::OsString;
-use std::io::{BufRead, BufReader, Read, Write};
+use std::io::{BufRead, BufReader, IsTerminal, Read, Write};
 use std::path::PathBuf;
 use std::process::{Command, ExitCode, Stdio};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGTSTP, SIGUSR1, SIGUSR2, SIGWINCH};
-use signal_hook::iterator::Signals;
 use yard_twin::share::Files;
 use yard_twin::{Changes, Isolation, TwinName, Yard, edits, entry, play};
 
-use super::terminal::{self, Attached};
+use super::terminal::{self, Between};
 use super::{Done, data_folder, typed};
 use crate::args::{DryRun, Entry};
 use crate::fail::Failure;
 use crate::progress::{ctx, quiet_ctx};
-use crate::screen::{Screen, duration, files, listed, plain, shell, size, some_of};
+use crate::screen::{Screen, duration, files, listed, plain, processes, shell, size, some_of};
 
 /// What becomes of what a run changes.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -67,6 +64,9 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
     }
     if !quiet {
         announce(&plan, screen);
+        if options.terminal.is_none() && std::io::stdin().is_terminal() {
+            screen.warn("its output goes to another program, which the keyboard is left to: it has no input");
+        }
     }
     let outcome = attended(yard, &plan, &options, screen, |running| {
         attached.get_or_init(|| ());
@@ -98,33 +98,27 @@ pub(super) fn attended(
 ) -> Result<play::Outcome, Failure> {
     let ctx = quiet_ctx(screen);
     // They are caught before it starts, so that none is lost.
-    let mut caught = vec![SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2, SIGCONT];
-    // A keyboard that is passed on stops the program, and it this job.
-    caught.push(if options.terminal.is_some() { SIGWINCH } else { SIGTSTP });
-    let signals = Signals::new(caught).map_err(|error| Failure::failed(format!("signals can't be caught: {error}")))?;
+    let signals = terminal::signals(options.terminal.is_some())
+        .map_err(|error| Failure::failed(format!("signals can't be caught: {error}")))?;
     let mut running = play::start(yard, plan, options, &ctx)?;
-    let attached = options.terminal.as_ref().zip(running.terminal());
-    let attached = Arc::new(Mutex::new(attached.and_then(|(ours, theirs)| Attached::new(ours, theirs))));
+    let between = Arc::new(Between::new(options.terminal.as_ref().zip(running.terminal()), running.signaller()));
     begun(&running);
     let handle = signals.handle();
-    let over = Arc::new(AtomicBool::new(false));
-    let passing = pass_signals(signals, running.signaller(), Arc::clone(&attached), Arc::clone(&over));
+    let passing = between.pass_signals(signals);
     while running.changed() == play::Change::Stopped {
-        stop_too(&running.signaller(), &attached);
+        between.stop_too();
     }
-    over.store(true, Ordering::Relaxed);
+    between.is_over();
     let left = running.left_behind();
     if left.is_empty() {
         running.output_passed_on();
     }
-    // The terminal is the player's again.
-    drop(lock(&attached).take());
+    between.leave_terminal();
     if !left.is_empty() && !screen.is_json() {
-        let each: Vec<_> = left.iter().map(|one| format!("{} ({})", one.pid, one.command)).collect();
         screen.warn(format_args!(
             "{} has ended, and what it started goes on: {}. Ctrl-C ends that too, or {} --stop",
             plan.twin,
-            listed(&each, 5),
+            processes(&left, 5),
             typed("launch", &[&plan.twin])
         ));
     }
@@ -224,9 +218,8 @@ pub(crate) fn stop(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     screen.answer(&stopped, |screen| {
         let how = if stopped.made_to { "has been made to end: it did not when it was asked to" } else { "has ended" };
         screen.head(format_args!("{} {how}", shell(name)));
-        let asked: Vec<_> = stopped.asked.iter().map(|one| format!("{} ({})", one.pid, one.command)).collect();
         screen.facts(&[
-            ("asked to end", listed(&asked, 8)),
+            ("asked to end", processes(&stopped.asked, 8)),
             ("what it did", format!("{} --runs", typed("history", &[name]))),
         ]);
     });
@@ -245,59 +238,6 @@ fn pass_on(terminal: Option<&play::Terminal>, attached: Arc<OnceLock<()>>) -> pl
             _ => std::io::stdout().write_all(bytes).and_then(|()| std::io::stdout().flush()),
         };
     })
-}
-
-type AtTerminal = Arc<Mutex<Option<Attached>>>;
-
-fn lock(attached: &AtTerminal) -> MutexGuard<'_, Option<Attached>> {
-    attached.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// The program has a session of its own: whatever comes to this process is for it.
-fn pass_signals(
-    mut signals: Signals,
-    to: play::Signaller,
-    attached: AtTerminal,
-    over: Arc<AtomicBool>,
-) -> std::thread::JoinHandle<()> {
-    std::thread::spawn(move || {
-        let mut asked = false;
-        for signal in signals.forever() {
-            let attached = lock(&attached);
-            match (signal, &*attached) {
-                // What a shell leaves in the background listens to no Ctrl-C.
-                (SIGINT, _) if over.load(Ordering::Relaxed) => {
-                    if asked {
-                        to.end_all();
-                    } else {
-                        to.send(SIGTERM);
-                    }
-                    asked = true;
-                }
-                (SIGWINCH, Some(attached)) => attached.resize(),
-                (SIGWINCH, None) => {}
-                (SIGCONT, Some(attached)) => {
-                    attached.take();
-                    to.send(signal);
-                }
-                _ => to.send(signal),
-            }
-        }
-    })
-}
-
-/// The program was stopped, by the keyboard as a rule: this job stops too, and when it goes on, so does the program.
-fn stop_too(program: &play::Signaller, attached: &AtTerminal) {
-    let at_terminal = lock(attached).as_ref().map(Attached::give_back).is_some();
-    if at_terminal {
-        terminal::stop_this_job();
-    } else {
-        let _ = signal_hook::low_level::emulate_default_handler(SIGTSTP);
-    }
-    if let Some(attached) = &*lock(attached) {
-        attached.take();
-    }
-    program.send(SIGCONT);
 }
 
 /// The program's own exit code; 128 and the signal's number if a signal ended it.

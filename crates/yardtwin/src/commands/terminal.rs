@@ -1,9 +1,11 @@
-//! The terminal that a program was started at, while it has one of its own: keys go to the program, and what it draws
-//! comes here.
+//! What stands between this process and a program that it has started: signals, and the terminal that it was started at,
+//! while the program has one of its own. Keys go to the program, and what it draws comes here.
 
 use std::fs::File;
 use std::os::fd::{AsFd, OwnedFd};
-use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
 use std::time::Duration;
 
 use nix::sys::signal::{SigSet, Signal as Blocked};
@@ -11,10 +13,98 @@ use rustix::event::{PollFd, PollFlags, poll};
 use rustix::io::Errno;
 use rustix::process::Signal;
 use rustix::termios::{OptionalActions, Termios};
-use yard_twin::play::{Terminal, TerminalEnd};
+use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGTSTP, SIGUSR1, SIGUSR2, SIGWINCH};
+use signal_hook::iterator::Signals;
+use yard_twin::play::{Signaller, Terminal, TerminalEnd};
+
+/// What is caught as long as a program runs. A keyboard that is passed on stops the program, and that this job; any other
+/// stops this process alone.
+pub(super) fn signals(at_terminal: bool) -> std::io::Result<Signals> {
+    let last = if at_terminal { SIGWINCH } else { SIGTSTP };
+    Signals::new([SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2, SIGCONT, last])
+}
+
+/// What passes signals and keys on to a program.
+pub(super) struct Between {
+    program: Signaller,
+    attached: Mutex<Option<Attached>>,
+    /// Whether this process was asked to stop, and the program has not stopped since.
+    asked_to_stop: AtomicBool,
+    /// Whether the program itself has ended.
+    over: AtomicBool,
+}
+
+impl Between {
+    pub(super) fn new(terminals: Option<(&Terminal, TerminalEnd)>, program: Signaller) -> Self {
+        let attached = Mutex::new(terminals.and_then(|(ours, theirs)| Attached::new(ours, theirs)));
+        Self { program, attached, asked_to_stop: AtomicBool::new(false), over: AtomicBool::new(false) }
+    }
+
+    fn attached(&self) -> MutexGuard<'_, Option<Attached>> {
+        self.attached.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The program has a session of its own: whatever comes to this process is for it.
+    pub(super) fn pass_signals(self: &Arc<Self>, mut signals: Signals) -> JoinHandle<()> {
+        let between = Arc::clone(self);
+        std::thread::spawn(move || {
+            let mut asked_to_end = false;
+            for signal in signals.forever() {
+                match signal {
+                    // What a shell leaves in the background listens to no Ctrl-C.
+                    SIGINT if between.over.load(Ordering::Relaxed) => {
+                        if asked_to_end {
+                            between.program.end_all();
+                        } else {
+                            between.program.send(SIGTERM);
+                        }
+                        asked_to_end = true;
+                    }
+                    SIGWINCH => between.attached().iter().for_each(Attached::resize),
+                    SIGCONT => between.go_on(),
+                    _ => {
+                        if signal == SIGTSTP {
+                            between.asked_to_stop.store(true, Ordering::Relaxed);
+                        }
+                        between.program.send(signal);
+                    }
+                }
+            }
+        })
+    }
+
+    fn go_on(&self) {
+        self.attached().iter().for_each(Attached::take);
+        self.program.send(SIGCONT);
+    }
+
+    /// The program was stopped. If it was by the keyboard, this job stops too, and when it goes on, so does the program.
+    pub(super) fn stop_too(&self) {
+        let at_terminal = self.attached().as_ref().map(Attached::give_back).is_some();
+        if at_terminal {
+            stop_this_job();
+        } else if self.asked_to_stop.swap(false, Ordering::Relaxed) {
+            let _ = signal_hook::low_level::emulate_default_handler(SIGTSTP);
+        } else {
+            // Whoever has stopped the program alone has it go on.
+            return;
+        }
+        self.go_on();
+    }
+
+    /// The program itself has ended.
+    pub(super) fn is_over(&self) {
+        self.over.store(true, Ordering::Relaxed);
+    }
+
+    /// The terminal is the player's again.
+    pub(super) fn leave_terminal(&self) {
+        drop(self.attached().take());
+    }
+}
 
 /// The player's terminal, which passes everything on to a program's.
-pub(super) struct Attached {
+struct Attached {
     ours: Arc<OwnedFd>,
     /// How it is when no program has it.
     settings: Termios,
@@ -25,7 +115,7 @@ pub(super) struct Attached {
 
 impl Attached {
     /// `None` if it is gone already.
-    pub(super) fn new(terminal: &Terminal, theirs: TerminalEnd) -> Option<Self> {
+    fn new(terminal: &Terminal, theirs: TerminalEnd) -> Option<Self> {
         let ours = Arc::clone(terminal.stands_for.as_ref()?);
         let settings = rustix::termios::tcgetattr(&ours).ok()?;
         let (woken, wake) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC).ok()?;
@@ -42,7 +132,7 @@ impl Attached {
 
     /// Every key is the program's from now on, unless another job has the terminal: at the start, and when this job goes
     /// on.
-    pub(super) fn take(&self) {
+    fn take(&self) {
         if is_ours(&self.ours) {
             let mut raw = self.settings.clone();
             raw.make_raw();
@@ -53,14 +143,14 @@ impl Attached {
     }
 
     /// The program's is as large as this one.
-    pub(super) fn resize(&self) {
+    fn resize(&self) {
         if let Ok(size) = rustix::termios::tcgetwinsize(&self.ours) {
             let _ = self.theirs.resize(size.ws_row, size.ws_col);
         }
     }
 
     /// As it was before.
-    pub(super) fn give_back(&self) {
+    fn give_back(&self) {
         if is_ours(&self.ours) {
             let _ = rustix::termios::tcsetattr(&self.ours, OptionalActions::Drain, &self.settings);
         }
@@ -74,7 +164,7 @@ impl Drop for Attached {
 }
 
 /// Stops this job as the keyboard would, and returns when it goes on.
-pub(super) fn stop_this_job() {
+fn stop_this_job() {
     /// Where there is no shell that would continue a job, the system does not stop it.
     const STOPPED_BY_NOW: Duration = Duration::from_millis(100);
     let _ = rustix::process::kill_current_process_group(Signal::TSTP);

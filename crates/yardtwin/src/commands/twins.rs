@@ -13,7 +13,7 @@ use super::{Done, typed};
 use crate::args::{Careful, DryRun};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, counted, duration, files, listed, moment, shell, size, some_of};
+use crate::screen::{Screen, counted, duration, files, listed, moment, processes, shell, size, some_of};
 
 pub(crate) fn clone(
     yard: &Yard,
@@ -210,8 +210,7 @@ fn row(twin: &show::Summary) -> Vec<String> {
 
 /// Who is at work on a twin that isn't running.
 fn in_use(twin: &show::Summary) -> String {
-    let each: Vec<_> = twin.held_by.iter().map(|one| format!("{} ({})", one.pid, one.command)).collect();
-    if each.is_empty() { "in use now".into() } else { format!("in use by {}", listed(&each, 2)) }
+    if twin.held_by.is_empty() { "in use now".into() } else { format!("in use by {}", processes(&twin.held_by, 2)) }
 }
 
 pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {

@@ -14,7 +14,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Arc;
 
-use rustix::fs::{CWD, Mode, OFlags};
+use rustix::fs::{CWD, FileType, Mode, OFlags};
 use rustix::net::{
     AddressFamily, RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer, SendAncillaryMessage,
     SendFlags, SocketFlags, SocketType,
@@ -44,14 +44,16 @@ impl Terminal {
         Self { rows, columns, at: [true; 3], stands_for: None }
     }
 
-    /// One that stands in for the terminal that this process was started at. `None` if none of its standard streams is
-    /// one, or the system has none to give; those streams that are none are none for the program either.
+    /// One that stands in for the terminal that this process was started at; those standard streams that are not at one
+    /// are not for the program either. `None` if none of them is, if the system has none to give, or if the output goes
+    /// into a pipe: whoever reads that, a pager for instance, may listen to the keyboard.
     #[must_use]
     pub fn here() -> Option<Self> {
         let (input, output, errors) = (io::stdin(), io::stdout(), io::stderr());
         let at = [input.is_terminal(), output.is_terminal(), errors.is_terminal()];
         let streams = [input.as_fd(), output.as_fd(), errors.as_fd()];
-        if !Path::new("/dev/ptmx").exists() {
+        let piped = rustix::fs::fstat(streams[1]).is_ok_and(|out| FileType::from_raw_mode(out.st_mode).is_fifo());
+        if piped || !Path::new("/dev/ptmx").exists() {
             return None;
         }
         let stream = streams.into_iter().zip(at).find_map(|(stream, is_one)| is_one.then_some(stream))?;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fmt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use serde::{Serialize, Serializer};
@@ -24,10 +24,8 @@ use crate::ops::play::isolation;
 use crate::ops::play::stop;
 use crate::profile::{Profile, Seen, Switch};
 use crate::progress::Ctx;
-use crate::store::pool::Share;
-use crate::store::state::State;
 use crate::twin::Twin;
-use crate::twin::arrived::{Files, is_in_home};
+use crate::twin::arrived::{Files, is_in_home, linked};
 use crate::twin::protection;
 use crate::twin::settle;
 
@@ -255,7 +253,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         made_own: if isolation == Isolation::Sealed {
             Files::default()
         } else {
-            linked_in_home(yard, &folder, &state)?
+            linked(yard, &folder, &state, is_in_home)?
         },
         before: profile.before.unwrap_or_default(),
         after: profile.after.unwrap_or_default(),
@@ -269,15 +267,6 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         row,
         around,
     })
-}
-
-/// The files of a twin's home that are links, as its index says.
-fn linked_in_home(yard: &Yard, folder: &Path, state: &State) -> Result<Files> {
-    let listing = yard.store.listing(state.disk)?;
-    let index = yard.index(folder, state, listing.entries().len())?;
-    let rows = index.iter().flat_map(|index| listing.entries().iter().zip(&index.rows));
-    let linked = rows.filter(|(entry, row)| is_in_home(&entry.path) && row.share == Some(Share::Link));
-    Ok(Files::of(linked.map(|(entry, _)| entry)))
 }
 
 /// The process that waits for the run of a twin which another one may be started beside: both sealed, if the title

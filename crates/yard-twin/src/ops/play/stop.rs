@@ -84,9 +84,9 @@ pub fn stop(yard: &Yard, name: &TwinName, grace: Duration, ctx: &Ctx) -> Result<
         }
         ctx.check()?;
         let waited = began.elapsed();
-        let orphans = left_with(&lock);
-        if waited > grace && !made_to && !(left.is_empty() && orphans.is_empty()) {
-            made_to = true;
+        if waited > grace && !made_to {
+            let orphans = left_with(&lock);
+            made_to = !(left.is_empty() && orphans.is_empty());
             for orphan in &orphans {
                 signal(orphan.pid, Signal::KILL);
             }
