@@ -74,7 +74,7 @@ impl Window {
             self.keys(keys);
             self.within(Duration::from_secs(2), mark).is_some()
         });
-        assert!(tried, "{mark:?} is not drawn");
+        assert!(tried, "{mark:?} is not drawn, but {:?}", text(&self.drawn));
     }
 
     fn within(&mut self, time: Duration, mark: &str) -> Option<String> {
@@ -299,7 +299,8 @@ fn full_screen_programs_work_as_at_any_terminal() {
             if !there(tool) {
                 continue;
             }
-            window.types(&format!("./yardtwin launch a -- 'mkdir -p own; {command}'"));
+            // Without a shell between: that one would stop at once, and an editor only when it has put its window away.
+            window.types(&format!("./yardtwin launch a -- 'mkdir -p own; exec {command}'"));
             window.until(first);
             window.keys(key);
             window.until(drawn);
