@@ -430,7 +430,7 @@ fn a_copy_that_was_changed_by_hand_becomes_a_twin_with_changes_of_its_own() {
     write(&place.at("by hand/bin/start"), "1", 0);
     write(&place.at("by hand/mine.txt"), "mine", 0);
     let (name, ctx) = ("mine".parse().unwrap(), Ctx::new());
-    let options = clone::Options { sharing: None, folder: Some(place.at("by hand")) };
+    let options = clone::Options { sharing: None, folder: Some(place.at("by hand")), ..clone::Options::default() };
     let plan = clone::plan(&yard, &"wexcombe@1".parse().unwrap(), &name, options, &ctx).unwrap();
     let made = clone::apply(&yard, &plan, &ctx).unwrap();
     let differs = made.differs.unwrap();

@@ -201,7 +201,7 @@ fn a_spoiled_twin_is_renewed_around_what_is_the_players() {
     let by_hand = desk.at("by hand");
     standins::write_wexcombe(&by_hand, "1.4", &desk.root().join("yardtwin")).unwrap();
     write(&desk, &by_hand.join("signals/mine.wjg"), "mine");
-    said.push(desk.ok(&["clone", "wexcombe@1.4", "by hand", "--from-folder", "by hand"]));
+    said.push(desk.ok(&["clone", "wexcombe@1.4", "by hand", "--from-folder", "by hand", "--move", "--yes"]));
     assert_eq!(
         desk.json(&["show", "by hand"])["changes"]["groups"][0]["new"],
         serde_json::json!(["game/signals/mine.wjg"])

@@ -257,6 +257,21 @@ fn what_is_private_stays_private() {
     desk.ok(&["remove", "c"]);
     desk.ok(&["clone", "c", "d"]);
     assert_eq!(files("d"), right);
+    // Of a folder that is taken in, with a home, and of one that becomes a twin and goes.
+    for (copy, to) in [("game", "game"), ("home", "played home")] {
+        assert!(desk.tool("cp").args(["-a", &format!("yard/twins/a/{copy}"), to]).status().unwrap().success());
+    }
+    desk.ok(&["intake", "game", "--as-home", "played home", "--title", "workbench", "--build", "played"]);
+    desk.ok(&["clone", "workbench@played", "e", "--share", "all"]);
+    assert_eq!(files("e"), right);
+    desk.ok(&["renew", "b", "--stock", "workbench@played", "--leave-rest"]);
+    assert_eq!(mode(&desk.at("yard/twins/b/home/.key")), 0o600);
+    desk.fails(4, &["clone", "workbench@1", "f", "--from-folder", "game", "--move"]);
+    let kept = look(&desk.at("game"));
+    desk.ok(&["clone", "workbench@1", "f", "--from-folder", "game", "--move", "--yes"]);
+    assert_same(&kept, &look(&desk.game("f", "")), "it is the folder");
+    assert!(!desk.at("game").exists() && mode(&desk.game("f", "own/one.sav")) == 0o600);
+    assert_eq!(desk.json(&["check", "--full"])["clean"], true);
 }
 
 #[test]

@@ -159,7 +159,7 @@ fn json<T: Serialize>(value: &T) -> rusqlite::Result<String> {
     serde_json::to_string(value).map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))
 }
 
-fn from_json<T: for<'a> Deserialize<'a>>(row: &rusqlite::Row<'_>, at: usize) -> rusqlite::Result<T> {
+pub(super) fn from_json<T: for<'a> Deserialize<'a>>(row: &rusqlite::Row<'_>, at: usize) -> rusqlite::Result<T> {
     let text: String = row.get(at)?;
     serde_json::from_str(&text)
         .map_err(|error| rusqlite::Error::FromSqlConversionFailure(at, rusqlite::types::Type::Text, Box::new(error)))

@@ -8,11 +8,13 @@ use rusqlite::types::Type;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 
+use super::history::from_json;
 use super::history::{Counts, NewChange, What};
 use super::{Catalog, DbContext};
 use crate::error::Result;
 use crate::ident::{BuildRef, ListingId, StateId, TwinId, TwinName};
 use crate::listing::Totals;
+use crate::path::RelPath;
 
 /// A stock build.
 #[derive(Clone, Debug)]
@@ -25,6 +27,8 @@ pub(crate) struct StockRow {
     pub(crate) source: String,
     pub(crate) taken_at: Timestamp,
     pub(crate) removed_at: Option<Timestamp>,
+    /// Files that nobody but their user could read, sorted.
+    pub(crate) private: Vec<RelPath>,
 }
 
 /// A twin.
@@ -169,7 +173,8 @@ fn parsed_if<T: std::str::FromStr<Err: std::error::Error + Send + Sync + 'static
     if row.get_ref(at)? == rusqlite::types::ValueRef::Null { Ok(None) } else { parsed(row, at).map(Some) }
 }
 
-const STOCK_COLUMNS: &str = "title || '@' || build, listing, channel, dated, note, source, taken_at, removed_at";
+const STOCK_COLUMNS: &str =
+    "title || '@' || build, listing, channel, dated, note, source, taken_at, removed_at, private";
 
 fn stock_row(row: &Row<'_>) -> rusqlite::Result<StockRow> {
     Ok(StockRow {
@@ -181,6 +186,7 @@ fn stock_row(row: &Row<'_>) -> rusqlite::Result<StockRow> {
         source: row.get(5)?,
         taken_at: parsed(row, 6)?,
         removed_at: parsed_if(row, 7)?,
+        private: from_json(row, 8)?,
     })
 }
 
@@ -247,8 +253,8 @@ impl Catalog {
 
     pub(crate) fn add_stock(&self, row: &StockRow) -> Result<()> {
         self.run(
-            "INSERT INTO stock_builds (title, build, build_key, listing, channel, dated, note, source, taken_at)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+            "INSERT INTO stock_builds (title, build, build_key, listing, channel, dated, note, source, taken_at, private)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
             params![
                 row.build.title.as_str(),
                 row.build.build.as_str(),
@@ -258,7 +264,8 @@ impl Catalog {
                 row.dated,
                 row.note,
                 row.source,
-                row.taken_at.to_string()
+                row.taken_at.to_string(),
+                serde_json::to_string(&row.private).unwrap_or_else(|_| "[]".into()),
             ],
         )?;
         Ok(())

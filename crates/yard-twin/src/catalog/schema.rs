@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-pub(super) const STEPS: [&str; 6] = [
+pub(super) const STEPS: [&str; 7] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -134,6 +134,9 @@ pub(super) const STEPS: [&str; 6] = [
 ",
     "
     DROP TABLE windows;
+",
+    "
+    ALTER TABLE stock_builds ADD COLUMN private TEXT NOT NULL DEFAULT '[]';
 ",
 ];
 

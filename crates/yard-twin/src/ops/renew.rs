@@ -183,7 +183,9 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     };
     let listing = with_edits(&rebased.listing, &plain, &settled.listing, &edited)?;
     let synced = edits_after(yard, &listing, &settled, &row)?;
-    let state = State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..settled.state.clone() };
+    let comes_private = stock.private.into_iter().filter(|path| settled.listing.get(path.as_str()).is_none());
+    let state = settled.state.clone().with_private(comes_private);
+    let state = State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..state };
     let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&settled.listing, &listing);
     let draft = Draft { base: listing.clone(), derived: synced.derived };
     protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;

@@ -169,7 +169,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let what = What::Restore { to: to.number, all: options.all };
     let next = &rebased.listing;
     let room = room::room_between(yard, &settled.listing, next, &state, ctx)?;
-    let names_others = repath::names_others(yard, &row, &settled.listing, next)?;
+    let names_others = repath::names_others(yard, &row, (&settled.listing, next), ctx)?;
     Ok(Plan {
         room,
         names_others,

@@ -1,8 +1,8 @@
 //! Taking the source of an intake away, and files of it that become the pool's own where they lie.
 //!
 //! What is done to such files is written down first, so that a move that was cut off is taken to its end or taken back. Until
-//! the intent is written, only modes have changed, and links in the operation's folder were made. From then on the stock
-//! build decides: where it is in the catalogue, the source's names go; where it isn't, the pool's do.
+//! the intent is written, only modes have changed. From then on the stock build decides: where it is in the catalogue, the
+//! rest of the source goes; where it isn't, the files that are in the pool by then go back.
 
 use std::collections::BTreeSet;
 use std::io;
@@ -36,6 +36,8 @@ pub(crate) struct Lent {
 pub(crate) struct Moving {
     pub(crate) path: PathBuf,
     pub(crate) content: Option<ContentId>,
+    /// The inode of a file that becomes the pool's by a rename.
+    pub(crate) own: Option<u64>,
     /// How it looked when it was read: not known any more after a crash.
     #[serde(skip)]
     pub(crate) stat: Option<Stat>,
@@ -65,16 +67,19 @@ pub(crate) fn announce(op: &Path, source: &Path, moving: &[Moving]) -> Result<()
 
 /// Gives files their modes back that are still where they were.
 pub(crate) fn put_modes_back(op: &Path) -> Result<()> {
-    let Some(text) = read(&op.join(MODES))? else { return Ok(()) };
-    // One that was cut off while it was written: no mode had changed yet.
-    let lent: Vec<Lent> = serde_json::from_slice(&text).unwrap_or_default();
-    for Lent { path, ino, mode } in lent {
+    for Lent { path, ino, mode } in lent(op)? {
         let lent = |now: &Stat| now.ino == ino && now.is_file() && now.mode & 0o222 == 0 && now.mode != mode;
         if disk::lstat(&path).is_ok_and(|now| lent(&now)) {
             disk::change_mode(CWD, &path, |_| mode & 0o7777).at("set the mode of", &path)?;
         }
     }
     Ok(())
+}
+
+fn lent(op: &Path) -> Result<Vec<Lent>> {
+    let text = read(&op.join(MODES))?;
+    // One that was cut off while it was written: no mode had changed yet.
+    Ok(text.and_then(|text| serde_json::from_slice(&text).ok()).unwrap_or_default())
 }
 
 /// Takes a move to its end that was cut off, or takes it back. The caller holds the yard's exclusive lock.
@@ -88,14 +93,14 @@ pub(crate) fn finish(yard: &Yard, op: &Path, committed: bool) -> Result<()> {
     let (source, moving): (PathBuf, Vec<Moving>) = serde_json::from_slice(&text).map_err(unreadable)?;
     let ledger = Ledger::load(&yard.store.pool)?;
     let done = if committed {
-        let TakenAway { left, .. } = take_away(yard, &source, &moving, &ledger);
+        let TakenAway { left, .. } = take_away(&source, &moving, &ledger);
         left.iter().for_each(|left| tracing::warn!(left, "was moved, and is left at its source"));
         Ok(())
     } else {
-        moving.iter().try_for_each(|moving| take_back(yard, moving, &ledger)).and_then(|()| put_modes_back(op))
+        take_all_back(yard, &moving, &lent(op)?, &ledger)
     };
     ledger.save(op)?;
-    done?;
+    done.and_then(|()| put_modes_back(op))?;
     // Whoever deletes the folder later finds nothing to put back: other files may have these names by then.
     disk::remove_if_there(&op.join(MODES))?;
     disk::remove_if_there(&path)
@@ -103,7 +108,7 @@ pub(crate) fn finish(yard: &Yard, op: &Path, committed: bool) -> Result<()> {
 
 /// Deletes what was taken in from a folder, or a file, and the folders of it that are empty then. What was left out of the intake stays, and so does what
 /// changed since, or what somebody has open. The caller holds the yard's exclusive lock.
-pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &Ledger) -> TakenAway {
+pub(crate) fn take_away(source: &Path, moving: &[Moving], ledger: &Ledger) -> TakenAway {
     let (mut taken, mut folders) = (TakenAway::default(), BTreeSet::from([source.to_path_buf()]));
     for moving in moving {
         let mut parent = moving.path.parent();
@@ -111,8 +116,9 @@ pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &
         while let Some(folder) = parent.filter(|folder| inside(folder) && folders.insert(folder.to_path_buf())) {
             parent = folder.parent();
         }
-        match take_one_away(yard, moving, ledger) {
-            Ok(Away::Gone) => {}
+        match take_one_away(moving, ledger) {
+            // By the rename.
+            Ok(Away::Gone) => taken.deleted += u64::from(moving.own.is_some()),
             Ok(Away::Folder) => {
                 folders.insert(moving.path.clone());
             }
@@ -128,6 +134,16 @@ pub(crate) fn take_away(yard: &Yard, source: &Path, moving: &[Moving], ledger: &
     taken
 }
 
+/// As [`take_away`], by itself.
+pub(crate) fn take_away_alone(yard: &Yard, source: &Path, moving: &[Moving], ctx: &Ctx) -> Result<TakenAway> {
+    let op = yard.begin(ctx)?;
+    let _alone = yard.alone(ctx)?;
+    let ledger = Ledger::load(&yard.store.pool)?;
+    let taken = take_away(source, moving, &ledger);
+    ledger.save(op.path())?;
+    Ok(taken)
+}
+
 /// What became of one name.
 enum Away {
     /// It was not there any more.
@@ -138,7 +154,7 @@ enum Away {
 }
 
 /// Deletes one name; or says why not.
-fn take_one_away(yard: &Yard, moving: &Moving, ledger: &Ledger) -> Result<Away, String> {
+fn take_one_away(moving: &Moving, ledger: &Ledger) -> Result<Away, String> {
     let now = match disk::lstat(&moving.path) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Away::Gone),
         now => now.map_err(|error| error.to_string())?,
@@ -146,29 +162,15 @@ fn take_one_away(yard: &Yard, moving: &Moving, ledger: &Ledger) -> Result<Away, 
     if FileType::from_raw_mode(now.mode) == FileType::Directory {
         return Ok(Away::Folder);
     }
-    let is_the_pools = is_the_pools(yard, moving, &now);
-    if !is_the_pools && !is_as_taken_in(moving, &now) {
+    if !is_as_taken_in(moving, &now) {
         return Err("it changed since it was taken in".into());
     }
-    // The pool's own lost its right to be written, and was asked for, before it was read.
-    if !is_the_pools && now.is_file() && disk::is_held(CWD, &moving.path).map_err(|error| error.to_string())? {
+    if now.is_file() && disk::is_held(CWD, &moving.path).map_err(|error| error.to_string())? {
         return Err("another program has it open".into());
-    }
-    if is_the_pools {
-        disk::remove_file(&moving.path).map_err(|error| error.with_causes())?;
-        let pooled = moving.content.and_then(|content| disk::lstat(&yard.store.pool.path(content)).ok());
-        pooled.iter().for_each(|pooled| ledger.moved(&now, pooled));
-        return Ok(Away::Deleted);
     }
     let telling = |before: &Stat, after: &Stat| ledger.moved(before, after);
     disk::remove_tree_telling(&moving.path, &telling).map_err(|error| error.with_causes())?;
     Ok(Away::Deleted)
-}
-
-/// Whether a file of the source is the pool's own.
-fn is_the_pools(yard: &Yard, moving: &Moving, now: &Stat) -> bool {
-    let pooled = moving.content.and_then(|content| disk::lstat(&yard.store.pool.path(content)).ok());
-    pooled.is_some_and(|pooled| (pooled.dev, pooled.ino) == (now.dev, now.ino))
 }
 
 /// Whether a name still is what was taken in: by how it looked then or, after a crash, by what it holds.
@@ -184,13 +186,40 @@ fn is_as_taken_in(moving: &Moving, now: &Stat) -> bool {
     }
 }
 
-/// Takes the pool's name from a file that stays at its source.
-fn take_back(yard: &Yard, moving: &Moving, ledger: &Ledger) -> Result<()> {
-    match (moving.content, disk::lstat(&moving.path)) {
-        (Some(content), Ok(now)) if is_the_pools(yard, moving, &now) => {
-            yard.store.pool.delete([content], ledger).map(drop)
+/// Gives the source back what is the pool's already, and survives a power loss.
+fn take_all_back(yard: &Yard, moving: &[Moving], lent: &[Lent], ledger: &Ledger) -> Result<()> {
+    let mut taken = false;
+    for moving in moving {
+        let Some(path) = take_back(yard, moving, ledger)? else { continue };
+        taken = true;
+        let beside = lent.iter().find(|lent| path != moving.path && Some(lent.ino) == moving.own);
+        beside.map_or(Ok(()), |lent| disk::set_mode(&path, lent.mode & 0o7777))?;
+    }
+    if taken { disk::sync_filesystem(yard.store.pool.root()) } else { Ok(()) }
+}
+
+/// Where it is again, if the pool had it.
+fn take_back(yard: &Yard, moving: &Moving, ledger: &Ledger) -> Result<Option<PathBuf>> {
+    let (Some(content), Some(own)) = (moving.content, moving.own) else { return Ok(None) };
+    let pooled = yard.store.pool.path(content);
+    match disk::lstat(&pooled) {
+        Ok(there) if there.ino == own => {}
+        Ok(_) => return Ok(None),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        Err(error) => return Err(error).at("look at", &pooled),
+    }
+    moving.path.parent().map_or(Ok(()), disk::make_folders)?;
+    ledger.forget(own);
+    let mut to = moving.path.clone();
+    loop {
+        match disk::rename_new(&pooled, &to) {
+            // Something else has got its name.
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                to.as_mut_os_string().push(".back");
+                tracing::warn!(path = %to.display(), "is given back beside what has its name by now");
+            }
+            renamed => return renamed.map(|()| Some(to.clone())).at("give back", &to),
         }
-        _ => Ok(()),
     }
 }
 

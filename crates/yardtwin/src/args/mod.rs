@@ -64,11 +64,14 @@ pub(crate) enum Command {
         /// A copy of the stock build that was changed by hand: the twin gets what is in it, as the player's own changes
         #[arg(long, value_name = "DIR", conflicts_with = "inside")]
         from_folder: Option<PathBuf>,
+        /// Delete that folder once the twin is there; what is worth nothing stays
+        #[arg(long = "move", requires = "from_folder")]
+        take_away: bool,
         /// Clone this folder inside the twin SOURCE instead, and call it NAME: what is named after it gets the new name too
         #[arg(long, value_name = "FOLDER", conflicts_with = "share")]
         inside: Option<String>,
         #[command(flatten)]
-        how: DryRun,
+        how: Careful,
     },
     /// List the twins
     List {

@@ -25,7 +25,7 @@ use std::process::ExitCode;
 use clap::CommandFactory;
 use yard_twin::{Source, Yard, YardError, clone, restore};
 
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, DryRun};
 use crate::fail::Failure;
 use crate::screen::{Screen, shell};
 
@@ -51,15 +51,15 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Stock(command) => stock::run(&yard()?, command, screen),
         Command::Sheet(command) => sheets::run(yard, command, screen),
         Command::Clone { source: Source::Twin(twin), name, inside: Some(folder), how, .. } => {
-            twins::clone_inside(&yard()?, &twin, &folder, &name, how, screen)
+            twins::clone_inside(&yard()?, &twin, &folder, &name, DryRun { dry_run: how.dry_run }, screen)
         }
         Command::Clone { source: Source::Stock(build), inside: Some(_), .. } => {
             let message = format!("{build} never changes: only a twin can have a folder twice");
             Err(Failure::usage(message, "yardtwin clone TWIN NEW-NAME --inside FOLDER"))
         }
-        Command::Clone { source, name, share, from_folder, how, .. } => {
+        Command::Clone { source, name, share, from_folder, take_away, how, .. } => {
             let name = name.parse()?;
-            let options = clone::Options { sharing: share.map(Into::into), folder: from_folder };
+            let options = clone::Options { sharing: share.map(Into::into), folder: from_folder, take_away };
             twins::clone(&yard()?, &source, &name, options, how, screen)
         }
         Command::List { space: true, .. } => space::list(&yard()?, screen),

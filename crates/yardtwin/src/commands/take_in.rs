@@ -199,8 +199,7 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
     }
     facts.push(("links outside", some_of(&outcome.links_outside, 3)));
     if let Some(taken) = &outcome.taken_away {
-        let gone = if taken.folder_gone { "the folder is gone" } else { "the folder stays, with what is left in it" };
-        facts.push(("source", format!("{} deleted; {gone}", files(taken.deleted))));
+        facts.push(("source", source(taken)));
         facts.push(("left there", some_of(&taken.left, 5)));
     }
     facts.push(("way back", back));
@@ -215,6 +214,12 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
             "what looks like a player's own was taken in too, and every clone will have it; --leave-out {group} leaves it out"
         ));
     }
+}
+
+/// What became of a folder that was taken away.
+pub(super) fn source(taken: &intake::TakenAway) -> String {
+    let gone = if taken.folder_gone { "the folder is gone" } else { "the folder stays, with what is left in it" };
+    format!("{} deleted; {gone}", files(taken.deleted))
 }
 
 fn not_kept(counts: intake::NotKept) -> String {

@@ -9,6 +9,7 @@ use yard_twin::{
 };
 
 use super::share::guarded;
+use super::take_in::source;
 use super::{Done, typed};
 use crate::args::{Careful, DryRun};
 use crate::fail::Failure;
@@ -20,7 +21,7 @@ pub(crate) fn clone(
     source: &Source,
     name: &TwinName,
     options: clone::Options,
-    how: DryRun,
+    how: Careful,
     screen: &Screen,
 ) -> Done {
     let ctx = ctx(screen);
@@ -39,6 +40,10 @@ pub(crate) fn clone(
             ]);
         });
         return Ok(ExitCode::SUCCESS);
+    }
+    if let (Some(folder), true) = (&plan.folder, plan.take_away) {
+        let question = format!("Delete {} once the twin is there?", folder.display());
+        screen.confirm(&question, how.yes)?;
     }
     let outcome = clone::apply(yard, &plan, &ctx)?;
     screen.answer(&outcome, |screen| say_clone(&plan, &outcome, screen));
@@ -99,6 +104,8 @@ fn say_clone(plan: &clone::Plan, outcome: &clone::Outcome, screen: &Screen) {
         ("renamed", renamed(&plan.renamed)),
         ("name changed in", listed(&plan.changed.iter().map(ToString::to_string).collect::<Vec<_>>(), 5)),
         ("laid besides", plan.markers.join(", ")),
+        ("source", outcome.taken_away.as_ref().map(source).unwrap_or_default()),
+        ("left there", outcome.taken_away.as_ref().map(|away| some_of(&away.left, 5)).unwrap_or_default()),
         ("took", duration(outcome.took)),
         ("way back", typed("remove", &[&outcome.name])),
         ("next", typed("launch", &[&outcome.name])),

@@ -52,7 +52,6 @@ use crate::ops::carry::incoming::{Found, Selection, incoming_from_home, incoming
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::{OnClash, Sheet};
-use crate::store::pool::Ledger;
 use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::planned;
@@ -290,8 +289,13 @@ fn outside(decided: &[(CarryItem, Entry)], fetch: &[Fetch]) -> Vec<Moving> {
         .map(|(item, _)| item.from.as_str())
         .collect();
     let goes = fetch.iter().filter(|fetch| carried.contains(fetch.path.display().to_string().as_str()));
-    goes.map(|fetch| Moving { path: fetch.path.clone(), content: Some(fetch.content), stat: Some(fetch.stat) })
-        .collect()
+    goes.map(|fetch| Moving {
+        path: fetch.path.clone(),
+        content: Some(fetch.content),
+        own: None,
+        stat: Some(fetch.stat),
+    })
+    .collect()
 }
 
 fn party(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<Party> {
@@ -396,14 +400,9 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 /// Deletes files outside the yard that are in the twin by now.
 fn take_away(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Option<TakenAway>> {
     let (Origin::Place(place), true) = (&plan.asked.0, plan.take_out) else { return Ok(None) };
-    let op = yard.begin(ctx)?;
-    let _alone = yard.alone(ctx)?;
-    let ledger = Ledger::load(&yard.store.pool)?;
     // As the paths of its files were found.
     let place = disk::canonical(place).unwrap_or_else(|_| place.clone());
-    let taken = moved::take_away(yard, &place, &plan.outside, &ledger);
-    ledger.save(op.path())?;
-    Ok(Some(taken))
+    moved::take_away_alone(yard, &place, &plan.outside, ctx).map(Some)
 }
 
 /// The entries that are put into the twin.

@@ -38,6 +38,7 @@ use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::materialise::{Laid, Layout, make_folders};
 use crate::ops::intake;
+use crate::ops::intake::TakenAway;
 use crate::ops::intake::source::{Out, Part, SourceTree, list};
 use crate::path::RelPath;
 use crate::progress::Ctx;
@@ -56,6 +57,7 @@ use crate::twin::markers::with_markers;
 use crate::twin::planned::Seen;
 use crate::twin::room;
 use crate::twin::vouch;
+use crate::yard::moved::{self, Moving};
 
 /// What can be said about a clone beyond its source and name. The default is the source twin's or the yard's sharing.
 #[derive(Clone, Debug, Default)]
@@ -65,6 +67,8 @@ pub struct Options {
     /// A folder that is a copy of the stock build which was changed by hand: the twin holds what it holds, and what differs
     /// from the stock build is the player's own. For a clone of a stock build only.
     pub folder: Option<PathBuf>,
+    /// Delete that folder once the twin is there.
+    pub take_away: bool,
 }
 
 /// What a clone will do.
@@ -100,6 +104,8 @@ pub struct Plan {
     pub names_source: Vec<RelPath>,
     /// The folder that it holds a copy of, in place of what the stock build holds.
     pub folder: Option<PathBuf>,
+    /// Whether the folder goes away afterwards.
+    pub take_away: bool,
     #[serde(skip)]
     taking: Option<SourceTree>,
     #[serde(skip)]
@@ -142,6 +148,8 @@ pub struct Outcome {
     pub shares: ShareTotals,
     /// Why it shares nothing, if that is so.
     pub unshared: Option<Unshared>,
+    /// What became of the folder, if it was to be taken away.
+    pub taken_away: Option<TakenAway>,
     /// How long it took.
     #[serde(serialize_with = "crate::progress::seconds")]
     pub took: Duration,
@@ -159,6 +167,9 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
         Source::Stock(build) => Start::of_stock(yard, build)?,
         Source::Twin(twin) => Start::of_twin(yard, twin, ctx)?,
     };
+    if let Some(taking) = &taking {
+        start.kept_own.add_private(taking.private());
+    }
     let sheet = yard.sheet_of(&start.build)?;
     let mut laid_anew = None;
     let renamed = renamed(&start, source, name, sheet.as_ref())?;
@@ -190,6 +201,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
         sharing,
         from_removed: start.from_removed,
         totals: taking.as_ref().map_or_else(|| start.listing.totals(), SourceTree::totals),
+        take_away: options.take_away && taking.is_some(),
         folder: options.folder,
         taking,
         leaks: start.leaks,
@@ -221,7 +233,8 @@ fn take_folder(yard: &Yard, source: &Source, folder: &Path, ctx: &Ctx) -> Result
 /// Makes the new twin: staged whole, then renamed into place.
 ///
 /// A crash leaves no half twin: the next opening of the yard either finds it whole or deletes the stage. Its contents
-/// are durable in the pool; its folder may have to be made again after a power loss.
+/// are durable in the pool; its folder may have to be made again after a power loss. A folder that is to be taken away is
+/// there until the twin is: a crash in between leaves some of it, and nothing goes that changed since it was read.
 ///
 /// # Errors
 /// As [`plan`]; [`Error::ContentMissing`] if the pool was damaged; [`Error::Io`], on a full disk among
@@ -238,6 +251,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     }
     let folder = plan.taking.as_ref().map(|taking| read_folder(yard, taking, sheet.as_ref(), &op, ctx)).transpose()?;
     let made = make_contents(yard, plan, &op, ctx)?;
+    let (folder, moving) = folder.unzip();
     let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
     let facts = Facts::probe(op.path())?;
     let policy = plan.kept_own.apply(Policy::new(plan.sharing, facts, listing, written));
@@ -302,6 +316,12 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         }
     };
     drop(alone);
+    let taken_away = match (&plan.taking, moving) {
+        (Some(taking), Some(moving)) if plan.take_away => {
+            Some(moved::take_away_alone(yard, taking.folder(), &moving, ctx)?)
+        }
+        _ => None,
+    };
     Ok(Outcome {
         name: plan.name.clone(),
         id: row.id,
@@ -310,6 +330,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         differs: folder.as_ref().map(|folder| Counts::between(&plan.listing, folder)),
         shares,
         unshared: policy.unshared(),
+        taken_away,
         took: began.elapsed(),
     })
 }
@@ -383,12 +404,18 @@ fn make_contents(yard: &Yard, plan: &Plan, op: &OpFolder, ctx: &Ctx) -> Result<O
     Ok(Some(listing))
 }
 
-/// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold.
-fn read_folder(yard: &Yard, taking: &SourceTree, sheet: Option<&Sheet>, op: &OpFolder, ctx: &Ctx) -> Result<Listing> {
+/// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold and what may go from there.
+fn read_folder(
+    yard: &Yard,
+    taking: &SourceTree,
+    sheet: Option<&Sheet>,
+    op: &OpFolder,
+    ctx: &Ctx,
+) -> Result<(Listing, Vec<Moving>)> {
     let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
     let taken = taking.read(&putter, None, yard.root(), ctx)?;
     change::publish(yard, putter, op, None, ctx)?;
-    with_markers(taken.listing, sheet).map(|(listing, _)| listing)
+    with_markers(taken.listing, sheet).map(|(listing, _)| (listing, taken.moving))
 }
 
 /// Puts what belongs beside `game` and `home` into the stage of a new twin.

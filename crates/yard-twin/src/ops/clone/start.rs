@@ -45,13 +45,14 @@ impl Start {
         let sheet = yard.sheet_of(&row.build)?;
         let (listing, markers) = with_markers(yard.store.listing(row.listing)?, sheet.as_ref())?;
         let (profile, sharing) = (profile::NEW.into(), yard.default_sharing());
+        let kept_own = KeptOwn { private: row.private, ..KeptOwn::default() };
         Ok(Self {
             build: row.build,
             listing,
             laid: None,
             profile,
             edits: Vec::new(),
-            kept_own: KeptOwn::default(),
+            kept_own,
             names_source: Vec::new(),
             sharing,
             from_removed: false,
@@ -70,24 +71,30 @@ impl Start {
             let folder = yard.twins_folder().join(row.folder_before_removal());
             let (written, private) = (state.written.clone(), state.private.clone());
             let kept_own = KeptOwn { written, private, home: Vec::new() };
-            return Ok(Self { from_removed: true, ..Self::of_state(yard, state, (&listing, &folder), kept_own)? });
+            return Ok(Self { from_removed: true, ..Self::of_state(yard, state, (&listing, &folder), kept_own, ctx)? });
         }
         let (row, mut settled) = planned::see(yard, &row, ctx)?;
         if !settled.not_taken.is_empty() {
             return Err(TwinError::NotTaken { name: name.to_string(), paths: settled.not_taken }.into());
         }
         let (kept_own, folder) = (KeptOwn::of(yard, &settled, ctx)?, yard.folder_of(&row));
-        let start = Self::of_state(yard, settled.state.clone(), (&settled.listing, &folder), kept_own)?;
+        let start = Self::of_state(yard, settled.state.clone(), (&settled.listing, &folder), kept_own, ctx)?;
         let leaks = std::mem::take(&mut settled.leaks);
         let seen = settled.news.is_some().then(|| Seen::new(row, settled));
         Ok(Self { leaks, seen, ..start })
     }
 
-    fn of_state(yard: &Yard, state: State, (listing, folder): (&Listing, &Path), kept_own: KeptOwn) -> Result<Self> {
+    fn of_state(
+        yard: &Yard,
+        state: State,
+        (listing, folder): (&Listing, &Path),
+        kept_own: KeptOwn,
+        ctx: &Ctx,
+    ) -> Result<Self> {
         let listing = portable(listing, folder, yard.root())?;
         // Where something else is there now, what differs is the player's own in a clone too.
         let laid = (state.laid != state.disk).then_some(state.laid);
-        let names_source = repath::names_origin(yard, &listing, laid, folder)?;
+        let names_source = repath::names_origin(yard, &listing, laid, folder, ctx)?;
         let State { build, sharing, profile, edits, .. } = state;
         let (from_removed, leaks, markers, seen) = (false, Leaks::default(), Vec::new(), None);
         Ok(Self {
@@ -135,6 +142,12 @@ impl KeptOwn {
         let sheet = yard.sheet_of(&settled.state.build)?;
         let private = private_files(&settled.listing, &settled.rows, sheet.as_ref(), &settled.state);
         Ok(Self { written: settled.state.written.clone(), private, home })
+    }
+
+    pub(super) fn add_private(&mut self, more: Vec<RelPath>) {
+        self.private.extend(more);
+        self.private.sort_unstable();
+        self.private.dedup();
     }
 
     /// With the new names of what is renamed, beside the old ones.

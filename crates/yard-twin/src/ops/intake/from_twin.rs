@@ -114,6 +114,8 @@ pub fn apply_from_twin(yard: &Yard, plan: &FromTwinPlan, ctx: &Ctx) -> Result<Ou
     let listing = yard.store.put_listing(&plan.listing, None, &op)?;
     if !was_there {
         let FromTwinOptions { channel, dated, note, .. } = plan.options.clone();
+        let mut private = yard.stock_row(&plan.from, true)?.private;
+        private.retain(|path| plan.listing.get(path.as_str()).is_some());
         yard.catalog.add_stock(&StockRow {
             build: plan.build.clone(),
             listing,
@@ -123,6 +125,7 @@ pub fn apply_from_twin(yard: &Yard, plan: &FromTwinPlan, ctx: &Ctx) -> Result<Ou
             source: plan.folder.to_string_lossy().into_owned(),
             taken_at: Timestamp::now(),
             removed_at: None,
+            private,
         })?;
     }
     Ok(Outcome {

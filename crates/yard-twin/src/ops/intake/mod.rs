@@ -352,8 +352,12 @@ fn take_in(yard: &Yard, plan: &Plan, op: &mut OpFolder, ctx: &Ctx) -> Result<Tak
     match &stored {
         Ok(_) if plan.take_away => {
             let ledger = Ledger::load(&yard.store.pool)?;
-            taken_away = Some(moved::take_away(yard, &plan.source, &moving, &ledger));
+            let away = moved::take_away(&plan.source, &moving, &ledger);
             ledger.save(op.path())?;
+            if !away.left.is_empty() {
+                moved::put_modes_back(op.path())?;
+            }
+            taken_away = Some(away);
         }
         Err(_) if takes_over => moved::finish(yard, op.path(), false)?,
         _ => {}
@@ -387,7 +391,7 @@ fn commit(
         if let Some(text) = &plan.sheet_text {
             disk::write_whole(&yard.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
         }
-        yard.catalog.add_stock(&stock_row(plan, id))?;
+        yard.catalog.add_stock(&stock_row(plan, id, plan.taking.private()))?;
     }
     if was_there && yard.store.listing(id).is_err() {
         disk::remove_if_there(&yard.store.blob_path("listings", &id.to_string()))?;
@@ -432,7 +436,7 @@ fn looks_like(entry: &Entry, seen: &Seen) -> bool {
     }
 }
 
-fn stock_row(plan: &Plan, listing: ListingId) -> StockRow {
+fn stock_row(plan: &Plan, listing: ListingId, private: Vec<RelPath>) -> StockRow {
     StockRow {
         build: plan.build.clone(),
         listing,
@@ -442,6 +446,7 @@ fn stock_row(plan: &Plan, listing: ListingId) -> StockRow {
         source: plan.source.to_string_lossy().into_owned(),
         taken_at: Timestamp::now(),
         removed_at: None,
+        private,
     }
 }
 

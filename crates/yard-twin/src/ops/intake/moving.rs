@@ -20,8 +20,8 @@ use crate::yard::moved::{self, Lent};
 pub(crate) struct Mover<'a> {
     putter: &'a Putter<'a>,
     candidates: Vec<bool>,
-    /// How each file looks since it was read.
-    after: Mutex<Vec<Option<Stat>>>,
+    /// How each file looks since it was read, and whether it becomes the pool's.
+    after: Mutex<Vec<Option<(Stat, bool)>>>,
 }
 
 impl<'a> Mover<'a> {
@@ -44,45 +44,55 @@ impl<'a> Mover<'a> {
         Ok(Some(Self { putter, candidates, after }))
     }
 
-    /// Takes a file into the pool, by its own inode if that can be.
+    /// Takes a file into the pool, as it is if that can be. Returns whether it has attributes, too.
     pub(crate) fn take(
         &self,
         (at, seen): (usize, &Seen),
         (file, path): (&std::fs::File, &Path),
         buffer: &mut [u8],
         ctx: &Ctx,
-    ) -> Result<ContentId> {
+    ) -> Result<(ContentId, bool)> {
         let fstat = || disk::fstat(file).at("look at", path);
         if !fstat()?.same_bytes(&seen.stat) {
             return Err(IntakeError::Changed(path.into()).into());
         }
         let attributes = disk::attributes(file).at("look at", path)?;
-        let content = if self.candidates[at] && disk::given(&attributes).next().is_none() {
+        let mut now = seen.stat;
+        let (content, adopted) = if self.candidates[at] && disk::given(&attributes).next().is_none() {
             // First the mode, so that nobody opens it for writing, then the question whether somebody has.
             let set = |mode: u32| disk::change_mode_of(file, mode & 0o7777).at("set the mode of", path);
             set(seen.stat.mode & !0o222)?;
-            if disk::in_other_hands(file) {
+            let in_other_hands = disk::in_other_hands(file);
+            if in_other_hands {
                 set(seen.stat.mode)?;
-                self.putter.put(file, &still(seen, fstat()?, path)?, path, buffer, ctx)?
+            }
+            now = still(seen, fstat()?, path)?;
+            if in_other_hands {
+                (self.putter.put(file, &now, path, buffer, ctx)?, false)
             } else {
-                self.putter.adopt(file, &still(seen, fstat()?, path)?, path, buffer, ctx)?
+                self.putter.adopt(file, &now, path, buffer, ctx)?
             }
         } else {
-            self.putter.put(file, &seen.stat, path, buffer, ctx)?
+            (self.putter.put(file, &now, path, buffer, ctx)?, false)
         };
-        lock(&self.after)[at] = Some(still(seen, fstat()?, path)?);
-        Ok(content)
+        lock(&self.after)[at] = Some((now, adopted));
+        Ok((content, !attributes.is_empty()))
     }
 
     /// What was seen, with how it looks since it was read.
     pub(crate) fn seen_now(&self, seen: &[Seen]) -> Vec<Seen> {
         let after = lock(&self.after);
-        let now = |(seen, after): (&Seen, &Option<Stat>)| Seen {
+        let now = |(seen, after): (&Seen, &Option<(Stat, bool)>)| Seen {
             path: seen.path.clone(),
             kind: seen.kind.clone(),
-            stat: after.unwrap_or(seen.stat),
+            stat: after.map_or(seen.stat, |(stat, _)| stat),
         };
         seen.iter().zip(after.iter()).map(now).collect()
+    }
+
+    /// Whether a file becomes the pool's.
+    pub(crate) fn adopts(&self, at: usize) -> bool {
+        lock(&self.after)[at].is_some_and(|(_, adopted)| adopted)
     }
 }
 

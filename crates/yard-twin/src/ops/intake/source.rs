@@ -20,6 +20,7 @@ use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Manner, Seen, Sum, walk, walk_sum, without};
 use crate::sheet::Sheet;
 use crate::store::pool::Putter;
+use crate::twin::private::{is_own, is_private};
 use crate::yard::moved::Moving;
 
 /// A folder that is taken in, and where what is in it goes.
@@ -93,6 +94,21 @@ impl SourceTree {
         totals(&self.seen)
     }
 
+    /// Files that nobody but their user may read, of the home and of belongings.
+    pub(crate) fn private(&self) -> Vec<RelPath> {
+        let sheet = self.out.sheet.as_ref();
+        let private = |seen: &&Seen| matches!(seen.kind, Kind::File) && is_private(seen.stat.mode);
+        // Where all are, a mask has it so, or the filesystem.
+        let says_something: HashSet<u64> = self
+            .seen
+            .iter()
+            .filter(|seen| matches!(seen.kind, Kind::File) && !private(seen))
+            .map(|seen| seen.stat.dev)
+            .collect();
+        let of = self.seen.iter().filter(private).filter(|seen| says_something.contains(&seen.stat.dev));
+        of.map(|seen| seen.path.clone()).filter(|path| is_own(path, sheet)).collect()
+    }
+
     /// Reads everything, once; then looks at the source a second time.
     ///
     /// # Errors
@@ -109,8 +125,14 @@ impl SourceTree {
         look_again(self, now.as_deref(), ctx)?;
         let mut links = Links::default();
         let listing = links.listing(self, &stored.contents, yard)?;
-        let moving = self.moving(now.as_deref().unwrap_or(&self.seen), &stored.contents);
+        let adopts = |at| mover.is_some_and(|mover| mover.adopts(at));
+        let moving = self.moving(now.as_deref().unwrap_or(&self.seen), &stored.contents, adopts);
         Ok(StoredTree { listing, not_kept: stored.not_kept, links, moving })
+    }
+
+    /// The folder that becomes the game's.
+    pub(crate) fn folder(&self) -> &Path {
+        &self.parts[0].folder
     }
 
     /// Where something of it lies.
@@ -119,10 +141,15 @@ impl SourceTree {
     }
 
     /// What goes once it is taken in.
-    fn moving(&self, now: &[Seen], contents: &[Option<ContentId>]) -> Vec<Moving> {
-        let of = now.iter().zip(contents).filter(|(seen, _)| seen.path.as_str().starts_with("game/"));
-        of.map(|(seen, content)| Moving { path: self.on_disk(&seen.path), content: *content, stat: Some(seen.stat) })
-            .collect()
+    fn moving(&self, now: &[Seen], contents: &[Option<ContentId>], adopts: impl Fn(usize) -> bool) -> Vec<Moving> {
+        let of = now.iter().enumerate().filter(|(_, seen)| seen.path.as_str().starts_with("game/"));
+        of.map(|(at, seen)| Moving {
+            path: self.on_disk(&seen.path),
+            content: contents[at],
+            own: adopts(at).then_some(seen.stat.ino),
+            stat: Some(seen.stat),
+        })
+        .collect()
     }
 }
 
@@ -200,13 +227,14 @@ fn store(taking: &SourceTree, putter: &Putter<'_>, mover: Option<&Mover<'_>>, ct
                     }
                     file => file.at("read", &path)?,
                 };
-                if rustix::fs::flistxattr_query(&file).is_ok_and(|len| len > 0) {
-                    attributes.fetch_add(1, Ordering::Relaxed);
-                }
-                let content = match mover {
+                let (content, has_attributes) = match mover {
                     Some(mover) => mover.take((at, seen), (&file, &path), buffer, ctx)?,
-                    None => putter.put(&file, &seen.stat, &path, buffer, ctx)?,
+                    None => {
+                        let some = rustix::fs::flistxattr_query(&file).is_ok_and(|len| len > 0);
+                        (putter.put(&file, &seen.stat, &path, buffer, ctx)?, some)
+                    }
                 };
+                attributes.fetch_add(has_attributes.into(), Ordering::Relaxed);
                 lock(&contents)[at] = Some(content);
                 ctx.progress().advance(1, seen.stat.size);
                 Ok(())
@@ -240,12 +268,13 @@ fn not_kept(seen: &[Seen]) -> NotKept {
 
 /// Looks at the source a second time: what was added, changed or taken away since the first time shows.
 fn look_again(taking: &SourceTree, now: Option<&[Seen]>, ctx: &Ctx) -> Result<()> {
-    let sum = ctx.phase(Phase::Listing, 0, 0, || {
+    let sum = || {
         taking.parts.iter().try_fold(Sum::default(), |sum, part| {
             Ok(sum.and(walk_sum(&part.folder, &part.prefix, |path| taking.out.has(path), ctx)?))
         })
-    })?;
-    if sum == taking.sum {
+    };
+    // What is moved looks otherwise than at first in any case.
+    if now.is_none() && ctx.phase(Phase::Listing, 0, 0, sum)? == taking.sum {
         return Ok(());
     }
     let again = without(list(&taking.parts, ctx)?, |path| taking.out.has(path))?;

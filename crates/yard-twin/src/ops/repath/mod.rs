@@ -30,6 +30,7 @@ pub use crate::combine::PathForm;
 use std::collections::HashSet;
 use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use rustix::fs::CWD;
@@ -45,6 +46,7 @@ use crate::ident::{ContentId, ListingId, Source, TwinName};
 use crate::listing::{Change, Entry, Listing, Node, diff};
 use crate::ops::intake;
 use crate::ops::rename::TEXT_MAX;
+use crate::parallel::{self, lock};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, walk};
@@ -354,20 +356,26 @@ pub(super) fn names_origin(
     listing: &Listing,
     laid: Option<ListingId>,
     origin: &Path,
+    ctx: &Ctx,
 ) -> Result<Vec<RelPath>> {
     let (Some(laid), Some(origin)) = (laid, origin.to_str()) else { return Ok(Vec::new()) };
-    Ok(naming(yard, &yard.store.listing(laid)?, listing, &[origin.to_owned()]))
+    naming(yard, &yard.store.listing(laid)?, listing, &[origin.to_owned()], ctx)
 }
 
 /// Those files and symlinks that come or change from one listing to another, and name the folder of another twin.
-pub(crate) fn names_others(yard: &Yard, row: &TwinRow, there: &Listing, next: &Listing) -> Result<Vec<RelPath>> {
+pub(crate) fn names_others(
+    yard: &Yard,
+    row: &TwinRow,
+    (there, next): (&Listing, &Listing),
+    ctx: &Ctx,
+) -> Result<Vec<RelPath>> {
     let others = yard.catalog.twins()?.into_iter().filter(|other| other.id != row.id && other.removed_at.is_none());
     let folders: Vec<String> = others.filter_map(|other| yard.folder_of(&other).to_str().map(str::to_owned)).collect();
-    Ok(if folders.is_empty() { Vec::new() } else { naming(yard, there, next, &folders) })
+    if folders.is_empty() { Ok(Vec::new()) } else { naming(yard, there, next, &folders, ctx) }
 }
 
 /// What comes or changes from one listing to another, and names one of the folders.
-fn naming(yard: &Yard, before: &Listing, listing: &Listing, folders: &[String]) -> Vec<RelPath> {
+fn naming(yard: &Yard, before: &Listing, listing: &Listing, folders: &[String], ctx: &Ctx) -> Result<Vec<RelPath>> {
     let repather = Repather::new(folders.iter().map(|folder| (folder.as_str(), "")));
     let own = diff(before, listing).filter_map(|change| match change {
         Change::New(entry) | Change::Changed { after: entry, .. } => Some(entry),
@@ -387,14 +395,29 @@ fn naming(yard: &Yard, before: &Listing, listing: &Listing, folders: &[String]) 
         Node::Symlink { target } => repather.hits(target.as_bytes()).next().is_some(),
         _ => false,
     };
-    own.into_iter().filter(names).map(|entry| entry.path.clone()).collect()
+    let named = Mutex::new(Vec::new());
+    parallel::for_each(
+        &own,
+        ctx.threads(),
+        || (),
+        |(), entry| {
+            ctx.check()?;
+            if names(entry) {
+                lock(&named).push(entry.path.clone());
+            }
+            Ok(())
+        },
+    )?;
+    let mut named = parallel::into_inner(named);
+    named.sort_unstable();
+    Ok(named)
 }
 
 /// Whether a content of the pool is a text as far as its first bytes tell.
 fn begins_as_text(yard: &Yard, content: ContentId) -> bool {
-    let mut head = Vec::new();
+    let mut head = [0; 4096];
     let opened = disk::open_file(CWD, yard.store.pool.path(content));
-    opened.is_ok_and(|file| file.take(4096).read_to_end(&mut head).is_ok()) && is_text(&head)
+    opened.and_then(|mut file| file.read(&mut head)).is_ok_and(|read| is_text(&head[..read]))
 }
 
 /// A free name for a file beside another one.

@@ -11,7 +11,7 @@ use super::{Has, Ledger, Pool};
 use crate::disk::{self, Stat, Writer};
 use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::ident::ContentId;
-use crate::parallel::lock;
+use crate::parallel::{self, lock};
 use crate::progress::Ctx;
 
 /// Up to so many new contents are synced one by one; above, the filesystem is synced once, which also waits for
@@ -33,8 +33,8 @@ pub(crate) struct Putter<'a> {
     /// Contents that are staged, and those found in the pool, which must still be there in the end.
     staged: Mutex<HashSet<ContentId>>,
     found: Mutex<HashSet<ContentId>>,
-    /// Staged contents that are files of the source, and how they looked when they were read.
-    adopted: Mutex<HashMap<ContentId, Stat>>,
+    /// Contents that are not staged, but files of the source: where, and how they looked when they were read.
+    adopted: Mutex<HashMap<ContentId, (PathBuf, Stat)>>,
     /// Files of the pool that hold something else than they should: their inodes.
     wrong: Mutex<HashMap<ContentId, u64>>,
     synced: AtomicBool,
@@ -96,8 +96,9 @@ impl<'a> Putter<'a> {
         staged
     }
 
-    /// As [`Putter::put`], of a file of this user's that nobody can write to any more, on the filesystem of the pool: its own
-    /// inode becomes the pool's. `seen` is how it looks since nobody can.
+    /// As [`Putter::put`], of a file of this user's that nobody can write to any more, on the filesystem of the pool: it
+    /// becomes the pool's by a rename, unless its content is known. `seen` is how it looks since nobody can. Returns whether
+    /// it will.
     pub(crate) fn adopt(
         &self,
         file: &File,
@@ -105,22 +106,14 @@ impl<'a> Putter<'a> {
         path: &Path,
         buffer: &mut [u8],
         ctx: &Ctx,
-    ) -> Result<ContentId> {
+    ) -> Result<(ContentId, bool)> {
         let content = hash_unchanged(file, seen, path, buffer, ctx)?;
         let known = self.known_sizes.contains(&seen.size) && self.is_there(content, ctx)?;
-        if known || !lock(&self.staged).insert(content) {
-            return Ok(content);
+        let adopts = !known && lock(&self.staged).insert(content);
+        if adopts {
+            lock(&self.adopted).insert(content, (path.into(), *seen));
         }
-        let named = self.stage.join(content.to_string());
-        disk::link(rustix::fs::CWD, path, rustix::fs::CWD, &named).at("link", path)?;
-        let linked = disk::lstat(&named).at("look at", &named)?;
-        let as_seen = (linked.ino, linked.size, linked.mtime) == (seen.ino, seen.size, seen.mtime);
-        // A third name would be somebody's, by which the pool's bytes could be reached.
-        if !as_seen || linked.nlink != 2 {
-            return Err(IntakeError::Changed(path.into()).into());
-        }
-        lock(&self.adopted).insert(content, linked);
-        Ok(content)
+        Ok((content, adopts))
     }
 
     fn stage_one(
@@ -193,8 +186,10 @@ impl<'a> Putter<'a> {
             return Ok(());
         }
         if staged.len() as u64 <= SYNC_SINGLY {
+            let adopted = lock(&self.adopted);
             for content in staged.iter() {
-                let path = self.stage.join(content.to_string());
+                let staged = || self.stage.join(content.to_string());
+                let path = adopted.get(content).map_or_else(staged, |(path, _)| path.clone());
                 disk::sync(&File::open(&path).at("open", &path)?, &path)?;
             }
         } else {
@@ -221,35 +216,67 @@ impl<'a> Putter<'a> {
                 });
             }
         }
-        let (mut published, mut folders) = (PutTotals::default(), HashSet::new());
-        for &content in staged.iter() {
-            ctx.check()?;
-            let (from, to) = (self.stage.join(content.to_string()), self.pool.path(content));
-            if !self.make_room(ledger, content, ctx)? {
-                // Another command stored the same bytes meanwhile; these go away with the stage.
-                continue;
-            }
-            if let Some(seen) = adopted.get(&content) {
-                if disk::lstat(&from).at("look at", &from)? != *seen {
-                    return Err(IntakeError::Changed(from).into());
+        let contents: Vec<ContentId> = staged.iter().copied().collect();
+        let published = Mutex::new((PutTotals::default(), HashSet::new()));
+        parallel::for_each(
+            &contents,
+            ctx.threads(),
+            || (),
+            |(), &content| {
+                ctx.check()?;
+                if let Some((stat, path)) = self.publish_one(ledger, content, adopted.get(&content), ctx)? {
+                    ledger.set(content, &stat);
+                    let (totals, folders) = &mut *lock(&published);
+                    totals.contents += 1;
+                    totals.bytes += stat.size;
+                    folders.extend(path.parent().map(Path::to_path_buf));
                 }
-                if seen.mode & 0o7777 != 0o444 {
-                    disk::set_mode(&from, 0o444)?;
-                }
-            }
-            disk::rename_new(&from, &to).at("store", &to)?;
-            let stat = disk::lstat(&to).at("look at", &to)?;
-            ledger.set(content, &stat);
-            published.contents += 1;
-            published.bytes += stat.size;
-            folders.extend(to.parent().map(Path::to_path_buf));
-        }
+                Ok(())
+            },
+        )?;
+        let (totals, folders) = parallel::into_inner(published);
         if folders.len() as u64 <= SYNC_SINGLY {
             folders.iter().try_for_each(|folder| disk::sync_folder(folder))?;
         } else {
             disk::sync_filesystem(self.pool.root())?;
         }
-        Ok(published)
+        Ok(totals)
+    }
+
+    /// Moves a staged content into the pool, or a file of the source if that still is what was read. `None` if another
+    /// command has stored the same meanwhile.
+    fn publish_one(
+        &self,
+        ledger: &Ledger,
+        content: ContentId,
+        adopted: Option<&(PathBuf, Stat)>,
+        ctx: &Ctx,
+    ) -> Result<Option<(Stat, PathBuf)>> {
+        let to = self.pool.path(content);
+        let from = adopted.map_or_else(|| self.stage.join(content.to_string()), |(path, _)| path.clone());
+        let changed = || IntakeError::Changed(from.clone());
+        match disk::rename_new(&from, &to) {
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                if !self.make_room(ledger, content, ctx)? {
+                    return Ok(None);
+                }
+                disk::rename_new(&from, &to).at("store", &to)?;
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound && adopted.is_some() => return Err(changed().into()),
+            renamed => renamed.at("store", &to)?,
+        }
+        let stat = disk::lstat(&to).at("look at", &to)?;
+        let Some((_, seen)) = adopted else { return Ok(Some((stat, to))) };
+        let key = |stat: &Stat| (stat.ino, stat.size, stat.mtime, stat.mode, stat.nlink);
+        if key(&stat) != key(&Stat { nlink: 1, ..*seen }) {
+            disk::rename_new(&to, &from).at("put back", &from)?;
+            return Err(changed().into());
+        }
+        if stat.mode & 0o7777 == 0o444 {
+            return Ok(Some((stat, to)));
+        }
+        disk::set_mode(&to, 0o444)?;
+        Ok(Some((disk::lstat(&to).at("look at", &to)?, to)))
     }
 
     /// Sees to it that a content's name is free, unless its file holds the content.
