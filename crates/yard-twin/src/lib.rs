@@ -117,7 +117,9 @@ pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, T
 pub use materialise::{Doing, Step, steps};
 pub use path::RelPath;
 pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
-pub use sheet::{Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sheet, new_sheet};
+pub use sheet::{
+    Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sheet, Unit, new_sheet,
+};
 pub use store::pool::{Share, Sharing, Unshared};
 pub use twin::{Leaks, Room, ShareTotals, Shares};
 

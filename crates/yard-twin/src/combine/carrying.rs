@@ -1,5 +1,8 @@
-//! What becomes of each belonging that is carried: decided path by path, from what was shipped and what is there.
+//! What becomes of each belonging that is carried: decided thing by thing, from what was shipped and what is there. A thing
+//! is a file, a slot or a world, as the group's unit says: two of them are never mixed.
 
+use std::cell::OnceCell;
+use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
 
 use jiff::Timestamp;
@@ -7,8 +10,8 @@ use serde::Serialize;
 
 use crate::error::{Error, Result};
 use crate::listing::{Entry, Listing, Node, Spellings};
-use crate::path::{RelPath, at_and_above, fold_key};
-use crate::sheet::OnClash;
+use crate::path::{RelPath, at_and_above, compare, fold_key};
+use crate::sheet::{OnClash, Sheet, with_beside};
 
 /// A belonging that is to be carried.
 #[derive(Clone, Debug)]
@@ -17,6 +20,8 @@ pub(crate) struct Incoming {
     pub(crate) from: String,
     /// The group that it is in.
     pub(crate) group: Option<String>,
+    /// Whether it comes because its group does: then the whole thing that it is a part of does.
+    pub(crate) whole: bool,
     /// What it is, under the path that it gets.
     pub(crate) entry: Entry,
     /// What was shipped where it comes from.
@@ -31,21 +36,23 @@ pub struct CarryItem {
     pub from: String,
     /// Where it goes.
     pub to: RelPath,
+    /// The thing that it is a part of there, as a beginning of its path: itself, the name of a slot, the folder of a world.
+    pub thing: String,
     /// The group that it is in.
     pub group: Option<String>,
     /// Its size in bytes.
     pub bytes: u64,
     /// When it was last written.
     pub modified: Timestamp,
-    /// What is in the place that it would take.
+    /// What is in the place that its thing would take.
     pub found: Met,
-    /// Size and time of what is there, if that is a file and another one.
+    /// Size and newest time of what is there, if that is something else.
     pub there: Option<(u64, Timestamp)>,
-    /// What is done.
+    /// What is done; the same with all of a thing, but for what is in its place already.
     pub does: Does,
 }
 
-/// What a belonging meets in its place.
+/// What a thing meets in its place.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Met {
@@ -81,12 +88,21 @@ pub enum Does {
 pub(crate) struct Target<'a> {
     pub(crate) there: &'a Listing,
     pub(crate) laid: &'a Listing,
+    pub(crate) sheet: &'a Sheet,
     /// Whether names that differ by case only are one there.
     pub(crate) folds: bool,
 }
 
-/// Decides about each belonging; `policy` says what is done about a clash in a place, by its path and its group. Gives the
-/// entries that come, too.
+/// What was decided.
+#[derive(Debug, Default)]
+pub(crate) struct Decided {
+    /// What comes, by where it goes.
+    pub(crate) items: Vec<(CarryItem, Entry)>,
+    /// What goes, since it is a part of something that is replaced.
+    pub(crate) gone: Vec<RelPath>,
+}
+
+/// Decides about each thing; `policy` says what is done about a clash, by the places that can stand for it and by its group.
 ///
 /// # Errors
 /// [`Error::Obstructed`] if a file would take a folder's place or need one where a file is, [`Error::Clash`] if two that
@@ -94,64 +110,224 @@ pub(crate) struct Target<'a> {
 pub(crate) fn decide(
     coming: Vec<Incoming>,
     target: &Target<'_>,
-    policy: impl Fn(&RelPath, Option<&str>) -> Option<OnClash>,
-) -> Result<Vec<(CarryItem, Entry)>> {
+    policy: impl Fn(&[&str], Option<&str>) -> Option<OnClash>,
+) -> Result<Decided> {
+    let mut names = HashSet::new();
+    let things = Things { target, folded: OnceCell::new() };
+    let mut decided = Decided::default();
+    let mut beside = Vec::new();
+    for thing in things.of(spelt(coming, target, &mut names)?) {
+        let there = things.there(&thing.at, thing.group.as_deref(), thing.whole);
+        let (items, does) = items(&thing, &there, target, &policy);
+        let comes = |path: &RelPath| thing.comes.iter().any(|coming| coming.entry.path == *path);
+        match does {
+            Does::Beside => beside.push((thing, items)),
+            Does::Put => {
+                decided.gone.extend(there.iter().map(|entry| &entry.path).filter(|path| !comes(path)).cloned());
+                decided.items.extend(items);
+            }
+            _ => decided.items.extend(items),
+        }
+    }
+    for (thing, items) in beside {
+        decided.items.extend(things.put_beside(&thing, items, &mut names)?);
+    }
+    decided.items.sort_by(|(a, _), (b, _)| a.to.cmp(&b.to));
+    Ok(decided)
+}
+
+/// What comes under the names that it gets, which are free of each other.
+fn spelt(coming: Vec<Incoming>, target: &Target<'_>, names: &mut HashSet<String>) -> Result<Vec<Incoming>> {
     let mut spellings = if target.folds { Some(Spellings::of(target.there)?) } else { None };
-    let key = |path: &RelPath| if target.folds { fold_key(path.as_str()) } else { path.as_str().to_owned() };
     let mut taken: HashMap<String, String> = HashMap::new();
-    let mut items = Vec::with_capacity(coming.len());
+    let mut spelt = Vec::with_capacity(coming.len());
     for mut coming in coming {
         if let Some(spellings) = &mut spellings {
             coming.entry.path = spellings.spell(&coming.entry.path)?;
             spellings.learn(&coming.entry.path)?;
         }
-        if let Some(other) = taken.insert(key(&coming.entry.path), coming.from.clone()) {
+        if let Some(other) = taken.insert(target.key(coming.entry.path.as_str()), coming.from.clone()) {
             return Err(Error::Clash { one: other, other: coming.from });
         }
         obstructed(&coming.entry.path, target.there)?;
-        items.push(item(coming, target, &policy));
+        spelt.push(coming);
     }
-    let mut names: HashSet<String> = taken.into_keys().collect();
-    for (item, entry) in items.iter_mut().filter(|(item, _)| item.does == Does::Beside) {
-        let free = free_name(&item.to, |path| target.there.has(path.as_str()) || names.contains(&key(path)))?;
-        names.insert(key(&free));
-        (item.to, entry.path) = (free.clone(), free);
-    }
-    Ok(items)
+    names.extend(taken.into_keys());
+    Ok(spelt)
 }
 
-fn item(
-    coming: Incoming,
+impl Target<'_> {
+    fn key(&self, path: &str) -> String {
+        if self.folds { fold_key(path) } else { path.to_owned() }
+    }
+
+    /// The thing that a path is a part of, as a beginning of it.
+    fn thing_at<'p>(&self, path: &'p RelPath, group: Option<&str>, whole: bool) -> &'p str {
+        self.sheet.unit_of(path, group.filter(|_| whole))
+    }
+}
+
+/// Something that is carried as a whole.
+struct Thing {
+    /// What the paths of its parts begin with.
+    at: String,
+    group: Option<String>,
+    whole: bool,
+    comes: Vec<Incoming>,
+}
+
+struct Things<'a> {
+    target: &'a Target<'a>,
+    /// By the folded beginning of their paths, where names are folded.
+    folded: OnceCell<HashMap<String, Vec<&'a Entry>>>,
+}
+
+impl<'a> Things<'a> {
+    fn of(&self, coming: Vec<Incoming>) -> Vec<Thing> {
+        let (mut things, mut known): (Vec<Thing>, HashMap<String, usize>) = (Vec::new(), HashMap::new());
+        for coming in coming {
+            let at = self.target.thing_at(&coming.entry.path, coming.group.as_deref(), coming.whole).to_owned();
+            let number = *known.entry(self.target.key(&at)).or_insert(things.len());
+            if number == things.len() {
+                things.push(Thing { at, group: coming.group.clone(), whole: coming.whole, comes: Vec::new() });
+            }
+            things[number].whole |= coming.whole;
+            things[number].comes.push(coming);
+        }
+        things
+    }
+
+    /// What the twin has of a thing.
+    fn there(&self, at: &str, group: Option<&str>, whole: bool) -> Vec<&'a Entry> {
+        if !whole {
+            let files = with_beside(at).filter_map(|path| self.target.there.get(&path));
+            return files.filter(|entry| entry.node != Node::EmptyFolder).collect();
+        }
+        if self.target.folds {
+            let folded = self.folded.get_or_init(|| self.fold());
+            return folded.get(&fold_key(at)).cloned().unwrap_or_default();
+        }
+        let entries = self.target.there.entries();
+        let first = entries.partition_point(|entry| compare(entry.path.as_str(), at) == Ordering::Less);
+        let near = entries[first..].iter().take_while(|entry| entry.path.as_str().starts_with(at));
+        near.filter(|entry| entry.node != Node::EmptyFolder && self.is_of(entry, at, group)).collect()
+    }
+
+    fn is_of(&self, entry: &Entry, at: &str, group: Option<&str>) -> bool {
+        self.target.sheet.group_of(&entry.path) == group && self.target.thing_at(&entry.path, group, true) == at
+    }
+
+    fn fold(&self) -> HashMap<String, Vec<&'a Entry>> {
+        let mut folded: HashMap<String, Vec<&Entry>> = HashMap::new();
+        for entry in self.target.there.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {
+            let group = self.target.sheet.group_of(&entry.path);
+            let at = fold_key(self.target.thing_at(&entry.path, group, true));
+            folded.entry(at).or_default().push(entry);
+        }
+        folded
+    }
+
+    /// Gives a thing a free name, with the first number that nothing has; or finds that it is there under one already.
+    fn put_beside(
+        &self,
+        thing: &Thing,
+        mut items: Vec<(CarryItem, Entry)>,
+        names: &mut HashSet<String>,
+    ) -> Result<Vec<(CarryItem, Entry)>> {
+        for number in 2u64.. {
+            let at = thing.numbered(number, self.target);
+            let place = |path: &RelPath| RelPath::new(format!("{at}{}", thing.rest(path, self.target)));
+            let there = self.there(&at, thing.group.as_deref(), thing.whole);
+            let places = thing.comes.iter().map(|coming| place(&coming.entry.path)).collect::<Result<Vec<_>>>()?;
+            let parts = || places.iter().zip(&thing.comes);
+            let has = |(path, coming): (&RelPath, &Incoming)| {
+                there.iter().any(|entry| entry.path == *path && entry.node == coming.entry.node)
+            };
+            let is_there = there.len() == places.len() && parts().all(has);
+            let taken = |path: &RelPath| {
+                self.target.there.has(path.as_str()) || names.contains(&self.target.key(path.as_str()))
+            };
+            if !is_there && (!there.is_empty() || self.target.there.has(&at) || places.iter().any(taken)) {
+                continue;
+            }
+            names.extend(places.iter().map(|path| self.target.key(path.as_str())));
+            for ((item, entry), place) in items.iter_mut().zip(places) {
+                item.does = if is_there { Does::Nothing } else { Does::Beside };
+                item.thing.clone_from(&at);
+                (item.to, entry.path) = (place.clone(), place);
+            }
+            break;
+        }
+        Ok(items)
+    }
+}
+
+impl Thing {
+    /// `name 2.ending` beside a file, `name 2` beside a slot or a folder.
+    fn numbered(&self, number: u64, target: &Target<'_>) -> String {
+        let rest = |coming: &Incoming| self.rest(&coming.entry.path, target).starts_with(['/', '.']);
+        let name = self.at.rfind('/').map_or(0, |slash| slash + 1);
+        match self.at.rfind('.') {
+            Some(dot) if dot > name && !self.comes.iter().any(rest) => {
+                format!("{} {number}{}", &self.at[..dot], &self.at[dot..])
+            }
+            _ => format!("{} {number}", self.at),
+        }
+    }
+
+    /// What a part's path has behind the beginning that all have.
+    fn rest<'p>(&self, path: &'p RelPath, target: &Target<'_>) -> &'p str {
+        &path.as_str()[target.thing_at(path, self.group.as_deref(), self.whole).len()..]
+    }
+}
+
+/// What is done with a thing, and with each of its parts.
+fn items(
+    thing: &Thing,
+    there: &[&Entry],
     target: &Target<'_>,
-    policy: &impl Fn(&RelPath, Option<&str>) -> Option<OnClash>,
-) -> (CarryItem, Entry) {
-    let Incoming { from, group, entry, shipped } = coming;
-    let there = target.there.get(entry.path.as_str());
-    let laid = target.laid.get(entry.path.as_str());
-    let found = met(&entry.node, shipped.as_ref(), there.map(|is| &is.node), laid.map(|is| &is.node));
-    let newer = there.is_none_or(|there| entry.mtime > there.mtime);
-    let does = does(found, policy(&entry.path, group.as_deref()), newer);
-    let other = there.filter(|_| !matches!(found, Met::New | Met::Same));
-    let item = CarryItem {
-        from,
-        to: entry.path.clone(),
-        group,
-        bytes: entry.node.size(),
-        modified: time(entry.mtime),
-        found,
-        there: other.map(|there| (there.node.size(), time(there.mtime))),
-        does,
+    policy: &impl Fn(&[&str], Option<&str>) -> Option<OnClash>,
+) -> (Vec<(CarryItem, Entry)>, Does) {
+    let found = met(&thing.comes, there, target.laid);
+    let newest = there.iter().map(|entry| entry.mtime).max();
+    let newer = newest.is_none_or(|newest| thing.comes.iter().any(|coming| coming.entry.mtime > newest));
+    let parts = thing.comes.iter().map(|coming| coming.entry.path.as_str());
+    let places: Vec<&str> = std::iter::once(thing.at.as_str()).chain(parts).collect();
+    let does = does(found, policy(&places, thing.group.as_deref()), newer);
+    let size = there.iter().map(|entry| entry.node.size()).sum();
+    let is_other = !matches!(found, Met::New | Met::Same);
+    let item = |coming: &Incoming| {
+        let in_place = there.iter().any(|is| is.path == coming.entry.path && is.node == coming.entry.node);
+        CarryItem {
+            from: coming.from.clone(),
+            to: coming.entry.path.clone(),
+            thing: thing.at.clone(),
+            group: coming.group.clone(),
+            bytes: coming.entry.node.size(),
+            modified: time(coming.entry.mtime),
+            found,
+            there: newest.filter(|_| is_other).map(|newest| (size, time(newest))),
+            does: if does == Does::Put && in_place { Does::Nothing } else { does },
+        }
     };
-    (item, entry)
+    (thing.comes.iter().map(|coming| (item(coming), coming.entry.clone())).collect(), does)
 }
 
-fn met(comes: &Node, shipped: Option<&Node>, there: Option<&Node>, laid: Option<&Node>) -> Met {
-    match there {
-        None => Met::New,
-        Some(there) if there == comes => Met::Same,
-        Some(there) if Some(there) == laid && Some(there) == shipped => Met::Untouched,
-        Some(there) if Some(there) == laid => Met::Shipped,
-        Some(_) => Met::Clash,
+fn met(comes: &[Incoming], there: &[&Entry], laid: &Listing) -> Met {
+    let coming = |path: &RelPath| comes.iter().find(|coming| coming.entry.path == *path);
+    let shipped_here = |is: &&Entry| laid.get(is.path.as_str()).is_some_and(|laid| laid.node == is.node);
+    let shipped_there = |is: &&Entry| coming(&is.path).is_some_and(|coming| coming.shipped.as_ref() == Some(&is.node));
+    let same = |is: &&Entry| coming(&is.path).is_some_and(|coming| coming.entry.node == is.node);
+    if there.is_empty() {
+        Met::New
+    } else if comes.len() == there.len() && there.iter().all(same) {
+        Met::Same
+    } else if !there.iter().all(shipped_here) {
+        Met::Clash
+    } else if there.iter().all(shipped_there) {
+        Met::Untouched
+    } else {
+        Met::Shipped
     }
 }
 
@@ -179,24 +355,6 @@ fn obstructed(path: &RelPath, there: &Listing) -> Result<()> {
     match file {
         Some(file) => Err(Error::Obstructed { file: file.into(), below: path.to_string() }),
         None => Ok(()),
-    }
-}
-
-/// `name 2.ending` beside the path, or the first number after it that is free.
-fn free_name(path: &RelPath, taken: impl Fn(&RelPath) -> bool) -> Result<RelPath> {
-    let name = path.name();
-    let (stem, ending) = match name.rfind('.') {
-        Some(dot) if dot > 0 => name.split_at(dot),
-        _ => (name, ""),
-    };
-    let folder = path.parent().unwrap_or_default();
-    let mut number = 2u64;
-    loop {
-        let free = RelPath::new(format!("{folder}/{stem} {number}{ending}"))?;
-        if !taken(&free) {
-            return Ok(free);
-        }
-        number += 1;
     }
 }
 
@@ -243,6 +401,10 @@ mod tests {
         Listing::new(entries.iter().map(|(path, text, mtime)| entry(path, text, *mtime)).collect()).unwrap()
     }
 
+    fn sheet(more: &str) -> Sheet {
+        Sheet::parse(&format!("title = \"wexcombe\"\n{more}"), std::path::Path::new("wexcombe.toml")).unwrap()
+    }
+
     fn decided(
         comes: (&str, i64),
         shipped: Option<&str>,
@@ -253,12 +415,13 @@ mod tests {
         let coming = Incoming {
             from: "game/a.ini".into(),
             group: None,
+            whole: true,
             entry: entry("game/a.ini", comes.0, comes.1),
             shipped: shipped.map(|text| entry("game/a.ini", text, 1).node),
         };
         let there = listing(there);
-        let target = Target { there: &there, laid: &laid, folds: false };
-        let (item, entry) = decide(vec![coming], &target, |_, _| policy).unwrap().remove(0);
+        let target = Target { there: &there, laid: &laid, sheet: &sheet(""), folds: false };
+        let (item, entry) = decide(vec![coming], &target, |_, _| policy).unwrap().items.remove(0);
         assert_eq!(item.to, entry.path);
         (item.found, item.does, item.to.to_string())
     }
@@ -298,19 +461,24 @@ mod tests {
 
     #[test]
     fn files_and_folders_never_take_each_others_place_and_names_are_folded_where_the_place_folds() {
-        let coming =
-            |path: &str| Incoming { from: path.into(), group: None, entry: entry(path, "x", 0), shipped: None };
+        let coming = |path: &str| Incoming {
+            from: path.into(),
+            group: None,
+            whole: true,
+            entry: entry(path, "x", 0),
+            shipped: None,
+        };
         let there = listing(&[("game/Cabin/shifts/one", "1", 0), ("game/file", "2", 0)]);
         let decided = |paths: &[&str], folds| {
-            let target = Target { there: &there, laid: &there, folds };
+            let target = Target { there: &there, laid: &there, sheet: &sheet(""), folds };
             decide(paths.iter().map(|path| coming(path)).collect(), &target, |_, _| None)
         };
         for path in ["game/Cabin", "game/Cabin/shifts", "game/file/below"] {
             assert!(matches!(decided(&[path], false), Err(Error::Obstructed { .. })), "{path}");
         }
-        assert_eq!(decided(&["game/cabin/SHIFTS/One"], true).unwrap()[0].0.to.as_str(), "game/Cabin/shifts/one");
+        assert_eq!(decided(&["game/cabin/SHIFTS/One"], true).unwrap().items[0].0.to.as_str(), "game/Cabin/shifts/one");
         assert!(matches!(decided(&["game/new/A", "game/New/a"], true), Err(Error::Clash { .. })));
-        assert_eq!(decided(&["game/new/A", "game/New/a"], false).unwrap().len(), 2);
+        assert_eq!(decided(&["game/new/A", "game/New/a"], false).unwrap().items.len(), 2);
     }
 
     #[test]

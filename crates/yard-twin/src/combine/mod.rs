@@ -3,16 +3,20 @@
 //! The logic stays pure: a [`Draft`] says what is to be made of what, and [`realise`] has it made, each thing once.
 
 mod carrying;
+mod places;
 mod renaming;
 mod repath;
 mod transform;
+mod wholes;
 
 pub use carrying::{CarryItem, Does, Met};
-pub(crate) use carrying::{Incoming, Target, decide, time, without};
+pub(crate) use carrying::{Decided, Incoming, Target, decide, time, without};
+pub(crate) use places::{Moves, known, place};
 pub(crate) use renaming::{Renamed, new_places, rename};
 pub use repath::PathForm;
 pub(crate) use repath::{Repather, is_text, repathed};
 pub(crate) use transform::{EditStep, Transform};
+pub(crate) use wholes::Wholes;
 
 use crate::error::Result;
 use crate::ident::ContentId;

@@ -31,7 +31,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::combine::{Draft, realise};
+use crate::combine::{Draft, Moves, Wholes, realise};
 use crate::error::{Result, TwinError};
 use crate::ident::{BuildRef, TwinName};
 use crate::launch::Changes;
@@ -86,6 +86,10 @@ pub struct Plan {
     /// What the player owns and keeps, by group of belongings; other paths that the program writes, and the home, come
     /// last.
     pub kept: Changes,
+    /// What of it the build keeps in another place: from where to where it goes.
+    pub moved: Vec<(RelPath, RelPath)>,
+    /// What stays where it is although its group is elsewhere there, each with the reason.
+    pub not_moved: Vec<String>,
     /// Game files that the player added, changed or deleted, and that no group explains.
     pub rest: Vec<String>,
     /// What is done with them.
@@ -166,11 +170,16 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
     // Edits are the last step: without them is seen whether a file is as it was laid.
     let (plain, edited) = without_edits(yard, &settled)?;
+    let moves = Moves::between(&settled.listing, &laid, (sheet.as_ref(), next_sheet.as_ref()))?;
+    let (moved, laid) = (moves.own(&settled.listing, &laid), moves.apply(&laid)?);
+    let (plain, there) = (moves.apply(&plain)?, moves.apply(&settled.listing)?);
+    let edited: Vec<RelPath> = edited.iter().map(|path| moves.of(path).clone()).collect();
     let rest = own.rest(&laid, &plain, &next);
     let keep_rest = options.rest == Some(Rest::Keep);
     // A file that is gone is nothing of the player's: it comes back.
-    let there = |path: &RelPath| plain.get(path.as_str()).is_some();
-    let rebased = rebase(&laid, &plain, &next, |path| there(path) && (keep_rest || own.holds(path)))?;
+    let is_there = |path: &RelPath| plain.get(path.as_str()).is_some();
+    let wanted = Wholes::of(&plain, &laid, next_sheet.as_ref()).kept_in(&next, &plain)?;
+    let rebased = rebase(&laid, &plain, &wanted, |path| is_there(path) && (keep_rest || own.holds(path)))?;
     let named = |reason: Reason| -> Vec<RelPath> {
         // A folder that is there with something in it is no loss and no gain.
         let folder = |path: &RelPath| {
@@ -181,10 +190,10 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason && !folder(&named.path));
         of.map(|named| named.path.clone()).collect()
     };
-    let listing = with_edits(&rebased.listing, &plain, &settled.listing, &edited)?;
-    let synced = edits_after(yard, &listing, &settled, &row)?;
-    let comes_private = stock.private.into_iter().filter(|path| settled.listing.get(path.as_str()).is_none());
-    let state = settled.state.clone().with_private(comes_private);
+    let listing = with_edits(&rebased.listing, &plain, &there, &edited)?;
+    let synced = edits_after(yard, &listing, (&there, &moves), &settled.state, &row)?;
+    let comes_private = stock.private.into_iter().filter(|path| there.get(path.as_str()).is_none());
+    let state = settled.state.clone().with_private(comes_private).with_moved(&moves.pairs());
     let state = State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..state };
     let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&settled.listing, &listing);
     let draft = Draft { base: listing.clone(), derived: synced.derived };
@@ -196,6 +205,8 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         from,
         to: stock.build,
         kept: kept(&next, &listing, next_sheet.as_ref()),
+        moved,
+        not_moved: moves.left,
         edits: synced.views,
         rest,
         what_of_the_rest: options.rest,
@@ -251,14 +262,21 @@ fn without_edits(yard: &Yard, settled: &Settled) -> Result<(Listing, Vec<RelPath
 }
 
 /// The profile's edits in what will be there: those whose file the new build brings are made in that one.
-fn edits_after(yard: &Yard, next: &Listing, settled: &Settled, row: &TwinRow) -> Result<Synced> {
+fn edits_after(
+    yard: &Yard,
+    next: &Listing,
+    (there, moves): (&Listing, &Moves),
+    state: &State,
+    row: &TwinRow,
+) -> Result<Synced> {
     let path = yard.folder_of(row).join("profile.toml");
-    let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
-    let same = |edit: &&Applied| {
+    let profile = Profile::parse(&state.profile, &path)?.in_use()?;
+    let same = |edit: &Applied| {
         let node = |listing: &Listing| listing.get(edit.file.as_str()).map(|entry| entry.node.clone());
-        node(next) == node(&settled.listing)
+        node(next) == node(there)
     };
-    let applied: Vec<Applied> = settled.state.edits.iter().filter(same).cloned().collect();
+    let applied = state.edits.iter().map(|edit| Applied { file: moves.of(&edit.file).clone(), ..edit.clone() });
+    let applied: Vec<Applied> = applied.filter(same).collect();
     edits::sync_edits(yard, next, &applied, &profile.edits, Again::None)
 }
 

@@ -33,6 +33,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, TwinRow, What};
+use crate::combine::{Moves, Wholes};
 use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{BuildRef, SnapshotRef, TwinName};
 use crate::listing::{Listing, Named, diff, rebase};
@@ -40,6 +41,7 @@ use crate::materialise::{Step, steps};
 use crate::ops::repath;
 use crate::path::RelPath;
 use crate::progress::Ctx;
+use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
@@ -83,6 +85,10 @@ pub struct Plan {
     pub steps: Vec<Step>,
     /// What is there now and gives way: it stays in the history.
     pub named: Vec<Named>,
+    /// Belongings that the build of then keeps in another place: from where to where they go, as they are now.
+    pub moved: Vec<(RelPath, RelPath)>,
+    /// Those that stay where they are, each with the reason.
+    pub not_moved: Vec<String>,
     /// Files and symlinks that come back and name the folder of another twin, which may have been this one's then.
     pub names_others: Vec<RelPath>,
     /// What can't be kept, each with its reason.
@@ -145,24 +151,33 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let target = yard.store.listing(then.disk)?.sharing_paths(&settled.listing);
     let sheet = yard.sheet_of(&then.build)?;
     let own = PlayersOwn(sheet.as_ref());
-    let shipped = shipped(yard, &settled, &then, &target)?;
     let some = !options.only.is_empty();
+    let across = if some || options.all || then.build == settled.state.build {
+        None
+    } else {
+        Some(Across::new(yard, &settled, &then, &target, sheet.as_ref())?)
+    };
+    let there = across.as_ref().map_or(&settled.listing, |across| &across.there);
+    let is_shipped = |path: &RelPath| across.as_ref().is_some_and(|across| across.shipped.contains(path));
     check_only(&options.only, &target, &settled.listing)?;
     let wanted = |path: &RelPath| options.only.iter().any(|only| path.is_at_or_below(only));
-    let own_stays = |path: &RelPath| !options.all && own.holds(path) && !shipped.contains(path);
+    let own_stays = |path: &RelPath| !options.all && own.holds(path) && !is_shipped(path);
     let stays = |path: &RelPath| if some { !wanted(path) } else { own_stays(path) };
-    let rebased = rebase(&target, &settled.listing, &target, stays)?;
+    let rebased = rebase(&target, there, &target, stays)?;
     let (game, others) = own.counts(&settled.listing, if some { &rebased.listing } else { &target });
     // An edit goes with its file.
     let stays = |edit: &Applied| if some { !wanted(&edit.file) } else { !options.all && own.holds(&edit.file) };
-    let now = settled.state.edits.iter().filter(|edit| stays(edit));
-    let edits = then.edits.iter().filter(|edit| !stays(edit)).chain(now).cloned().collect();
+    let Across { moves, moved, .. } = across.unwrap_or_default();
+    let now = settled.state.edits.iter().map(|edit| Applied { file: moves.of(&edit.file).clone(), ..edit.clone() });
+    let now = now.filter(|edit| stays(edit));
+    let edits = then.edits.iter().filter(|edit| !stays(edit)).cloned().chain(now).collect();
     let profile = if options.all { then.profile } else { settled.state.profile.clone() };
     let (build, laid) =
         if some { (settled.state.build.clone(), settled.state.laid) } else { (then.build.clone(), then.laid) };
     let state = State { edits, build, laid, profile, ..settled.state.clone() }
         .with_written(then.written)
-        .with_private(then.private);
+        .with_private(then.private)
+        .with_moved(&moves.pairs());
     let draft = rebased.listing.clone().into();
     protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
     let build = (state.build != settled.state.build).then(|| (settled.state.build.clone(), then.build));
@@ -181,28 +196,47 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         own: others,
         steps: steps(&settled.listing, &rebased.listing),
         named: rebased.named,
+        moved,
+        not_moved: moves.left,
         not_taken: std::mem::take(&mut settled.not_taken),
         leaks: std::mem::take(&mut settled.leaks),
         planned: PlannedChange::new(row, settled, state, draft, what),
     })
 }
 
-/// Paths that are now as they were shipped with the build that the twin is on, and were then as they were shipped with
-/// another one: they are not the player's own, wherever they lie, and go with the build.
-fn shipped(yard: &Yard, settled: &Settled, then: &State, target: &Listing) -> Result<HashSet<RelPath>> {
-    if then.build == settled.state.build {
-        return Ok(HashSet::new());
+/// What a restore to a state on another build has to know.
+#[derive(Default)]
+struct Across {
+    /// What is there, with belongings in the places that they have in that build.
+    there: Listing,
+    moves: Moves,
+    /// The player's own that moves.
+    moved: Vec<(RelPath, RelPath)>,
+    /// Paths that are now as they were shipped with the build that the twin is on, and were then as they were shipped with
+    /// the other one: they are not the player's own, wherever they lie, and go with the build.
+    shipped: HashSet<RelPath>,
+}
+
+impl Across {
+    fn new(yard: &Yard, settled: &Settled, then: &State, target: &Listing, sheet: Option<&Sheet>) -> Result<Self> {
+        let (now, before) = (yard.store.listing(settled.state.laid)?, yard.store.listing(then.laid)?);
+        let sheet_now = yard.sheet_of(&settled.state.build)?;
+        let moves = Moves::between(&settled.listing, &now, (sheet_now.as_ref(), sheet))?;
+        let moved = moves.own(&settled.listing, &now);
+        let (there, now) = (moves.apply(&settled.listing)?, moves.apply(&now)?);
+        let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
+        // What a home has before the first start came with no build.
+        let prepared: HashSet<String> = crate::launch::prepared().collect();
+        let wholes = Wholes::of(&there, &now, sheet);
+        let shipped = diff(&now, &before).map(|change| change.path().clone()).filter(|path| {
+            !prepared.contains(path.as_str())
+                && !wholes.has(path)
+                && node(&there, path) == node(&now, path)
+                && node(target, path) == node(&before, path)
+        });
+        let shipped = shipped.collect();
+        Ok(Self { there, moves, moved, shipped })
     }
-    let (now, before) = (yard.store.listing(settled.state.laid)?, yard.store.listing(then.laid)?);
-    let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
-    // What a home has before the first start came with no build.
-    let prepared: HashSet<String> = crate::launch::prepared().collect();
-    let both = diff(&now, &before).map(|change| change.path().clone()).filter(|path| {
-        !prepared.contains(path.as_str())
-            && node(&settled.listing, path) == node(&now, path)
-            && node(target, path) == node(&before, path)
-    });
-    Ok(both.collect())
 }
 
 /// Puts a twin back: what differs is staged as a whole, then published entry by entry. What is there now stays in the

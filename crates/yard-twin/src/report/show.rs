@@ -355,7 +355,10 @@ pub fn folder(yard: &Yard, name: &TwinName, place: Option<&str>) -> Result<PathB
                 let known = std::iter::once("home".to_owned()).chain(groups.into_keys()).collect();
                 return Err(Error::NotFound { what: Noun::Group, name: group.into(), known });
             };
-            Ok(folder.join(found.patterns.first().map(|pattern| pattern::base(pattern)).unwrap_or_default()))
+            let base = found.patterns.first().map(|pattern| pattern::base(pattern)).unwrap_or_default();
+            let place = folder.join(base);
+            // A pattern may name one file.
+            Ok(place.parent().filter(|_| place.is_file()).map(std::path::Path::to_path_buf).unwrap_or(place))
         }
     }
 }

@@ -4,6 +4,7 @@ mod draft;
 mod label;
 pub(crate) mod pattern;
 mod read;
+mod unit;
 
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -12,6 +13,8 @@ use std::path::Path;
 pub(crate) use draft::draft;
 pub(crate) use pattern::PathSet;
 use serde::{Deserialize, Serialize};
+pub use unit::Unit;
+pub(crate) use unit::{main_file, with_beside};
 
 use crate::edit::Format;
 use crate::error::{PathContext, Result, SheetError};
@@ -50,7 +53,7 @@ pub struct Sheet {
     #[serde(skip)]
     written: PathSet,
     #[serde(skip)]
-    groups: Vec<(String, PathSet)>,
+    caught: BTreeMap<String, Caught>,
     #[serde(skip)]
     ignore_case: bool,
 }
@@ -122,6 +125,8 @@ pub enum Place {
 pub struct Group {
     /// Patterns over `game/` and `home/`.
     pub patterns: Vec<String>,
+    /// What one thing of it is.
+    pub unit: Unit,
     /// A word about it.
     pub note: Option<String>,
     /// What is done when it is carried and both twins have something of their own in one place, unless one is told.
@@ -182,8 +187,16 @@ impl IdKey {
 
 /// The patterns of a sheet, ready to be matched.
 struct Sets {
-    groups: Vec<(String, PathSet)>,
+    caught: BTreeMap<String, Caught>,
     written: PathSet,
+}
+
+/// What a group catches.
+#[derive(Clone, Debug)]
+struct Caught {
+    all: PathSet,
+    /// Pattern by pattern, where it matters which one it is.
+    each: Vec<PathSet>,
 }
 
 impl Sets {
@@ -194,12 +207,17 @@ impl Sets {
         ignore_case: bool,
     ) -> Result<Self, String> {
         let set = |patterns: &[String]| PathSet::new(patterns.iter().map(String::as_str), ignore_case);
-        let groups = belongings.iter().map(|(name, group)| Ok((name.clone(), set(&group.patterns)?)));
-        let groups = groups.collect::<Result<_, String>>()?;
+        let caught = belongings.iter().map(|(name, group)| {
+            let one_by_one = group.unit == Unit::Folder && group.patterns.len() > 1;
+            let each = group.patterns.iter().take(if one_by_one { usize::MAX } else { 0 });
+            let each = each.map(|pattern| set(std::slice::from_ref(pattern))).collect::<Result<_, _>>()?;
+            Ok((name.clone(), Caught { all: set(&group.patterns)?, each }))
+        });
+        let caught = caught.collect::<Result<_, String>>()?;
         // What is a player's own is written by the program too.
         let own = belongings.values().filter(|group| !group.large).flat_map(|group| &group.patterns);
         let written = live.iter().chain(scratch).chain(own).map(String::as_str);
-        Ok(Self { groups, written: PathSet::new(written, ignore_case)? })
+        Ok(Self { caught, written: PathSet::new(written, ignore_case)? })
     }
 }
 
@@ -234,7 +252,7 @@ impl Sheet {
             let fail =
                 |message| SheetError { path: format!("{}.toml", self.title).into(), line: 1, column: 1, message };
             let sets = Sets::new(&self.belongings, &self.live, &self.scratch, self.ignore_case).map_err(fail)?;
-            (self.groups, self.written) = (sets.groups, sets.written);
+            (self.caught, self.written) = (sets.caught, sets.written);
         }
         Ok(self)
     }
@@ -261,15 +279,20 @@ impl Sheet {
         self.programs.get(self.program.as_ref()?)?.here().map(str::to_owned)
     }
 
-    /// The group of belongings that a path is in: the first by name whose patterns match.
+    /// The group of belongings that a path is in: the first by name whose patterns match. What a database has beside its
+    /// file is in the group of that.
     #[must_use]
     pub fn group_of(&self, path: &RelPath) -> Option<&str> {
-        self.groups.iter().find(|(_, set)| set.contains(path.as_str())).map(|(name, _)| name.as_str())
+        let group = |path: &str| {
+            self.caught.iter().find(|(_, caught)| caught.all.contains(path)).map(|(name, _)| name.as_str())
+        };
+        let (path, main) = (path.as_str(), main_file(path.as_str()));
+        group(path).or_else(|| if main.len() == path.len() { None } else { group(main) })
     }
 
     /// All groups that catch a path, by name.
     pub(crate) fn groups_of(&self, path: &RelPath) -> impl Iterator<Item = &str> {
-        let all = self.groups.iter().filter(|(_, set)| set.contains(path.as_str()));
+        let all = self.caught.iter().filter(|(_, caught)| caught.all.contains(path.as_str()));
         all.map(|(name, _)| name.as_str())
     }
 

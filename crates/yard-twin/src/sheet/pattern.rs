@@ -70,10 +70,17 @@ pub(crate) fn fits_label(pattern: &str, label: &str) -> bool {
     glob(pattern, false).is_ok_and(|glob| glob.compile_matcher().is_match(label))
 }
 
-/// The folder that all paths of a pattern are in.
+/// The folder that all paths of a pattern are in; a pattern that names one path is that path, of a folder or a file.
 pub(crate) fn base(pattern: &str) -> &str {
-    let special = pattern.find(['*', '?', '[', '{', '\\']).unwrap_or(pattern.len());
-    pattern[..special].rsplit_once('/').map_or("", |(folder, _)| folder)
+    match pattern.find(['*', '?', '[', '{', '\\']) {
+        Some(special) => pattern[..special].rsplit_once('/').map_or("", |(folder, _)| folder),
+        None => pattern.trim_end_matches('/'),
+    }
+}
+
+/// Whether a pattern names one path.
+pub(crate) fn is_literal(pattern: &str) -> bool {
+    !pattern.contains(['*', '?', '[', '{', '\\'])
 }
 
 /// The text as a pattern that matches just itself.

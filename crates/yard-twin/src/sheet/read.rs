@@ -8,7 +8,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::pattern::{self, PathSet};
-use super::{Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sets, Sheet};
+use super::{Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sets, Sheet, Unit};
 use crate::edit::Format;
 use crate::error::SheetError;
 use crate::ident::Title;
@@ -116,6 +116,8 @@ struct RawKey {
 #[serde(deny_unknown_fields)]
 struct RawGroup {
     patterns: Vec<Spanned<String>>,
+    #[serde(default)]
+    unit: Unit,
     note: Option<String>,
     on_clash: Option<Spanned<String>>,
     #[serde(default)]
@@ -210,7 +212,8 @@ impl Checker<'_> {
             }
             builds.insert(label.into_inner(), self.own_patterns(patterns)?);
         }
-        Ok(Group { patterns: self.own_patterns(raw.patterns)?, note: raw.note, on_clash, large: raw.large, builds })
+        let RawGroup { patterns, unit, note, large, .. } = raw;
+        Ok(Group { patterns: self.own_patterns(patterns)?, unit, note, on_clash, large, builds })
     }
 
     fn program(&self, raw: RawProgram) -> Result<Program, SheetError> {
@@ -289,7 +292,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
     let live = checker.patterns(raw.paths.live)?;
     let scratch = checker.patterns(raw.paths.scratch)?;
     let fail = |why| checker.fail(&(0..0), why);
-    let Sets { groups, written } = Sets::new(&belongings, &live, &scratch, raw.ignore_case).map_err(fail)?;
+    let Sets { caught, written } = Sets::new(&belongings, &live, &scratch, raw.ignore_case).map_err(fail)?;
     Ok(Sheet {
         name: raw.name.unwrap_or_else(|| title.to_string()),
         title,
@@ -305,6 +308,6 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         live,
         scratch,
         written,
-        groups,
+        caught,
     })
 }

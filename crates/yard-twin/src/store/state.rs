@@ -73,6 +73,18 @@ impl State {
         self
     }
 
+    /// With what is said of files under the new names of those that move.
+    pub(crate) fn with_moved(mut self, moved: &[(RelPath, RelPath)]) -> Self {
+        for paths in [&mut self.written, &mut self.private] {
+            let new: Vec<RelPath> =
+                moved.iter().filter(|(from, _)| paths.binary_search(from).is_ok()).map(|(_, to)| to.clone()).collect();
+            paths.extend(new);
+            paths.sort_unstable();
+            paths.dedup();
+        }
+        self
+    }
+
     /// With more files that nobody but their user may read.
     pub(crate) fn with_private(mut self, more: impl IntoIterator<Item = RelPath>) -> Self {
         self.private.extend(more);

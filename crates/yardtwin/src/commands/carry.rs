@@ -32,6 +32,14 @@ pub(crate) fn carry(yard: &Yard, args: args::Carry, screen: &Screen) -> Done {
         decisions: args.decide.into_iter().collect(),
         take_out: args.take_out,
     };
+    if args.to.len() > 1 && !args.how.dry_run {
+        // What can't be done to one of them is done to none.
+        for to in &args.to {
+            if let count @ 1.. = carry::plan(yard, &from, to, &options, &ctx(screen))?.undecided() {
+                return Err(yard_twin::Error::from(CarryError::Undecided { count, twin: to.to_string() }).into());
+            }
+        }
+    }
     for to in &args.to {
         one(yard, &from, to, &options, args.how, screen)?;
     }
@@ -79,14 +87,19 @@ fn say_plan(plan: &carry::Plan, screen: &Screen) {
         screen.line("  There is nothing of the player's own to carry.");
         return;
     }
+    let things: Vec<_> = plan.items().chunk_by(|a, b| (&a.thing, &a.group) == (&b.thing, &b.group)).collect();
     // What is there already needs no line where there is much.
-    let worth = |item: &&carry::CarryItem| plan.items().len() <= ITEMS || item.does != carry::Does::Nothing;
-    let shown: Vec<_> = plan.items().iter().filter(worth).collect();
-    let rows = shown.iter().take(ITEMS).map(|item| row(item, plan)).collect();
+    let worth = |parts: &&[carry::CarryItem]| {
+        things.len() <= ITEMS || parts.iter().any(|item| item.does != carry::Does::Nothing)
+    };
+    let shown: Vec<_> = things.iter().copied().filter(worth).collect();
+    let rows = shown.iter().take(ITEMS).map(|parts| row(parts, plan)).collect();
     screen.table(&["GROUP", "WHERE", "COMES", "THERE NOW", "WHAT IS DONE"], rows);
     if shown.len() > ITEMS {
         screen.line(format_args!("and {} more", shown.len() - ITEMS));
     }
+    let gone: Vec<_> = plan.gone.iter().map(ToString::to_string).collect();
+    screen.facts(&[("goes with it", some_of(&gone, 5))]);
 }
 
 /// `evening shift (2 shifts, played today)`.
@@ -96,7 +109,7 @@ fn side(side: &carry::End) -> String {
         (group, 1) => format!("1 {}", group.strip_suffix('s').unwrap_or(group)),
         (group, count) => format!("{count} {group}"),
     };
-    let mut parts: Vec<String> = side.files.iter().map(many).collect();
+    let mut parts: Vec<String> = side.things.iter().map(many).collect();
     match side.last_run {
         Some(time) => parts.push(format!("played {}", day(time))),
         None if side.build.is_some() => parts.push("never started".into()),
@@ -105,27 +118,32 @@ fn side(side: &carry::End) -> String {
     if parts.is_empty() { shell(&side.name) } else { format!("{} ({})", shell(&side.name), parts.join(", ")) }
 }
 
-fn row(item: &carry::CarryItem, plan: &carry::Plan) -> Vec<String> {
+/// A thing, of one file or several.
+fn row(parts: &[carry::CarryItem], plan: &carry::Plan) -> Vec<String> {
+    let item = parts.iter().find(|item| item.does != carry::Does::Nothing).unwrap_or(&parts[0]);
+    let modified = parts.iter().map(|item| item.modified).max().unwrap_or(item.modified);
     let there = match (item.found, item.there) {
         (carry::Met::New, _) => String::new(),
         (carry::Met::Same, _) => "the same".into(),
         (carry::Met::Untouched, _) => "as shipped with both".into(),
         (met, there) => {
             let what = if met == carry::Met::Clash { "another one" } else { "as shipped" };
-            let newer = there.is_some_and(|(_, time)| time > item.modified);
+            let newer = there.is_some_and(|(_, time)| time > modified);
             let about = there.map(|(bytes, time)| format!(", {}, {}", size(bytes), moment(time))).unwrap_or_default();
             format!("{what}{about}{}", if newer { " (newer)" } else { "" })
         }
     };
     vec![
         item.group.clone().unwrap_or_default(),
-        if item.from == item.to.to_string() || plan.from.build.is_none() {
+        if parts.len() > 1 {
+            format!("{}, {}", item.thing, files(parts.len() as u64))
+        } else if item.from == item.to.to_string() || plan.from.build.is_none() {
             item.to.to_string()
         } else {
             let same_folder = item.from.rsplit_once('/').map(|(folder, _)| folder) == item.to.parent();
             format!("{} \u{2192} {}", item.from, if same_folder { item.to.name() } else { item.to.as_str() })
         },
-        format!("{}, {}", size(item.bytes), moment(item.modified)),
+        format!("{}, {}", size(parts.iter().map(|item| item.bytes).sum()), moment(modified)),
         there,
         match (item.does, item.found) {
             (carry::Does::Put, carry::Met::New) => "put there",

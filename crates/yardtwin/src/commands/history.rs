@@ -8,7 +8,7 @@ use yard_twin::{
     snapshot, sweep,
 };
 
-use super::twins::{changes, leaks};
+use super::twins::{changes, leaks, renamed};
 use super::{Done, typed};
 use crate::args::{Careful, DryRun};
 use crate::progress::ctx;
@@ -222,6 +222,8 @@ fn plan_facts(plan: &restore::Plan) -> Vec<(&'static str, String)> {
     vec![
         ("game files", game),
         ("player's own", stay(plan.own)),
+        ("moved", renamed(&plan.moved)),
+        ("stays where it was", some_of(&plan.not_moved, 5)),
         ("build", plan.build.as_ref().map(|(from, to)| format!("from {from} to {to}")).unwrap_or_default()),
         ("gives way", listed(&named, 5)),
         ("not kept", some_of(&plan.not_taken, 5)),

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use yard_twin::{Error, RelPath, TwinError, TwinName, Yard, edits, renew};
 
-use super::twins::{changes, leaks};
+use super::twins::{changes, leaks, renamed};
 use super::{Done, typed};
 use crate::args::DryRun;
 use crate::progress::ctx;
@@ -52,6 +52,8 @@ fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
     let nothing = "nothing of the player's own".to_owned();
     vec![
         ("kept", if plan.kept.is_empty() { nothing } else { plan.kept.summary() }),
+        ("moved", renamed(&plan.moved)),
+        ("stays where it was", some_of(&plan.not_moved, 5)),
         (rest_name, rest),
         // What is not explained is listed above already.
         ("gives way", if plan.rest.is_empty() { paths(&plan.left) } else { String::new() }),

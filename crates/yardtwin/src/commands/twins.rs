@@ -86,7 +86,7 @@ pub(crate) fn clone_inside(
 }
 
 /// Some of the paths that get another name, each with its new one.
-fn renamed(paths: &[(RelPath, RelPath)]) -> String {
+pub(super) fn renamed(paths: &[(RelPath, RelPath)]) -> String {
     let lines: Vec<_> = paths.iter().map(|(from, to)| format!("{from} \u{2192} {to}")).collect();
     some_of(&lines, 5)
 }

@@ -1,21 +1,23 @@
 //! What comes with a carry: the player's own of a twin, of a real home, or what was downloaded.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
+
+use rustix::fs::FileType;
 
 use crate::Yard;
 use crate::archive::{Archive, Member};
-use crate::combine::Incoming;
-use crate::disk;
-use crate::error::{CarryError, Error, IntakeError, Noun, PathContext, Result};
+use crate::combine::{Incoming, known, place};
+use crate::disk::{self, Stat};
+use crate::error::{CarryError, IntakeError, PathContext, Result};
 use crate::ident::ContentId;
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node};
 use crate::ops::carry::Options;
-use crate::path::{RelPath, fold_key};
+use crate::path::{RelPath, at_and_above, fold_key};
 use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, Seen, walk};
-use crate::sheet::{Group, PathSet, Sheet, pattern};
+use crate::sheet::{PathSet, Sheet, main_file, pattern, with_beside};
 use crate::store::pool::hash_unchanged;
 use crate::twin::planned::Fetch;
 use crate::twin::private::{is_private, private_files};
@@ -62,18 +64,13 @@ impl Selection {
 
     /// Whether a path is wished for, which is in a group or in none.
     pub(crate) fn has(&self, path: &RelPath, group: Option<&str>) -> bool {
-        group.is_some_and(|group| self.groups.iter().any(|wished| wished == group))
-            || self.files.as_ref().is_some_and(|files| files.contains(path.as_str()))
+        self.has_group(group) || self.files.as_ref().is_some_and(|files| files.contains(path.as_str()))
     }
-}
 
-/// The group of that name.
-fn known<'a>(group: &str, sheet: &'a Sheet) -> Result<&'a Group> {
-    sheet.belongings.get(group).ok_or_else(|| Error::NotFound {
-        what: Noun::Group,
-        name: group.into(),
-        known: sheet.belongings.keys().cloned().collect(),
-    })
+    /// Whether all of that group is wished for.
+    fn has_group(&self, group: Option<&str>) -> bool {
+        group.is_some_and(|group| self.groups.iter().any(|wished| wished == group))
+    }
 }
 
 /// The player's own in a twin as far as it is wished for.
@@ -87,31 +84,67 @@ pub(crate) fn incoming_from_twin(
     let private = private_files(&settled.listing, &settled.rows, Some(sheet), &settled.state);
     let private = private.iter().map(ToString::to_string).collect();
     let mut found = Found { private, ..Found::default() };
+    let mut things: BTreeMap<(bool, &str), Vec<Part<'_>>> = BTreeMap::new();
     for entry in settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {
         let group = sheet.group_of(&entry.path);
         if sheet.is_scratch(&entry.path) || !wish.has(&entry.path, group) {
             continue;
         }
-        let shipped = laid.get(entry.path.as_str()).map(|laid| laid.node.clone());
-        if shipped.as_ref() == Some(&entry.node) {
-            continue;
-        }
-        let Some(node) = fit_for_another(yard, entry, folder) else {
-            found.left.push(format!("{} (a symlink into another part of the yard)", entry.path));
-            continue;
-        };
-        let Some(path) = place(&entry.path, group, sheet, to)? else {
-            found.left.push(format!("{} (its group has no place for it there)", entry.path));
-            continue;
-        };
-        found.coming.push(Incoming {
-            from: entry.path.to_string(),
-            group: group.map(str::to_owned),
-            entry: Entry { path, node, mtime: entry.mtime },
-            shipped,
-        });
+        let whole = wish.has_group(group);
+        let at = sheet.unit_of(&entry.path, group.filter(|_| whole));
+        let shipped = laid.get(entry.path.as_str()).map(|laid| &laid.node);
+        things.entry((whole, at)).or_default().push(Part { entry, group, shipped });
     }
+    // What is as it was shipped comes only with what it is a part of.
+    things.retain(|_, parts| parts.iter().any(|part| part.shipped != Some(&part.entry.node)));
+    for ((whole, at), parts) in things {
+        let mut comes = Vec::with_capacity(parts.len());
+        let mut left = None;
+        for Part { entry, group, shipped } in &parts {
+            let node = fit_for_another(yard, entry, folder);
+            let to = place(&entry.path, *group, sheet, to)?;
+            match (node, to) {
+                (Some(node), Some(path)) => comes.push(Incoming {
+                    from: entry.path.to_string(),
+                    group: group.map(str::to_owned),
+                    whole,
+                    entry: Entry { path, node, mtime: entry.mtime },
+                    shipped: shipped.cloned(),
+                }),
+                (None, _) => left = Some((&entry.path, "a symlink into another part of the yard")),
+                (_, None) => left = Some((&entry.path, "its group has no place for it there")),
+            }
+        }
+        match left {
+            None => found.coming.extend(comes),
+            // Half a world is none.
+            Some((path, why)) if path.as_str() == at => found.left.push(format!("{path} ({why})")),
+            Some((path, why)) => found.left.push(format!("{at} ({path}: {why})")),
+        }
+    }
+    found.left.extend(led_away(&settled.listing, wish, sheet));
     Ok(found)
+}
+
+/// Folders of groups that are symlinks: what they lead to is in no group.
+fn led_away(listing: &Listing, wish: &Selection, sheet: &Sheet) -> BTreeSet<String> {
+    let groups = wish.groups.iter().filter_map(|name| Some((name, sheet.belongings.get(name)?)));
+    let patterns = groups.flat_map(|(name, group)| group.patterns.iter().map(move |pattern| (name, pattern)));
+    let links = patterns.flat_map(|(name, pattern)| {
+        let is_link = |entry: &&Entry| matches!(entry.node, Node::Symlink { .. });
+        let link = at_and_above(pattern::base(pattern)).find_map(|path| listing.get(path).filter(is_link));
+        link.filter(|entry| sheet.group_of(&entry.path) != Some(name)).map(|entry| {
+            format!("{} (a symlink, where {name} should be: carry what it leads to by --from-file)", entry.path)
+        })
+    });
+    links.collect()
+}
+
+/// A file of a thing.
+struct Part<'a> {
+    entry: &'a Entry,
+    group: Option<&'a str>,
+    shipped: Option<&'a Node>,
 }
 
 /// What an entry is in another twin; `None` for a symlink that can't be.
@@ -122,32 +155,6 @@ fn fit_for_another(yard: &Yard, entry: &Entry, folder: &Path) -> Option<Node> {
         Fate::Relative(target) => Some(Node::Symlink { target: target.into() }),
         Fate::Forbidden => None,
     }
-}
-
-/// Where a belonging of one title or build belongs in another: in the place that its group has there.
-fn place(path: &RelPath, group: Option<&str>, sheet: &Sheet, to: &Sheet) -> Result<Option<RelPath>> {
-    let Some((name, group)) = group.and_then(|name| Some((name, sheet.belongings.get(name)?))) else {
-        return Ok(Some(path.clone()));
-    };
-    let there = known(name, to)?;
-    if there.patterns == group.patterns {
-        return Ok(Some(path.clone()));
-    }
-    let set = |pattern: &str, sheet: &Sheet| PathSet::new([pattern], sheet.ignores_case()).unwrap_or_default();
-    let by = group.patterns.iter().find(|pattern| set(pattern, sheet).contains(path.as_str()));
-    let below = by.and_then(|pattern| path.as_str().strip_prefix(pattern::base(pattern)));
-    let candidates = there.patterns.iter().filter_map(|pattern| {
-        let candidate = RelPath::new(format!("{}{}", pattern::base(pattern), below?)).ok()?;
-        set(pattern, to).contains(candidate.as_str()).then_some(candidate)
-    });
-    // One file against one file: there is no other place for it, whatever it is called.
-    let single = match (group.patterns.as_slice(), there.patterns.as_slice()) {
-        ([here], [there]) if here == path.as_str() => {
-            RelPath::new(there).ok().filter(|exact| pattern::base(there) == exact.parent().unwrap_or_default())
-        }
-        _ => None,
-    };
-    Ok(candidates.chain(single).next())
 }
 
 /// What a real home has of the groups that are wished for. It is only read, and only where a pattern names a folder.
@@ -174,22 +181,35 @@ pub(crate) fn incoming_from_home(home: &Path, wish: &Selection, sheet: &Sheet, c
         if folder.is_symlink() {
             found.left.push(format!("{} (a symlink: carry what it leads to)", folder.display()));
         }
-        if folder.is_symlink() || !folder.is_dir() {
+        let Ok(stat) = disk::lstat(&folder) else { continue };
+        let base = RelPath::new(base)?;
+        let (seen, passed_over) = if stat.is_file() {
+            // A pattern may name one file; what is beside it comes too.
+            let files = with_beside(base.as_str()).filter_map(|path| one_file(&home, &path));
+            (files.collect(), Vec::new())
+        } else if FileType::from_raw_mode(stat.mode) == FileType::Directory {
+            walk(&folder, &base, Manner::Lenient, ctx)?
+        } else {
             continue;
-        }
-        let (seen, passed_over) = walk(&folder, &RelPath::new(base)?, Manner::Lenient, ctx)?;
+        };
         found.left.extend(passed_over);
         for seen in seen {
             let group = sheet.group_of(&seen.path);
             if sheet.is_scratch(&seen.path) || !wish.has(&seen.path, group) {
                 continue;
             }
-            let (group, path) = (group.map(str::to_owned), seen.path.clone());
+            let (whole, path) = (wish.has_group(group), seen.path.clone());
             let on_disk = home.join(path.as_str().strip_prefix("home/").unwrap_or_default());
-            found.add(&seen, on_disk, path, group, ctx)?;
+            found.add(&seen, on_disk, path, (group, whole), ctx)?;
         }
     }
     Ok(found)
+}
+
+/// A file of a real home.
+fn one_file(home: &Path, path: &str) -> Option<Seen> {
+    let stat = disk::lstat(&home.join(path.strip_prefix("home/")?)).ok().filter(Stat::is_file)?;
+    Some(Seen { path: RelPath::new(path).ok()?, kind: Kind::File, stat })
 }
 
 /// What a folder or a file that was downloaded brings into a group.
@@ -213,7 +233,7 @@ pub(crate) fn incoming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx:
         let (on_disk, folder) =
             if place.is_dir() { (place.join(below), Some(name.as_str())) } else { (place.clone(), None) };
         match place_in(below, folder, patterns, sheet) {
-            Some(path) => found.add(&seen, on_disk, path, Some(group.into()), ctx)?,
+            Some(path) => found.add(&seen, on_disk, path, (Some(group), true), ctx)?,
             None => found.left.push(format!("{} (the group has no place for it)", on_disk.display())),
         }
     }
@@ -244,7 +264,7 @@ fn coming_from_archive(path: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Re
                 let content = archive.hash(&member, ctx)?;
                 let node = Node::File { content, size: member.size, executable: false };
                 let entry = Entry { path: to, node, mtime: member.mtime };
-                found.coming.push(Incoming { from, group: Some(group.into()), entry, shipped: None });
+                found.coming.push(Incoming { from, group: Some(group.into()), whole: true, entry, shipped: None });
                 found.fetch.push(Fetch { path: path.into(), stat, content, member: Some(member) });
             }
             None => found.left.push(format!("{from} (the group has no place for it)")),
@@ -263,16 +283,26 @@ fn place_in(below: &str, folder: Option<&str>, patterns: &[String], sheet: &Shee
         let set = PathSet::new([text.as_str()], sheet.ignores_case()).unwrap_or_default();
         let base = pattern::base(text);
         let own = base.rsplit('/').next().map(fold_key);
+        if pattern::is_literal(text) && Some(fold_key(below)) == own {
+            return RelPath::new(base).ok();
+        }
         let wrapped =
             folder.filter(|folder| Some(fold_key(folder)) != own).map(|folder| format!("{base}/{folder}/{below}"));
         let candidates = wrapped.into_iter().chain([format!("{base}/{below}")]);
-        candidates.filter_map(|path| RelPath::new(path).ok()).find(|path| set.contains(path.as_str()))
+        candidates.filter_map(|path| RelPath::new(path).ok()).find(|path| set.contains(main_file(path.as_str())))
     })
 }
 
 impl Found {
     /// Adds a file outside the yard, which is read to know what it is.
-    fn add(&mut self, seen: &Seen, on_disk: PathBuf, path: RelPath, group: Option<String>, ctx: &Ctx) -> Result<()> {
+    fn add(
+        &mut self,
+        seen: &Seen,
+        on_disk: PathBuf,
+        path: RelPath,
+        (group, whole): (Option<&str>, bool),
+        ctx: &Ctx,
+    ) -> Result<()> {
         match seen.kind {
             Kind::EmptyFolder => return Ok(()),
             Kind::Symlink(_) => {
@@ -288,7 +318,8 @@ impl Found {
         if is_private(seen.stat.mode) {
             self.private.insert(on_disk.display().to_string());
         }
-        self.coming.push(Incoming { from: on_disk.display().to_string(), group, entry, shipped: None });
+        let (from, group) = (on_disk.display().to_string(), group.map(str::to_owned));
+        self.coming.push(Incoming { from, group, whole, entry, shipped: None });
         self.fetch.push(Fetch { path: on_disk, stat: seen.stat, content, member: None });
         Ok(())
     }

@@ -34,7 +34,7 @@ pub(crate) mod incoming;
 pub use crate::combine::{CarryItem, Does, Met};
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -43,7 +43,7 @@ use serde::Serialize;
 
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::combine::{Incoming, Target, decide, without};
+use crate::combine::{Decided, Incoming, Target, decide, without};
 use crate::disk;
 use crate::error::{CarryError, Error, Noun, Result};
 use crate::ident::{BuildRef, TwinName};
@@ -94,8 +94,9 @@ pub struct End {
     pub name: String,
     /// The stock build that the twin is on.
     pub build: Option<BuildRef>,
-    /// How many of the player's own files are in the groups that are carried, by group; the rest under an empty name.
-    pub files: Vec<(String, u64)>,
+    /// How many things of the player's own are in the groups that are carried, by group: files, slots or worlds. The rest
+    /// are files, under an empty name.
+    pub things: Vec<(String, u64)>,
     /// When the twin's program was last started, if it is a twin and it ever was.
     pub last_run: Option<Timestamp>,
 }
@@ -112,6 +113,8 @@ pub struct Plan {
     /// The room that it takes on disk.
     pub room: Room,
     items: Vec<CarryItem>,
+    /// What goes, since it is a part of something that is replaced as a whole. The history has it.
+    pub gone: Vec<RelPath>,
     /// What can't be carried, each with its reason.
     pub left: Vec<String>,
     /// Whether they are taken out of where they come from afterwards.
@@ -177,8 +180,8 @@ impl Plan {
         &self.items
     }
 
-    /// The same carry with a decision about one place more: a path of the twin that they go to, as in
-    /// [`CarryItem::to`]. It is planned again, from both twins as they are now.
+    /// The same carry with a decision about one thing more: by its place in the twin that they go to, or by that of one of
+    /// its parts, as in [`CarryItem::thing`] and [`CarryItem::to`]. It is planned again, from both twins as they are now.
     ///
     /// # Errors
     /// As [`plan`]; [`crate::Error::NotFound`] if nothing comes to that place.
@@ -247,13 +250,16 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
             Origin::Home(path) | Origin::Place(path) => path.display().to_string(),
         },
         build: source.as_ref().map(|source| source.settled.state.build.clone()),
-        files: counts(found.coming.iter().map(|coming| coming.group.as_deref())),
+        things: counts(found.coming.iter().map(|coming| {
+            let (group, path) = (coming.group.as_deref(), &coming.entry.path);
+            (group, to.sheet.unit_of(path, group.filter(|_| coming.whole)))
+        })),
         last_run: source.as_ref().map(|source| last_run(yard, &source.row)).transpose()?.flatten(),
     };
     let to_side = End {
         name: to.row.name.to_string(),
         build: Some(to.settled.state.build.clone()),
-        files: counts(own(&to, &wish)),
+        things: own(&to, &wish),
         last_run: last_run(yard, &to.row)?,
     };
     let leaks = std::mem::take(&mut to.settled.leaks);
@@ -261,7 +267,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
     if options.take_out && fetch.iter().any(|fetch| fetch.member.is_some()) {
         return Err(CarryError::OnlyNamed.into());
     }
-    let decided = decided(yard, coming, &to, options)?;
+    let Decided { items: decided, gone } = decided(yard, coming, &to, options)?;
     let outside = if options.take_out { outside(&decided, &fetch) } else { Vec::new() };
     let (out, source) = match source {
         Some(source) if options.take_out => (Some(take_out(yard, source, &decided, &to.row)?), None),
@@ -269,7 +275,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
         None => (None, None),
     };
     let (items, entries): (Vec<_>, Vec<_>) = decided.into_iter().unzip();
-    let mut planned = planned_for(yard, to, (&items, &entries), (&from.name, &private))?;
+    let mut planned = planned_for(yard, to, (&items, &entries, &gone), (&from.name, &private))?;
     let puts: HashSet<_> = puts(&items, &entries).filter_map(|entry| entry.node.content()).collect();
     planned.fetch = fetch.into_iter().filter(|fetch| puts.contains(&fetch.content)).collect();
     // What comes from outside is stored as well as laid.
@@ -278,7 +284,22 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
     let mut room = room::room_between(yard, there, next, &planned.to, ctx)?;
     room.needs += fetched;
     let take_out = options.take_out;
-    Ok(Plan { room, from, to: to_side, items, left, take_out, leaks, asked, entries, planned, out, outside, source })
+    Ok(Plan {
+        room,
+        from,
+        to: to_side,
+        items,
+        gone,
+        left,
+        take_out,
+        leaks,
+        asked,
+        entries,
+        planned,
+        out,
+        outside,
+        source,
+    })
 }
 
 /// The files outside the yard that go once they are in the twin.
@@ -308,32 +329,35 @@ pub(crate) fn last_run(yard: &Yard, row: &TwinRow) -> Result<Option<Timestamp>> 
     Ok(yard.catalog.runs(row.id)?.first().map(|run| run.started_at))
 }
 
-fn decided(yard: &Yard, coming: Vec<Incoming>, to: &Party, options: &Options) -> Result<Vec<(CarryItem, Entry)>> {
+fn decided(yard: &Yard, coming: Vec<Incoming>, to: &Party, options: &Options) -> Result<Decided> {
     let folds = to.sheet.ignores_case() || disk::folds_case(&yard.folder_of(&to.row))?;
-    let target = Target { there: &to.settled.listing, laid: &to.laid, folds };
+    let target = Target { there: &to.settled.listing, laid: &to.laid, sheet: &to.sheet, folds };
     let by_sheet = |group: Option<&str>| to.sheet.belongings.get(group?)?.on_clash;
     // Places are spelt as they are in the twin, which only who decides knows.
     let met = RefCell::new(HashSet::new());
-    let rule = |place: &RelPath, group: Option<&str>| {
-        met.borrow_mut().insert(place.clone());
-        options.decisions.get(place).copied().or(options.on_clash).or_else(|| by_sheet(group))
+    let rule = |places: &[&str], group: Option<&str>| {
+        met.borrow_mut().extend(places.iter().map(|place| (*place).to_owned()));
+        let said = options.decisions.iter().find(|(place, _)| places.contains(&place.as_str()));
+        said.map(|(_, does)| *does).or(options.on_clash).or_else(|| by_sheet(group))
     };
-    let mut decided = decide(coming, &target, rule)?;
-    if let Some(other) = options.decisions.keys().find(|place| !met.borrow().contains(*place)) {
-        let known = decided.iter().map(|(item, _)| item.to.to_string()).take(KNOWN).collect();
+    let decided = decide(coming, &target, rule)?;
+    if let Some(other) = options.decisions.keys().find(|place| !met.borrow().contains(place.as_str())) {
+        let mut known: Vec<String> = decided.items.iter().map(|(item, _)| item.thing.clone()).collect();
+        known.dedup();
+        known.truncate(KNOWN);
         return Err(Error::NotFound { what: Noun::BelongingAt, name: other.to_string(), known });
     }
-    decided.sort_by(|(a, _), (b, _)| a.to.cmp(&b.to));
     Ok(decided)
 }
 
 fn planned_for(
     yard: &Yard,
     to: Party,
-    (items, entries): (&[CarryItem], &[Entry]),
+    (items, entries, gone): (&[CarryItem], &[Entry], &[RelPath]),
     (from, private): (&str, &HashSet<String>),
 ) -> Result<PlannedChange> {
     let put = puts(items, entries).map(|entry| (entry.path.clone(), Some(entry.clone())));
+    let put = put.chain(gone.iter().map(|path| (path.clone(), None)));
     let next = overlay(&to.settled.listing, &Layer::new(put.collect())?)?;
     let private = items.iter().zip(entries).filter(|(item, _)| is_put(item) && private.contains(&item.from));
     let state = to.settled.state.clone().with_private(private.map(|(_, entry)| entry.path.clone()));
@@ -421,18 +445,21 @@ fn one_group(options: &Options) -> Result<&str> {
     }
 }
 
-/// The groups of the player's own in a twin, as far as they are wished for, one for each file.
-fn own<'a>(party: &'a Party, wish: &'a Selection) -> impl Iterator<Item = Option<&'a str>> {
+/// How many things of the player's own a twin has, as far as they are wished for, by group.
+fn own(party: &Party, wish: &Selection) -> Vec<(String, u64)> {
     let files = party.settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder);
-    files.filter_map(|entry| {
+    let things = files.filter_map(|entry| {
         let group = party.sheet.group_of(&entry.path);
         let shipped = || party.laid.get(entry.path.as_str()).is_some_and(|laid| laid.node == entry.node);
-        (wish.has(&entry.path, group) && !shipped()).then_some(group)
-    })
+        let wished = wish.has(&entry.path, group) && !shipped();
+        wished.then(|| (group, party.sheet.unit_of(&entry.path, group)))
+    });
+    counts(things)
 }
 
-fn counts<'a>(groups: impl Iterator<Item = Option<&'a str>>) -> Vec<(String, u64)> {
-    let mut counts: std::collections::BTreeMap<String, u64> = std::collections::BTreeMap::new();
-    groups.for_each(|group| *counts.entry(group.unwrap_or_default().into()).or_default() += 1);
+fn counts<'a>(things: impl Iterator<Item = (Option<&'a str>, &'a str)>) -> Vec<(String, u64)> {
+    let mut counts: BTreeMap<String, u64> = BTreeMap::new();
+    let things: BTreeSet<_> = things.collect();
+    things.into_iter().for_each(|(group, _)| *counts.entry(group.unwrap_or_default().into()).or_default() += 1);
     counts.into_iter().collect()
 }

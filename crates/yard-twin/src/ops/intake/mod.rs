@@ -190,6 +190,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         return Err(IntakeError::NotGood { folder: source, title, missing, unwanted }.into());
     }
     let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
+    let sheet = sheet.of_build(&build.build)?;
     let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
     drop(listing);
     let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;

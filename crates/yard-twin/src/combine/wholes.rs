@@ -1,0 +1,55 @@
+//! Things that the player has a part in stay as they are, as a whole: a world of two builds is none.
+
+use std::collections::HashSet;
+
+use crate::error::Result;
+use crate::listing::{Entry, Listing, Node};
+use crate::path::RelPath;
+use crate::sheet::Sheet;
+
+/// The things of which at least one file is not as it was laid.
+pub(crate) struct Wholes<'a> {
+    sheet: Option<&'a Sheet>,
+    own: HashSet<String>,
+}
+
+impl<'a> Wholes<'a> {
+    pub(crate) fn of(there: &Listing, laid: &Listing, sheet: Option<&'a Sheet>) -> Self {
+        let mut wholes = Self { sheet, own: HashSet::new() };
+        if sheet.is_some() {
+            let is_own = |entry: &&Entry| {
+                entry.node != Node::EmptyFolder
+                    && laid.get(entry.path.as_str()).is_none_or(|laid| laid.node != entry.node)
+            };
+            let own = there.entries().iter().filter(is_own).filter_map(|entry| wholes.thing(&entry.path));
+            wholes.own = own.map(str::to_owned).collect();
+        }
+        wholes
+    }
+
+    /// The thing that a path is a part of.
+    fn thing<'p>(&self, path: &'p RelPath) -> Option<&'p str> {
+        let sheet = self.sheet?;
+        sheet.group_of(path).map(|group| sheet.unit_of(path, Some(group)))
+    }
+
+    /// Whether a path is a part of one.
+    pub(crate) fn has(&self, path: &RelPath) -> bool {
+        !self.own.is_empty() && self.thing(path).is_some_and(|thing| self.own.contains(thing))
+    }
+
+    /// What is wanted, but for these things: they are as they are there.
+    ///
+    /// # Errors
+    /// None that a listing can give cause to.
+    pub(crate) fn kept_in(&self, wanted: &Listing, there: &Listing) -> Result<Listing> {
+        if self.own.is_empty() {
+            return Ok(wanted.clone());
+        }
+        let wanted = wanted.entries().iter().filter(|entry| !self.has(&entry.path));
+        let mut entries: Vec<Entry> =
+            wanted.chain(there.entries().iter().filter(|entry| self.has(&entry.path))).cloned().collect();
+        entries.sort_by(|a, b| a.path.cmp(&b.path));
+        Listing::with_folders_implied(entries)
+    }
+}
