@@ -68,7 +68,7 @@ impl Window {
         })
     }
 
-    /// For programs that take a moment to see that their window has changed.
+    /// For programs that take a moment to see that something has happened to them.
     fn keeps_pressing(&mut self, keys: &str, mark: &str) {
         let tried = (0..30).any(|_| {
             self.keys(keys);
@@ -304,8 +304,8 @@ fn full_screen_programs_work_as_at_any_terminal() {
             window.until(first);
             window.keys(key);
             window.until(drawn);
-            window.keys("\x1a");
-            window.until("ready> ");
+            // A pager that is just about to wait for a key sees it with the next one.
+            window.keeps_pressing("\x1a", "ready> ");
             assert!(!window.is_raw(), "{rung}, {tool}");
             window.types("fg");
             window.becomes_raw(true);
