@@ -36,11 +36,13 @@ pub(crate) fn place(path: &RelPath, group: Option<&str>, sheet: &Sheet, to: &She
     let name = main.rsplit('/').next().unwrap_or_default();
     let mut candidates = there.patterns.iter().filter_map(|pattern| {
         let base = pattern::base(pattern);
-        let named = pattern::is_literal(pattern) && (below.is_empty() || base.ends_with(&format!("/{name}")));
         let candidate = match below {
-            // One path against one path, whatever it is called.
-            _ if named => base.to_owned(),
-            "" => format!("{base}/{name}"),
+            // One file against one file, whatever it is called.
+            "" if pattern::names_file(pattern) => base.to_owned(),
+            _ if pattern::names_file(pattern) => {
+                Some(base).filter(|base| base.ends_with(&format!("/{name}")))?.to_owned()
+            }
+            "" if by.is_some_and(|pattern| pattern::names_file(pattern)) => format!("{base}/{name}"),
             below => format!("{base}{below}"),
         };
         set(pattern, to).contains(&candidate).then_some(candidate)

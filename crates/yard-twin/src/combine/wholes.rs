@@ -38,18 +38,18 @@ impl<'a> Wholes<'a> {
         !self.own.is_empty() && self.thing(path).is_some_and(|thing| self.own.contains(thing))
     }
 
-    /// What is wanted, but for these things: they are as they are there.
+    /// What is wanted, but for these things: they are as they are there. `None` if there are none.
     ///
     /// # Errors
     /// None that a listing can give cause to.
-    pub(crate) fn kept_in(&self, wanted: &Listing, there: &Listing) -> Result<Listing> {
+    pub(crate) fn kept_in(&self, wanted: &Listing, there: &Listing) -> Result<Option<Listing>> {
         if self.own.is_empty() {
-            return Ok(wanted.clone());
+            return Ok(None);
         }
         let wanted = wanted.entries().iter().filter(|entry| !self.has(&entry.path));
         let mut entries: Vec<Entry> =
             wanted.chain(there.entries().iter().filter(|entry| self.has(&entry.path))).cloned().collect();
         entries.sort_by(|a, b| a.path.cmp(&b.path));
-        Listing::with_folders_implied(entries)
+        Listing::with_folders_implied(entries).map(Some)
     }
 }

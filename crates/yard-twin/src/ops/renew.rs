@@ -178,8 +178,14 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let keep_rest = options.rest == Some(Rest::Keep);
     // A file that is gone is nothing of the player's: it comes back.
     let is_there = |path: &RelPath| plain.get(path.as_str()).is_some();
-    let wanted = Wholes::of(&plain, &laid, next_sheet.as_ref()).kept_in(&next, &plain)?;
-    let rebased = rebase(&laid, &plain, &wanted, |path| is_there(path) && (keep_rest || own.holds(path)))?;
+    let stays = |path: &RelPath| is_there(path) && (keep_rest || own.holds(path));
+    let mut rebased = rebase(&laid, &plain, &next, stays)?;
+    let wholes = Wholes::of(&plain, &laid, next_sheet.as_ref());
+    if let Some(wanted) = wholes.kept_in(&next, &plain)? {
+        // That the build has something else is still said; that a part would come or go is not, since it doesn't.
+        rebased.named.retain(|named| named.reason == Reason::Clash || !wholes.has(&named.path));
+        rebased.listing = rebase(&laid, &plain, &wanted, stays)?.listing;
+    }
     let named = |reason: Reason| -> Vec<RelPath> {
         // A folder that is there with something in it is no loss and no gain.
         let folder = |path: &RelPath| {

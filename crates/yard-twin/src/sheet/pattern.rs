@@ -78,9 +78,11 @@ pub(crate) fn base(pattern: &str) -> &str {
     }
 }
 
-/// Whether a pattern names one path.
-pub(crate) fn is_literal(pattern: &str) -> bool {
-    !pattern.contains(['*', '?', '[', '{', '\\'])
+/// Whether a pattern names one file: one path, of which the last part has an ending. Another one path is a folder, with all
+/// that is in it.
+pub(crate) fn names_file(pattern: &str) -> bool {
+    let name = pattern.rsplit('/').next().unwrap_or_default();
+    !pattern.contains(['*', '?', '[', '{', '\\']) && name.rfind('.').is_some_and(|dot| dot > 0)
 }
 
 /// The text as a pattern that matches just itself.

@@ -283,8 +283,8 @@ fn place_in(below: &str, folder: Option<&str>, patterns: &[String], sheet: &Shee
         let set = PathSet::new([text.as_str()], sheet.ignores_case()).unwrap_or_default();
         let base = pattern::base(text);
         let own = base.rsplit('/').next().map(fold_key);
-        if pattern::is_literal(text) && Some(fold_key(below)) == own {
-            return RelPath::new(base).ok();
+        if pattern::names_file(text) {
+            return RelPath::new(base).ok().filter(|_| Some(fold_key(below)) == own);
         }
         let wrapped =
             folder.filter(|folder| Some(fold_key(folder)) != own).map(|folder| format!("{base}/{folder}/{below}"));
