@@ -15,6 +15,9 @@ use crate::sheet::Sheet;
 pub struct GroupChange {
     /// The group; `None` for what is no belonging.
     pub group: Option<String>,
+    /// Whether its things are of several files each.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub of_several: bool,
     /// Paths that are new.
     pub new: Vec<String>,
     /// Paths that hold something else.
@@ -62,7 +65,9 @@ impl Changes {
                 unexpected.push(path.to_string());
             }
             let key = (group.is_none(), group.clone());
-            let counts = groups.entry(key).or_insert_with(|| GroupChange { group, ..GroupChange::default() });
+            let of_several = sheet.is_some_and(|sheet| sheet.is_of_several(group.as_deref()));
+            let counts =
+                groups.entry(key).or_insert_with(|| GroupChange { group, of_several, ..GroupChange::default() });
             let paths = match how {
                 How::New => &mut counts.new,
                 How::Changed => &mut counts.changed,
@@ -95,7 +100,11 @@ impl Changes {
 
 impl GroupChange {
     fn parts(&self) -> impl Iterator<Item = String> {
-        let what = self.group.as_deref().unwrap_or("other files");
+        let what = match &self.group {
+            Some(group) if self.of_several => format!("files in {group}"),
+            Some(group) => group.clone(),
+            None => "other files".into(),
+        };
         [(&self.new, "new"), (&self.changed, "changed"), (&self.gone, "gone")].into_iter().filter_map(
             move |(paths, how)| match paths.as_slice() {
                 [] => None,

@@ -201,7 +201,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let comes_private = stock.private.into_iter().filter(|path| there.get(path.as_str()).is_none());
     let state = settled.state.clone().with_private(comes_private).with_moved(&moves.pairs());
     let state = State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..state };
-    let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&settled.listing, &listing);
+    let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&there, &listing);
     let draft = Draft { base: listing.clone(), derived: synced.derived };
     protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
     let room = room::room_between(yard, &settled.listing, &listing, &state, ctx)?;

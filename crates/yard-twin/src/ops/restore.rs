@@ -164,7 +164,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let own_stays = |path: &RelPath| !options.all && own.holds(path) && !is_shipped(path);
     let stays = |path: &RelPath| if some { !wanted(path) } else { own_stays(path) };
     let rebased = rebase(&target, there, &target, stays)?;
-    let (game, others) = own.counts(&settled.listing, if some { &rebased.listing } else { &target });
+    let (game, others) = own.counts(there, if some { &rebased.listing } else { &target });
     // An edit goes with its file.
     let stays = |edit: &Applied| if some { !wanted(&edit.file) } else { !options.all && own.holds(&edit.file) };
     let Across { moves, moved, .. } = across.unwrap_or_default();

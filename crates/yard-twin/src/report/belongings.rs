@@ -21,7 +21,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use jiff::Timestamp;
 use serde::Serialize;
@@ -33,7 +33,7 @@ use crate::ident::{BuildRef, TwinName};
 use crate::listing::{Entry, Listing, Node};
 use crate::progress::Ctx;
 use crate::report::show;
-use crate::sheet::{OnClash, PathSet, Sheet};
+use crate::sheet::{OnClash, PathSet, Sheet, Unit};
 use crate::twin::planned;
 use crate::twin::settle;
 use crate::twin::settle::Settled;
@@ -48,6 +48,10 @@ pub struct GroupDetails {
     pub note: Option<String>,
     /// What is done where it meets something when it is carried, unless one is told.
     pub on_clash: Option<OnClash>,
+    /// What one thing of it is.
+    pub unit: Unit,
+    /// How many things of the player's own there are: those of which a file is not as it was shipped.
+    pub things: u64,
     /// The player's own files in it: those that are not as they were shipped.
     pub files: u64,
     /// Their bytes.
@@ -145,6 +149,8 @@ pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<View> {
             group: name.clone(),
             note: group.note.clone(),
             on_clash: group.on_clash,
+            unit: group.unit,
+            things: 0,
             files: 0,
             bytes: 0,
             newest: None,
@@ -153,15 +159,16 @@ pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<View> {
         };
         groups.insert(name, details);
     }
+    let mut things = HashSet::new();
     for (entry, shipped) in held.files() {
-        let Some(group) = held.sheet.group_of(&entry.path).and_then(|group| groups.get_mut(group)) else {
-            continue;
-        };
+        let name = held.sheet.group_of(&entry.path);
+        let Some(group) = name.and_then(|group| groups.get_mut(group)) else { continue };
         if shipped {
             group.as_shipped += 1;
             continue;
         }
         group.files += 1;
+        group.things += u64::from(things.insert(held.sheet.unit_of(&entry.path, name)));
         group.bytes += entry.node.size();
         group.newest = group.newest.max(Some(time(entry.mtime)));
         let folder = entry.path.parent().unwrap_or_default();

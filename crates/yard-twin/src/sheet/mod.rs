@@ -394,7 +394,7 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
     let _ = write!(out, "live = {}\nscratch = []\n\n", list(live));
     out.push_str("# The player's own files, in groups: what you can't download again.\n");
     if groups.is_empty() {
-        out.push_str("# [belongings.saves]\n# patterns = [\"game/saves/**\", \"home/.local/share/game/**\"]\n# note = \"saved games\"\n# on_clash = \"skip\"            when it is carried: skip or both, unless you say otherwise\n# [belongings.saves.builds]      where they are in other builds\n# \"1.*\" = [\"game/old saves/**\"]\n");
+        out.push_str("# [belongings.saves]\n# patterns = [\"game/saves/**\", \"home/.local/share/game/**\"]\n# note = \"saved games\"\n# unit = \"folder\"              what belongs together: a file, a stem (one.sav and one.png), a folder\n# on_clash = \"skip\"            when it is carried: skip or both, unless you say otherwise\n# [belongings.saves.builds]      where they are in other builds\n# \"1.*\" = [\"game/old saves/**\"]\n");
     }
     for (group, patterns) in groups {
         let _ = write!(out, "[belongings.{group}]\npatterns = {}\n\n", list(patterns));

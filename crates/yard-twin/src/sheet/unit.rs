@@ -72,6 +72,13 @@ impl Sheet {
     }
 }
 
+impl Sheet {
+    /// Whether a group's things are of several files each.
+    pub(crate) fn is_of_several(&self, group: Option<&str>) -> bool {
+        group.and_then(|name| self.belongings.get(name)).is_some_and(|group| group.unit != Unit::File)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

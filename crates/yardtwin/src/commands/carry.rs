@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use yard_twin::{CarryError, OnClash, TwinName, Yard, belongings, carry};
+use yard_twin::{CarryError, OnClash, TwinName, Unit, Yard, belongings, carry};
 
 use super::twins::leaks;
 use super::{Done, typed};
@@ -99,7 +99,7 @@ fn say_plan(plan: &carry::Plan, screen: &Screen) {
         screen.line(format_args!("and {} more", shown.len() - ITEMS));
     }
     let gone: Vec<_> = plan.gone.iter().map(ToString::to_string).collect();
-    screen.facts(&[("goes with it", some_of(&gone, 5))]);
+    screen.facts(&[("gives way", some_of(&gone, 5))]);
 }
 
 /// `evening shift (2 shifts, played today)`.
@@ -211,7 +211,7 @@ pub(crate) fn belongings(yard: &Yard, name: &TwinName, screen: &Screen) -> Done 
 fn say_belongings(view: &belongings::View, screen: &Screen) {
     screen.head(format_args!("Belongings in {} \u{2013} {}", view.name, view.build));
     let own: Vec<_> = view.groups.iter().filter(|group| group.files > 0).collect();
-    screen.table(&["GROUP", "FILES", "SIZE", "NEWEST", "WHERE", "ABOUT"], view.groups.iter().map(group_row).collect());
+    screen.table(&["GROUP", "HAS", "SIZE", "NEWEST", "WHERE", "ABOUT"], view.groups.iter().map(group_row).collect());
     let shipped: u64 = view.groups.iter().map(|group| group.as_shipped).sum();
     let names: Vec<_> = own.iter().map(|group| shell(&group.group)).collect();
     screen.facts(&[
@@ -245,7 +245,11 @@ fn group_row(group: &belongings::GroupDetails) -> Vec<String> {
     };
     vec![
         group.group.clone(),
-        if none { "none".into() } else { group.files.to_string() },
+        match group.things {
+            _ if none => "none".into(),
+            things if group.unit == Unit::File => things.to_string(),
+            things => format!("{things}, {}", files(group.files)),
+        },
         if none { String::new() } else { size(group.bytes) },
         group.newest.map(moment).unwrap_or_default(),
         folders,

@@ -1,5 +1,6 @@
 //! `clone`, `list`, `show`, `folder`, `rename`, `protect`, `remove`.
 
+use std::collections::BTreeMap;
 use std::process::{Command, ExitCode, Stdio};
 
 use serde::Serialize;
@@ -87,8 +88,26 @@ pub(crate) fn clone_inside(
 
 /// Some of the paths that get another name, each with its new one.
 pub(super) fn renamed(paths: &[(RelPath, RelPath)]) -> String {
-    let lines: Vec<_> = paths.iter().map(|(from, to)| format!("{from} \u{2192} {to}")).collect();
-    some_of(&lines, 5)
+    let mut folded: BTreeMap<(&str, &str), Vec<&(RelPath, RelPath)>> = BTreeMap::new();
+    for pair in paths {
+        folded.entry(without_common_end(pair.0.as_str(), pair.1.as_str())).or_default().push(pair);
+    }
+    let line = |((from, to), pairs): (&(&str, &str), &Vec<&(RelPath, RelPath)>)| match pairs.as_slice() {
+        [(from, to)] => format!("{from} \u{2192} {to}"),
+        pairs => format!("{from} \u{2192} {to}, {}", files(pairs.len() as u64)),
+    };
+    some_of(&folded.iter().map(line).collect::<Vec<_>>(), 5)
+}
+
+/// Two paths without the parts that both end with, as far as both still say where in the twin they are.
+fn without_common_end<'a>(mut from: &'a str, mut to: &'a str) -> (&'a str, &'a str) {
+    while let (Some((up, name)), Some((other_up, other))) = (from.rsplit_once('/'), to.rsplit_once('/')) {
+        if name != other || !up.contains('/') || !other_up.contains('/') {
+            break;
+        }
+        (from, to) = (up, other_up);
+    }
+    (from, to)
 }
 
 fn say_clone(plan: &clone::Plan, outcome: &clone::Outcome, screen: &Screen) {

@@ -191,10 +191,11 @@ impl Plan {
         plan(yard, &from, &self.planned.seen.row.name, &options, ctx)
     }
 
-    /// How many belongings wait for a word about what is to be done.
+    /// How many things wait for a word about what is to be done with them.
     #[must_use]
     pub fn undecided(&self) -> usize {
-        self.items.iter().filter(|item| item.does == Does::Undecided).count()
+        let waiting = self.items.iter().filter(|item| item.does == Does::Undecided);
+        waiting.map(|item| (&item.group, &item.thing)).collect::<BTreeSet<_>>().len()
     }
 }
 
