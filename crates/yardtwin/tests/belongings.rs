@@ -9,7 +9,8 @@ use std::io::Write;
 use std::os::unix::fs::symlink;
 use std::path::Path;
 
-use support::{Desk, common::look};
+use support::Desk;
+use support::common::{Place, look};
 
 /// A desk with a twin of the old build that was played, and one of the new one.
 fn desk() -> Desk {
@@ -253,6 +254,45 @@ fn edits_fit_variants_are_for_a_while_and_all_of_it_can_be_taken_back() {
     assert_eq!(fs::read_to_string(&panel).unwrap(), by_hand, "what was there last comes back");
     assert_eq!(fs::read_to_string(desk.game("b", "cabin/panel.ini")).unwrap(), shipped, "byte for byte");
     assert_answer(&desk, "edits", &said);
+}
+
+#[test]
+fn what_a_program_writes_anew_in_each_run_is_given_back_by_its_value() {
+    let desk = Desk::bench(Place::new(), &["a"], |build| {
+        std::fs::write(build.join("data/view.json"), "{\n  // wide\n  \"width\": 1280\n}\n").unwrap();
+    });
+    // As many programs do: it reads its settings, and writes all of them in its own way.
+    let play = "mkdir -p own; tr -d '\\r' < $HOME/view.ini | sed 's/ *= */ = /; s/$/\\r/' > own/t; cat own/t > $HOME/view.ini; \
+                sed 's|//.*||; s/ //g' data/view.json > own/j; cp own/j data/view.json.new; mv data/view.json.new data/view.json";
+    let ini = desk.at("yard/twins/a/home/view.ini");
+    write(&desk, &ini, "[video]\nwidth=1280\n[keys]\nup=w\n");
+    for (file, key, value) in [
+        ("home/view.ini", "video.width", "2560"),
+        ("home/view.ini", "sound.bells", "on"),
+        ("view.json", "width", "2560"),
+        ("view.json", "sound.bells", "true"),
+    ] {
+        desk.ok(&["profile", "set", "a", "--file", file, key, value, "--enforce"]);
+    }
+    for run in 1..=3 {
+        desk.does("a", play, &[]);
+        assert_eq!(std::fs::read_to_string(&ini).unwrap().matches('\r').count(), 7, "run {run}");
+        assert!(!desk.ok(&["profile", "show", "a"]).contains("changed since"), "run {run}");
+    }
+    desk.ok(&["profile", "set", "a", "--file", "home/view.ini", "video.width", "3000"]);
+    desk.does("a", play, &[]);
+    for (file, key) in [
+        ("home/view.ini", "sound.bells"),
+        ("view.json", "width"),
+        ("view.json", "sound.bells"),
+        ("home/view.ini", "video.width"),
+    ] {
+        let said = desk.ok(&["profile", "unset", "a", "--file", file, key]);
+        assert!(said.contains("given back"), "{said}");
+    }
+    assert_eq!(std::fs::read_to_string(&ini).unwrap(), "[video]\r\nwidth = 1280\r\n[keys]\r\nup = w\r\n");
+    let json = std::fs::read_to_string(desk.game("a", "data/view.json")).unwrap();
+    assert_eq!(json.split_whitespace().collect::<String>(), "{\"width\":1280}");
 }
 
 #[test]

@@ -5,6 +5,7 @@
 
 use std::ops::Range;
 
+use super::value::cut_lines;
 use super::{EditFault, Format, Found, Kind, Result, Splice, Syntax, line_end};
 
 pub(super) struct Ini;
@@ -47,6 +48,27 @@ impl Syntax for Ini {
 
     fn write(&self, old: &str, value: &str, _: Kind) -> Result<String> {
         written(old, value)
+    }
+
+    fn cut(&self, text: &str, key: &str, lead: &str) -> Result<Option<Range<usize>>> {
+        let Some(found) = self.find(text, key)? else { return Ok(None) };
+        if !lead.starts_with(['=', ':']) {
+            return Ok(cut_lines(text, &found.range, lead));
+        }
+        // A key without a value was there.
+        let before = text[..found.range.start].trim_end_matches([' ', '\t']).trim_end_matches(['=', ':']);
+        Ok(Some(before.trim_end_matches([' ', '\t']).len()..found.range.end))
+    }
+
+    fn entries(&self, text: &str) -> Result<Vec<(String, String)>> {
+        let mut entries = Vec::new();
+        each(text, |section, line, _| {
+            let Line::Key { key, value, separated } = line else { return };
+            let value = if separated { unquoted(&text[value]) } else { "" };
+            let place = format!("[{}]{key}", section.unwrap_or_default());
+            entries.push((place.to_ascii_lowercase(), value.to_owned()));
+        });
+        Ok(entries)
     }
 
     fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice> {

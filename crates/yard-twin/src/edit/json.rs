@@ -38,6 +38,37 @@ impl Syntax for Json {
         })
     }
 
+    fn cut(&self, text: &str, key: &str, lead: &str) -> Result<Option<Range<usize>>> {
+        let path = path(key)?;
+        let Some(root) = parse(text)? else { return Ok(None) };
+        // Objects that were made for it go with it, if they hold nothing else.
+        let mut made = lead.matches('{').count();
+        let mut cut = None;
+        for count in (1..=path.len()).rev() {
+            let (holder, left) = walk(&root, &path[..count - 1]);
+            let Value::Object(object) = holder else { return Ok(cut) };
+            let name = path[count - 1..].join(".");
+            let name = if left.is_empty() { &path[count - 1] } else { &name };
+            let Some(at) = object.properties.iter().rposition(|property| property.name.as_str() == name) else {
+                return Ok(cut);
+            };
+            cut = property_with_comma(text, object, at);
+            if made == 0 || object.properties.len() > 1 {
+                break;
+            }
+            made -= 1;
+        }
+        Ok(cut)
+    }
+
+    fn entries(&self, text: &str) -> Result<Vec<(String, String)>> {
+        let mut entries = Vec::new();
+        if let Some(root) = parse(text)? {
+            leaves(text, &root, String::new(), &mut entries);
+        }
+        Ok(entries)
+    }
+
     fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice> {
         let path = path(key)?;
         let end = line_end(text);
@@ -57,6 +88,39 @@ impl Syntax for Json {
         let (put, value) = nested(left, value);
         Ok(into_object(text, object, &put, value))
     }
+}
+
+/// Each value that holds no others, by its path.
+fn leaves(text: &str, value: &Value<'_>, path: String, entries: &mut Vec<(String, String)>) {
+    match value {
+        Value::Object(object) if !object.properties.is_empty() => {
+            for property in &object.properties {
+                leaves(text, &property.value, format!("{path}/{}", property.name.as_str()), entries);
+            }
+        }
+        Value::Array(array) if !array.elements.is_empty() => {
+            for (at, element) in array.elements.iter().enumerate() {
+                leaves(text, element, format!("{path}/{at}"), entries);
+            }
+        }
+        Value::Object(_) | Value::Array(_) => entries.push((path, String::new())),
+        _ => entries.push((path, text[range(value)].to_owned())),
+    }
+}
+
+/// A property with what parts it from its neighbours; `None` if there is a comment in that.
+fn property_with_comma(text: &str, object: &Object<'_>, at: usize) -> Option<Range<usize>> {
+    let its = object.properties[at].range.start..object.properties[at].range.end;
+    let next = object.properties.get(at + 1).map(|next| its.start..next.range.start);
+    let previous = at.checked_sub(1).map(|before| object.properties[before].range.end..its.end);
+    let alone = || {
+        let (open, close) = (object.range.start + 1, object.range.end - 1);
+        let blank = text[open..its.start].trim().is_empty() && matches!(text[its.end..close].trim(), "" | ",");
+        blank.then_some(open..close)
+    };
+    let cut = next.or(previous).or_else(alone)?;
+    let around = format!("{}{}", &text[cut.start..its.start], &text[its.end..cut.end]);
+    around.chars().all(|c| c == ',' || c.is_whitespace()).then_some(cut)
 }
 
 /// The splice that puts a property in front of all others: one piece, so that it can be taken out again.

@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use super::ini::{one_line, unquoted, value, written};
+use super::value::cut_lines;
 use super::{EditFault, Format, Found, Kind, Result, Splice, Syntax, line_end};
 
 pub(super) struct Lines;
@@ -20,6 +21,21 @@ impl Syntax for Lines {
 
     fn write(&self, old: &str, value: &str, _: Kind) -> Result<String> {
         written(old, value)
+    }
+
+    fn cut(&self, text: &str, key: &str, lead: &str) -> Result<Option<Range<usize>>> {
+        let Some(found) = self.find(text, key)? else { return Ok(None) };
+        if !lead.is_empty() && lead.trim().is_empty() {
+            // A key without a value was there.
+            return Ok(Some(text[..found.range.start].trim_end_matches([' ', '\t']).len()..found.range.end));
+        }
+        Ok(cut_lines(text, &found.range, ""))
+    }
+
+    fn entries(&self, text: &str) -> Result<Vec<(String, String)>> {
+        // A line is what it begins with: which words of it are the key, only the key says.
+        let lines = each(text).map(|line| text[line].trim().to_owned()).filter(|line| !line.is_empty());
+        Ok(lines.map(|line| (String::new(), line)).collect())
     }
 
     fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice> {

@@ -8,6 +8,7 @@ mod json;
 mod lines;
 mod text;
 mod toml;
+mod value;
 mod xml;
 
 use std::ops::Range;
@@ -15,6 +16,8 @@ use std::ops::Range;
 use serde::{Deserialize, Serialize};
 
 use self::text::Text;
+use self::value::Values;
+pub(crate) use self::value::same_value;
 
 /// Larger files are no config files: editing one would hold it in memory several times.
 pub(crate) const MAX: u64 = 16 << 20;
@@ -167,6 +170,12 @@ trait Syntax {
 
     /// The splice that adds a value where there is none.
     fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice>;
+
+    /// What goes with a value that was added behind `lead`; `None` if that can't be said.
+    fn cut(&self, text: &str, key: &str, lead: &str) -> Result<Option<Range<usize>>>;
+
+    /// Each value of a text by its place, for comparing two texts.
+    fn entries(&self, text: &str) -> Result<Vec<(String, String)>>;
 }
 
 impl Splice {
@@ -194,6 +203,9 @@ pub struct Put {
     /// afterwards may look like any other.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     encoding: Option<String>,
+    /// What it means, whatever becomes of how it is written.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    values: Option<Values>,
 }
 
 /// What setting a value does.
@@ -235,7 +247,7 @@ pub fn set(
     let was = found.as_ref().map(|found| syntax.read(&text.text[found.range.clone()], found.kind));
     let splice = match &found {
         None => syntax.add(&text.text, key, value)?,
-        Some(found) if was.as_deref() == Some(value) => {
+        Some(found) if was.as_deref().is_some_and(|was| stands(was, value, before)) => {
             let raw = text.text[found.range.clone()].to_owned();
             Splice { range: found.range.clone(), value: 0..raw.len(), put: raw }
         }
@@ -245,23 +257,52 @@ pub fn set(
             if splice.put.is_empty() { splice.findable(syntax, &text, key)? } else { splice }
         }
     };
-    let put = match (before, &found) {
-        (Some(before), Some(found)) if before.region(&text.text, found).is_some() => before.with_value(&splice.put),
+    // Where a program has written the file anew, what was there before it was ours still counts.
+    let rewritten = match (before, &found) {
+        (Some(before), Some(found)) if before.region(&text.text, found).is_none() => {
+            if before.is_ours(&text.text, syntax, key)? { Some((before, found)) } else { None }
+        }
+        _ => None,
+    };
+    let first = match (before, rewritten) {
+        (_, Some((before, _))) => before
+            .back_by_value(&text, syntax, key)?
+            .map(|(range, put)| (text.with(range.clone(), &put), Some((range, put)))),
+        (Some(before), None) => before.taken_back(&text, syntax, key)?.map(|first| (first, None)),
+        (None, None) => None,
+    };
+    let put = match (before, &found, &first) {
+        (Some(before), Some(found), Some((_, Some((range, was))))) => {
+            let start = found.range.start - range.start;
+            let raw = &text.text[range.clone()];
+            let put = format!("{}{}{}", &raw[..start], splice.put, &raw[start + found.range.len()..]);
+            let value_in = start..start + splice.put.len();
+            Put { was: was.clone(), put, value: value_in, ..before.meaning(value) }
+        }
+        (Some(before), Some(_), None) if rewritten.is_some() => before.meaning(value),
+        (Some(before), Some(found), _) if before.region(&text.text, found).is_some() => {
+            before.with_value(&splice.put).meaning(value)
+        }
         _ => Put {
             was: text.text[splice.range.clone()].into(),
             put: splice.put.clone(),
             value: splice.value.clone(),
             encoding: text.guessed(),
+            values: Some(Values { was: was.clone(), put: value.into() }),
         },
     };
     let next = text.with(splice.range, &splice.put);
     // Whatever a format does, the value is there afterwards, or nothing is done.
     let there = syntax.find(&next.text, key)?.map(|found| syntax.read(&next.text[found.range], found.kind));
     let refuse = |why: &str| Err(EditFault::Value { value: value.into(), why: why.into() });
-    if there.as_deref() != Some(value) {
+    if !there.is_some_and(|there| stands(&there, value, before)) {
         return refuse("it would be read back as another one");
     }
-    let first = before.map(|before| before.taken_back(&text, syntax, key)).transpose()?.flatten();
+    if rewritten.is_some() && first.is_none() {
+        // It will have to be left when it is wanted no more.
+        return Ok(Set { bytes: next.encode()?, was, put });
+    }
+    let first = first.map(|(first, _)| first);
     let back = put.taken_back(&next, syntax, key)?;
     if back.map(|back| back.text) != Some(first.map_or_else(|| text.text.clone(), |first| first.text)) {
         return refuse("it could not be taken back");
@@ -274,7 +315,9 @@ pub fn set(
     Ok(Set { bytes, was, put })
 }
 
-/// The file with what was there before an edit; `None` if what the edit put there has been changed since.
+/// The file with what was there before an edit: the very bytes, if the edit's still stand as they were put; else the value
+/// that was there, as values are written in the file now. `None` if the value has been changed since, or can't be taken out
+/// without anything else.
 ///
 /// # Errors
 /// [`EditFault`] if the file is not what it is said to be.
@@ -285,7 +328,19 @@ pub fn unset(
     (encoding, put): (Option<&str>, &Put),
 ) -> Result<Option<Vec<u8>>> {
     let text = Text::decode(bytes, encoding.or(put.encoding.as_deref()))?;
-    put.taken_back(&text, format.syntax(), key)?.map(|back| back.encode()).transpose()
+    let syntax = format.syntax();
+    let exact = put.taken_back(&text, syntax, key)?;
+    if let Some(back) = exact.filter(|back| syntax.entries(&back.text).is_ok()) {
+        return back.encode().map(Some);
+    }
+    let back = put.back_by_value(&text, syntax, key)?;
+    back.map(|(range, put)| text.with(range, &put).encode()).transpose()
+}
+
+/// Whether a value is the one that is wanted: an edit that was made before may have been written in another way since.
+fn stands(there: &str, value: &str, before: Option<&Put>) -> bool {
+    let again = before.and_then(|before| before.values.as_ref()).is_some_and(|values| values.put == value);
+    there == value || again && same_value(there, value)
 }
 
 impl Put {
@@ -307,6 +362,12 @@ impl Put {
         let start = found.range.start.checked_sub(self.value.start)?;
         let region = start..start + self.put.len();
         (found.range.len() == self.value.len() && text.get(region.clone())? == self.put).then_some(region)
+    }
+
+    /// The same, meaning another value.
+    fn meaning(&self, value: &str) -> Self {
+        let was = self.values.as_ref().map(|values| values.was.clone());
+        Self { values: was.map(|was| Values { was, put: value.into() }), ..self.clone() }
     }
 
     /// The same with another value in it.

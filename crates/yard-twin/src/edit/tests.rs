@@ -120,3 +120,80 @@ proptest! {
         }
     }
 }
+
+/// What a program makes of a config file that it reads and writes again: all that is in it, in its own way.
+fn rewritten(text: &str, format: Format) -> Option<String> {
+    let lines = || text.lines().map(str::trim).filter(|line| !line.is_empty());
+    Some(match format {
+        Format::Ini if text.contains("\\\n") => return None,
+        Format::Ini => {
+            let line = |line: &str| match line.split_once('=') {
+                _ if line.starts_with(['#', ';', '[', '/']) => {
+                    Some(line.to_owned()).filter(|line| line.starts_with('['))
+                }
+                Some((key, value)) => Some(format!("{} =   {}", key.trim(), value.trim())),
+                None => Some(line.to_owned()),
+            };
+            lines().filter_map(line).collect::<Vec<_>>().join("\r\n")
+        }
+        Format::Lines => lines().collect::<Vec<_>>().join("\r\n"),
+        Format::Json => {
+            let value: serde_json::Value = serde_json::from_str(text).ok()?;
+            serde_json::to_string_pretty(&value).ok()?
+        }
+        Format::Toml => text.lines().map(str::trim_start).collect::<Vec<_>>().join("\r\n") + "\r\n",
+        Format::Xml => text.lines().map(|line| format!("\t{}", line.trim_start())).collect::<Vec<_>>().join("\r\n"),
+    })
+}
+
+#[test]
+fn what_a_program_has_written_anew_is_given_back_by_its_value() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/configs");
+    let cases = fs::read_to_string(folder.join("cases.tsv")).unwrap();
+    let (mut wrong, mut left, mut given) = (Vec::new(), Vec::new(), 0);
+    for case in cases.lines().filter(|line| !line.starts_with('#')) {
+        let fields: Vec<&str> = case.split('\t').collect();
+        let [name, format, _, key, _, new] = fields[..] else { panic!("{case}") };
+        let format: Format = serde_json::from_value(format.into()).unwrap();
+        let bytes = fs::read(folder.join(name)).unwrap();
+        let Some(plain) = String::from_utf8(bytes.clone()).ok().filter(|text| !text.contains('\0')) else { continue };
+        let was = get(&bytes, format, key, None).unwrap();
+        let first = set(&bytes, format, key, new, (None, None)).unwrap();
+        let Some(anew) = rewritten(std::str::from_utf8(&first.bytes).unwrap(), format) else { continue };
+        // A program that reads the file in another way than we do is no test of this.
+        if get(anew.as_bytes(), format, key, None).ok().flatten().as_deref() != Some(new) {
+            continue;
+        }
+        // Seen once more by us in between, and set to something else, as before a start.
+        let again = set(anew.as_bytes(), format, key, new, (None, Some(&first.put))).unwrap();
+        let other = set(&again.bytes, format, key, "7", (None, Some(&again.put)));
+        let chances = [(anew.as_bytes().to_vec(), first.put.clone()), (again.bytes.clone(), again.put)];
+        let chances = chances.into_iter().chain(other.ok().map(|other| (other.bytes, other.put)));
+        for (round, (there, put)) in chances.enumerate() {
+            match unset(&there, format, key, (None, &put)) {
+                Ok(None) => left.push(format!("{name} {key} {round}")),
+                Ok(Some(back)) => {
+                    given += 1;
+                    let is = get(&back, format, key, None).unwrap();
+                    let entries = |bytes: &[u8]| {
+                        let mut entries = format.syntax().entries(std::str::from_utf8(bytes).unwrap()).unwrap();
+                        entries.sort();
+                        entries
+                    };
+                    let clean = rewritten(&plain, format).map(|text| entries(text.as_bytes()));
+                    if is != was {
+                        wrong.push(format!("{name} {key} {round}: {is:?}, not {was:?}"));
+                    } else if clean.is_some_and(|clean| clean.len() != entries(&back).len()) {
+                        wrong.push(format!(
+                            "{name} {key} {round}: something else has changed: {:?}",
+                            String::from_utf8_lossy(&back)
+                        ));
+                    }
+                }
+                Err(fault) => wrong.push(format!("{name} {key} {round}: {fault}")),
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(given > 250, "{given} given back, left: {}", left.join("\n"));
+}

@@ -1,7 +1,10 @@
 //! TOML 1.0. Read by `toml_edit` for where things are; the splice is ours, since it prints other line ends than it read.
 
+use std::ops::Range;
+
 use toml_edit::{Document, Item, Key, Table, Value};
 
+use super::value::cut_lines;
 use super::{EditFault, Format, Found, Kind, Result, Splice, Syntax, line_end, place};
 
 pub(super) struct Toml;
@@ -56,6 +59,21 @@ impl Syntax for Toml {
         }
     }
 
+    fn cut(&self, text: &str, key: &str, lead: &str) -> Result<Option<Range<usize>>> {
+        let Some(found) = self.find(text, key)? else { return Ok(None) };
+        let line = text[..found.range.start].rfind('\n').map_or(0, |end| end + 1);
+        // One of several values in a line can't go by lines.
+        let alone = !text[line..found.range.start].contains(['{', '[', ',']);
+        Ok(if alone { cut_lines(text, &found.range, lead) } else { None })
+    }
+
+    fn entries(&self, text: &str) -> Result<Vec<(String, String)>> {
+        let document = parse(text)?;
+        let mut entries = Vec::new();
+        leaves(Node::Table(document.as_table()), String::new(), &mut entries);
+        Ok(entries)
+    }
+
     fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice> {
         let path = path(key)?;
         let document = parse(text)?;
@@ -92,6 +110,44 @@ impl Syntax for Toml {
                 Err(EditFault::Key { format: Format::Toml, key: key.into(), why })
             }
         }
+    }
+}
+
+/// Each value that holds no others, by its path.
+fn leaves(node: Node<'_>, path: String, entries: &mut Vec<(String, String)>) {
+    match node {
+        Node::Table(table) => {
+            for (name, item) in table {
+                if let Some(node) = of_item(item) {
+                    leaves(node, format!("{path}/{name}"), entries);
+                }
+            }
+        }
+        Node::Tables(tables) => {
+            for (at, table) in tables.iter().enumerate() {
+                leaves(Node::Table(table), format!("{path}/{at}"), entries);
+            }
+        }
+        Node::Value(Value::InlineTable(table)) => {
+            for (name, value) in table {
+                leaves(Node::Value(value), format!("{path}/{name}"), entries);
+            }
+        }
+        Node::Value(Value::Array(array)) => {
+            for (at, value) in array.iter().enumerate() {
+                leaves(Node::Value(value), format!("{path}/{at}"), entries);
+            }
+        }
+        Node::Value(value) => entries.push((path, value.clone().decorated("", "").to_string())),
+    }
+}
+
+fn of_item(item: &Item) -> Option<Node<'_>> {
+    match item {
+        Item::Table(table) => Some(Node::Table(table)),
+        Item::ArrayOfTables(tables) => Some(Node::Tables(tables)),
+        Item::Value(value) => Some(Node::Value(value)),
+        Item::None => None,
     }
 }
 
@@ -144,12 +200,6 @@ fn path(key: &str) -> Result<Vec<String>> {
 fn walk<'a, 'p>(root: &'a Table, path: &'p [String]) -> Walked<'a, 'p> {
     let mut walked = Walked { node: Node::Table(root), left: path, section: (root, path) };
     while let Some((part, rest)) = walked.left.split_first() {
-        let of_item = |item: &'a Item| match item {
-            Item::Table(table) => Some(Node::Table(table)),
-            Item::ArrayOfTables(tables) => Some(Node::Tables(tables)),
-            Item::Value(value) => Some(Node::Value(value)),
-            Item::None => None,
-        };
         let index = || part.parse::<usize>().ok();
         let next = match walked.node {
             Node::Table(table) => table.get(part).and_then(of_item),

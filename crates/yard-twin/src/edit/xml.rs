@@ -1,5 +1,6 @@
 //! XML 1.0. Read by `quick-xml` for where things are; the splice is ours, since a writer would print the rest anew.
 
+use std::collections::HashMap;
 use std::ops::Range;
 
 use quick_xml::Reader;
@@ -83,6 +84,35 @@ impl Syntax for Xml {
         })
     }
 
+    fn cut(&self, text: &str, key: &str, lead: &str) -> Result<Option<Range<usize>>> {
+        let path = path(key)?;
+        let root = parse(text)?;
+        let (element, left) = walk(&root, &path.steps, text);
+        let Some(element) = element.filter(|_| left.is_empty()) else { return Ok(None) };
+        let attribute = path.attribute.as_ref().and_then(|name| element.attribute(name));
+        Ok(match (lead.matches('<').count(), attribute) {
+            (0, Some(attribute)) => {
+                let before = text[..attribute.value.start - 1].trim_end_matches([' ', '=', '\t', '\n', '\r']);
+                let name = before.len() - attribute.name.len();
+                Some(text[..name].trim_end().len()..attribute.value.end + 1)
+            }
+            // An element that was made for it, and holds nothing else.
+            (1, attribute) if element.holds_only(text, attribute) => {
+                let end = element.end.as_ref().map_or(element.start.end, |end| end.end);
+                let line = text[..element.start.start].trim_end_matches([' ', '\t']).trim_end_matches(['\n', '\r']);
+                let own_line = text[line.len()..element.start.start].contains(['\n', '\r']);
+                Some(if own_line { line.len() } else { element.start.start }..end)
+            }
+            _ => None,
+        })
+    }
+
+    fn entries(&self, text: &str) -> Result<Vec<(String, String)>> {
+        let mut entries = Vec::new();
+        parse(text)?.leaves(text, "", &mut entries);
+        Ok(entries)
+    }
+
     fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice> {
         let path = path(key)?;
         let root = parse(text)?;
@@ -117,6 +147,35 @@ impl Syntax for Xml {
                 piece.at(at..at, &lead, "")
             }
         })
+    }
+}
+
+impl Element {
+    /// What is between its tags.
+    fn inner<'a>(&self, text: &'a str) -> &'a str {
+        self.end.as_ref().map_or("", |end| &text[self.start.end..end.start])
+    }
+
+    /// Whether it is there for one value only: the attribute, or its text.
+    fn holds_only(&self, text: &str, attribute: Option<&Attribute>) -> bool {
+        let plain = self.children.is_empty() && self.cdata.is_empty() && !self.more;
+        let blank = || self.inner(text).trim().is_empty();
+        plain && self.attributes.len() == usize::from(attribute.is_some()) && (attribute.is_none() || blank())
+    }
+
+    /// Attributes and texts below it, each by its path.
+    fn leaves(&self, text: &str, path: &str, entries: &mut Vec<(String, String)>) {
+        for attribute in &self.attributes {
+            entries.push((format!("{path}/@{}", attribute.name), text[attribute.value.clone()].to_owned()));
+        }
+        if self.children.is_empty() {
+            entries.push((path.to_owned(), self.inner(text).trim().to_owned()));
+        }
+        let mut counts: HashMap<&str, usize> = HashMap::new();
+        for child in &self.children {
+            let nth = counts.entry(child.name.as_str()).and_modify(|nth| *nth += 1).or_default();
+            child.leaves(text, &format!("{path}/{}[{nth}]", child.name), entries);
+        }
     }
 }
 

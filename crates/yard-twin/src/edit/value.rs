@@ -1,0 +1,130 @@
+//! Edits by their meaning: what a program does to a file between setting a value and taking it back changes how the value is
+//! written and where it stands, and not what it is.
+
+use std::ops::Range;
+
+use serde::{Deserialize, Serialize};
+
+use super::text::Text;
+use super::{Put, Result, Syntax};
+
+/// What an edit means.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Values {
+    /// The value before; `None` if there was none.
+    pub(super) was: Option<String>,
+    /// The one that was put.
+    pub(super) put: String,
+}
+
+/// Whether two values mean the same: they are the same but for what is around them, or one number, or one word for yes or no
+/// in whatever case.
+pub(crate) fn same_value(a: &str, b: &str) -> bool {
+    let (a, b) = (a.trim(), b.trim());
+    let number = |text: &str| text.parse::<f64>().ok().filter(|number| number.is_finite());
+    let is_word =
+        |text: &str| ["true", "false", "yes", "no", "on", "off"].iter().any(|word| text.eq_ignore_ascii_case(word));
+    a == b
+        || number(a).is_some_and(|one| number(b).is_some_and(|other| one.total_cmp(&other).is_eq()))
+        || is_word(a) && a.eq_ignore_ascii_case(b)
+}
+
+/// Whether two texts hold the same, but for one value at most.
+fn same_but_one(syntax: &dyn Syntax, before: &str, after: &str) -> Result<bool> {
+    let (mut before, mut after) = (syntax.entries(before)?, syntax.entries(after)?);
+    before.sort_unstable();
+    after.sort_unstable();
+    let (gone, come) = (without(&before, &after), without(&after, &before));
+    Ok(match (gone.as_slice(), come.as_slice()) {
+        ([], []) | ([_], []) | ([], [_]) => true,
+        // What held it is empty now, or was.
+        ([(one, _)], [(other, _)]) => one.starts_with(other.as_str()) || other.starts_with(one.as_str()),
+        _ => false,
+    })
+}
+
+/// Those of `all`, which is sorted as `others` is, that `others` has not; each counts once.
+fn without(all: &[(String, String)], others: &[(String, String)]) -> Vec<(String, String)> {
+    let (mut left, mut others) = (Vec::new(), others.iter().peekable());
+    for entry in all {
+        while others.next_if(|other| *other < entry).is_some() {}
+        if others.next_if(|other| *other == entry).is_none() {
+            left.push(entry.clone());
+        }
+    }
+    left
+}
+
+impl Put {
+    /// Whether the value that stands in a text is the one that was put, however it is written.
+    pub(super) fn is_ours(&self, text: &str, syntax: &dyn Syntax, key: &str) -> Result<bool> {
+        let Some(values) = &self.values else { return Ok(false) };
+        let found = syntax.find(text, key)?;
+        Ok(found.is_some_and(|found| same_value(&syntax.read(&text[found.range], found.kind), &values.put)))
+    }
+
+    /// The piece of a text to replace so that the former value stands there again, in the way in which values are written
+    /// there now, and what to put; a value that was added goes, with the section that was made for it. `None` if it is not
+    /// ours any more, or can't go without anything else.
+    pub(super) fn back_by_value(
+        &self,
+        text: &Text,
+        syntax: &dyn Syntax,
+        key: &str,
+    ) -> Result<Option<(Range<usize>, String)>> {
+        let (Some(values), Some(found)) = (&self.values, syntax.find(&text.text, key)?) else { return Ok(None) };
+        if !same_value(&syntax.read(&text.text[found.range.clone()], found.kind), &values.put) {
+            return Ok(None);
+        }
+        let (range, put) = match &values.was {
+            Some(was) => match syntax.write(&text.text[found.range.clone()], was, found.kind) {
+                Ok(raw) => (found.range, raw),
+                Err(_) => return Ok(None),
+            },
+            None => match syntax.cut(&text.text, key, &self.put[..self.value.start])? {
+                Some(range) => (range, String::new()),
+                None => return Ok(None),
+            },
+        };
+        let next = text.with(range.clone(), &put);
+        let is = match syntax.find(&next.text, key) {
+            Ok(found) => found.map(|found| syntax.read(&next.text[found.range], found.kind)),
+            Err(_) => return Ok(None),
+        };
+        let right = is == values.was && same_but_one(syntax, &text.text, &next.text).unwrap_or(false);
+        Ok(right.then_some((range, put)))
+    }
+}
+
+/// The lines that a value stands on, with the header that was put before it if there is nothing else below that. `None` if
+/// there is more on those lines than a key and a comment.
+pub(super) fn cut_lines(text: &str, value: &Range<usize>, lead: &str) -> Option<Range<usize>> {
+    let start = text[..value.start].rfind(['\n', '\r']).map_or(0, |end| end + 1);
+    let end = super::ini::one_line(text, value.end);
+    let behind = text[value.end..end].trim();
+    if !(behind.is_empty() || behind.starts_with(['#', ';'])) {
+        return None;
+    }
+    let header = lead.trim().lines().next().unwrap_or_default().trim();
+    if !header.starts_with('[') {
+        return Some(start..end);
+    }
+    // The header goes if its section holds nothing else.
+    let above = text[..start].trim_end_matches(['\n', '\r']);
+    let rest = text[end..].trim_start();
+    let alone = above.ends_with(header)
+        && (above.len() == header.len() || above[..above.len() - header.len()].ends_with(['\n', '\r']))
+        && text[above.len()..start].lines().count() <= 1
+        && (rest.is_empty() || rest.starts_with('['));
+    if !alone {
+        return Some(start..end);
+    }
+    let top = above.len() - header.len();
+    // With the blank line that was put before it.
+    let blank = if lead.starts_with(['\n', '\r']) && text[..top].ends_with("\r\n\r\n") {
+        2
+    } else {
+        usize::from(lead.starts_with(['\n', '\r']) && text[..top].ends_with("\n\n"))
+    };
+    Some(top - blank..end)
+}
