@@ -330,6 +330,35 @@ fn a_group_goes_where_the_other_build_keeps_it() {
 }
 
 #[test]
+fn what_a_played_build_came_with_is_said_and_carried_if_it_is_asked_for() {
+    let place = Place::in_memory();
+    let yard = two_builds(
+        &place,
+        "[belongings.saves]\npatterns = [\"game/saves/*\"]\nunit = \"stem\"\n",
+        &[("bin/start", "1", "2"), ("saves/both.sav", "here", "there")],
+    );
+    for file in ["own.sav", "own.png"] {
+        write(&place.at("1/saves").join(file), file, 0);
+    }
+    take_in(&yard, &place.at("1"), "1-played").unwrap();
+    clone(&yard, "wexcombe@1-played", "played", Sharing::None).unwrap();
+    let (from, to, ctx) = (carry::Origin::Twin("played".parse().unwrap()), "two".parse().unwrap(), Ctx::new());
+    let plan = |shipped_too| {
+        let options = carry::Options { groups: vec!["saves".into()], shipped_too, ..carry::Options::default() };
+        carry::plan(&yard, &from, &to, &options, &ctx).unwrap()
+    };
+    let quiet = plan(false);
+    assert_eq!((quiet.items().len(), quiet.as_shipped.files, quiet.as_shipped.missing), (0, 3, 2));
+    let asked = plan(true);
+    assert_eq!((asked.items().len(), asked.as_shipped.missing), (2, 0));
+    assert_eq!(carry::apply(&yard, &asked, &ctx).unwrap().put, 2);
+    assert_eq!(
+        (text(&place, "two/game/saves/own.png"), text(&place, "two/game/saves/both.sav")),
+        ("own.png".into(), "there".into())
+    );
+}
+
+#[test]
 fn a_place_is_decided_by_the_name_that_the_twin_has_for_it() {
     let place = Place::in_memory();
     let sheet = "ignore_case = true\n[belongings.saves]\npatterns = [\"game/saves/**\"]\n";

@@ -39,6 +39,9 @@ pub(crate) struct Carry {
     /// Take them out of the twin, folder or file that they come from, once they are verified in the other
     #[arg(long = "move")]
     pub(crate) take_out: bool,
+    /// Carry what is as it was shipped, too, where it is missing there: for a build that was taken in after it was played
+    #[arg(long, conflicts_with_all = ["from_home", "from_file"])]
+    pub(crate) shipped_too: bool,
     #[command(flatten)]
     pub(crate) how: DryRun,
 }

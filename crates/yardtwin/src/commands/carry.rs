@@ -31,6 +31,7 @@ pub(crate) fn carry(yard: &Yard, args: args::Carry, screen: &Screen) -> Done {
         on_clash: args.on_clash.map(Into::into),
         decisions: args.decide.into_iter().collect(),
         take_out: args.take_out,
+        shipped_too: args.shipped_too,
     };
     if args.to.len() > 1 && !args.how.dry_run {
         // What can't be done to one of them is done to none.
@@ -83,8 +84,16 @@ fn one(
 
 fn say_plan(plan: &carry::Plan, screen: &Screen) {
     screen.head(format_args!("From {} to {}", side(&plan.from), side(&plan.to)));
+    let as_shipped = match plan.as_shipped.missing {
+        0 => String::new(),
+        missing => format!(
+            "{} in these groups, and no belongings; {missing} of them missing there: --shipped-too carries those",
+            files(plan.as_shipped.files)
+        ),
+    };
     if plan.items().is_empty() {
         screen.line("  There is nothing of the player's own to carry.");
+        screen.facts(&[("as shipped", as_shipped)]);
         return;
     }
     let things: Vec<_> = plan.items().chunk_by(|a, b| (&a.thing, &a.group) == (&b.thing, &b.group)).collect();
@@ -99,7 +108,7 @@ fn say_plan(plan: &carry::Plan, screen: &Screen) {
         screen.line(format_args!("and {} more", shown.len() - ITEMS));
     }
     let gone: Vec<_> = plan.gone.iter().map(ToString::to_string).collect();
-    screen.facts(&[("gives way", some_of(&gone, 5))]);
+    screen.facts(&[("gives way", some_of(&gone, 5)), ("as shipped", as_shipped)]);
 }
 
 /// `evening shift (2 shifts, played today)`.

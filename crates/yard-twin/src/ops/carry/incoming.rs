@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::FileType;
+use serde::Serialize;
 
 use crate::Yard;
 use crate::archive::{Archive, Member};
@@ -28,6 +29,7 @@ pub(crate) struct Selection {
     groups: Vec<String>,
     texts: Vec<String>,
     files: Option<PathSet>,
+    shipped_too: bool,
 }
 
 /// What comes, with what of it must be fetched, and what does not come, each with its reason.
@@ -38,6 +40,18 @@ pub(crate) struct Found {
     pub(crate) left: Vec<String>,
     /// Of what comes, by where that is from: what nobody but its user may read.
     pub(crate) private: HashSet<String>,
+    /// What is no belonging, since it was shipped just so.
+    pub(crate) as_shipped: AsShipped,
+}
+
+/// Files in the groups that are carried, which are as they were shipped: of a build that was taken in after it was played, a
+/// player's own may be among them.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct AsShipped {
+    /// How many there are.
+    pub files: u64,
+    /// Those of them that the other twin has nothing in the place of, and that are not carried.
+    pub missing: u64,
 }
 
 impl Selection {
@@ -59,7 +73,8 @@ impl Selection {
             .then(|| PathSet::new(options.files.iter().map(String::as_str), sheet.ignores_case()))
             .transpose()
             .map_err(|why| CarryError::Pattern { pattern: options.files.join(" "), why })?;
-        Ok(Self { groups: options.groups.clone(), texts: options.files.clone(), files })
+        let (groups, texts) = (options.groups.clone(), options.files.clone());
+        Ok(Self { groups, texts, files, shipped_too: options.shipped_too })
     }
 
     /// Whether a path is wished for, which is in a group or in none.
@@ -78,6 +93,7 @@ pub(crate) fn incoming_from_twin(
     yard: &Yard,
     twin: (&Settled, &Listing, &Path),
     sheets: (&Sheet, &Sheet),
+    there: &Listing,
     wish: &Selection,
 ) -> Result<Found> {
     let ((settled, laid, folder), (sheet, to)) = (twin, sheets);
@@ -95,9 +111,22 @@ pub(crate) fn incoming_from_twin(
         let shipped = laid.get(entry.path.as_str()).map(|laid| &laid.node);
         things.entry((whole, at)).or_default().push(Part { entry, group, shipped });
     }
-    // What is as it was shipped comes only with what it is a part of.
-    things.retain(|_, parts| parts.iter().any(|part| part.shipped != Some(&part.entry.node)));
     for ((whole, at), parts) in things {
+        // What is as it was shipped comes with what it is a part of only, or if it is asked for and missing there.
+        if parts.iter().all(|part| part.shipped == Some(&part.entry.node)) {
+            let is_there = |part: &Part<'_>| {
+                Ok(place(&part.entry.path, part.group, sheet, to)?.is_none_or(|path| there.has(path.as_str())))
+            };
+            let missing = parts.iter().map(is_there).collect::<Result<Vec<_>>>()?.into_iter().all(|is_there| !is_there);
+            let files = parts.len() as u64;
+            found.as_shipped.files += files;
+            if missing && !wish.shipped_too {
+                found.as_shipped.missing += files;
+            }
+            if !(missing && wish.shipped_too) {
+                continue;
+            }
+        }
         let mut comes = Vec::with_capacity(parts.len());
         let mut left = None;
         for Part { entry, group, shipped } in &parts {

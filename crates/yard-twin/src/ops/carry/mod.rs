@@ -31,6 +31,8 @@
 
 pub(crate) mod incoming;
 
+pub use incoming::AsShipped;
+
 pub use crate::combine::{CarryItem, Does, Met};
 
 use std::cell::RefCell;
@@ -85,6 +87,9 @@ pub struct Options {
     pub decisions: BTreeMap<RelPath, OnClash>,
     /// Take them out of the other twin, or of the folder or file that is named, once they are verified in this one.
     pub take_out: bool,
+    /// Carry what is as it was shipped, too, where the other twin has nothing in its place: of a build that was taken in after
+    /// it was played, it may be the player's.
+    pub shipped_too: bool,
 }
 
 /// One end of a carry.
@@ -115,6 +120,8 @@ pub struct Plan {
     items: Vec<CarryItem>,
     /// What goes, since it is a part of something that is replaced as a whole. The history has it.
     pub gone: Vec<RelPath>,
+    /// What is no belonging, since it was shipped just so.
+    pub as_shipped: AsShipped,
     /// What can't be carried, each with its reason.
     pub left: Vec<String>,
     /// Whether they are taken out of where they come from afterwards.
@@ -235,7 +242,8 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
             let source = party(yard, row, ctx)?;
             let folder = yard.folder_of(&source.row);
             let twin = (&source.settled, &source.laid, folder.as_path());
-            let found = incoming::incoming_from_twin(yard, twin, (&source.sheet, &to.sheet), &wish)?;
+            let found =
+                incoming::incoming_from_twin(yard, twin, (&source.sheet, &to.sheet), &to.settled.listing, &wish)?;
             (Some(source), found)
         }
     };
@@ -264,7 +272,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
         last_run: last_run(yard, &to.row)?,
     };
     let leaks = std::mem::take(&mut to.settled.leaks);
-    let Found { coming, fetch, left, private } = found;
+    let Found { coming, fetch, left, private, as_shipped } = found;
     if options.take_out && fetch.iter().any(|fetch| fetch.member.is_some()) {
         return Err(CarryError::OnlyNamed.into());
     }
@@ -291,6 +299,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
         to: to_side,
         items,
         gone,
+        as_shipped,
         left,
         take_out,
         leaks,
