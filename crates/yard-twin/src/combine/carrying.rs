@@ -119,13 +119,13 @@ pub(crate) fn decide(
     for thing in things.of(spelt(coming, target, &mut names)?) {
         let there = things.there(&thing.at, thing.group.as_deref(), thing.whole);
         let (items, does) = items(&thing, &there, target, &policy);
-        let comes = |path: &RelPath| thing.comes.iter().any(|coming| coming.entry.path == *path);
+        if does == Does::Put {
+            let comes: HashSet<&RelPath> = thing.comes.iter().map(|coming| &coming.entry.path).collect();
+            let gone = there.iter().map(|entry| &entry.path).filter(|path| !comes.contains(path));
+            decided.gone.extend(gone.cloned());
+        }
         match does {
             Does::Beside => beside.push((thing, items)),
-            Does::Put => {
-                decided.gone.extend(there.iter().map(|entry| &entry.path).filter(|path| !comes(path)).cloned());
-                decided.items.extend(items);
-            }
             _ => decided.items.extend(items),
         }
     }
@@ -240,9 +240,8 @@ impl<'a> Things<'a> {
             let there = self.there(&at, thing.group.as_deref(), thing.whole);
             let places = thing.comes.iter().map(|coming| place(&coming.entry.path)).collect::<Result<Vec<_>>>()?;
             let parts = || places.iter().zip(&thing.comes);
-            let has = |(path, coming): (&RelPath, &Incoming)| {
-                there.iter().any(|entry| entry.path == *path && entry.node == coming.entry.node)
-            };
+            let nodes = nodes(&there);
+            let has = |(path, coming): (&RelPath, &Incoming)| nodes.get(path) == Some(&&coming.entry.node);
             let is_there = there.len() == places.len() && parts().all(has);
             let taken = |path: &RelPath| {
                 self.target.there.has(path.as_str()) || names.contains(&self.target.key(path.as_str()))
@@ -296,8 +295,9 @@ fn items(
     let does = does(found, policy(&places, thing.group.as_deref()), newer);
     let size = there.iter().map(|entry| entry.node.size()).sum();
     let is_other = !matches!(found, Met::New | Met::Same);
+    let nodes = nodes(there);
     let item = |coming: &Incoming| {
-        let in_place = there.iter().any(|is| is.path == coming.entry.path && is.node == coming.entry.node);
+        let in_place = nodes.get(&coming.entry.path) == Some(&&coming.entry.node);
         CarryItem {
             from: coming.from.clone(),
             to: coming.entry.path.clone(),
@@ -313,8 +313,13 @@ fn items(
     (thing.comes.iter().map(|coming| (item(coming), coming.entry.clone())).collect(), does)
 }
 
+fn nodes<'a>(entries: &[&'a Entry]) -> HashMap<&'a RelPath, &'a Node> {
+    entries.iter().map(|entry| (&entry.path, &entry.node)).collect()
+}
+
 fn met(comes: &[Incoming], there: &[&Entry], laid: &Listing) -> Met {
-    let coming = |path: &RelPath| comes.iter().find(|coming| coming.entry.path == *path);
+    let by_path: HashMap<&RelPath, &Incoming> = comes.iter().map(|coming| (&coming.entry.path, coming)).collect();
+    let coming = |path: &RelPath| by_path.get(path);
     let shipped_here = |is: &&Entry| laid.get(is.path.as_str()).is_some_and(|laid| laid.node == is.node);
     let shipped_there = |is: &&Entry| coming(&is.path).is_some_and(|coming| coming.shipped.as_ref() == Some(&is.node));
     let same = |is: &&Entry| coming(&is.path).is_some_and(|coming| coming.entry.node == is.node);

@@ -4,18 +4,20 @@ use std::collections::HashSet;
 
 use crate::error::Result;
 use crate::listing::{Entry, Listing, Node};
-use crate::path::RelPath;
+use crate::path::{RelPath, at_and_above};
 use crate::sheet::Sheet;
 
 /// The things of which at least one file is not as it was laid.
 pub(crate) struct Wholes<'a> {
     sheet: Option<&'a Sheet>,
     own: HashSet<String>,
+    /// The folders that they are in: most paths are in none of these, and asked no further.
+    folders: HashSet<String>,
 }
 
 impl<'a> Wholes<'a> {
     pub(crate) fn of(there: &Listing, laid: &Listing, sheet: Option<&'a Sheet>) -> Self {
-        let mut wholes = Self { sheet, own: HashSet::new() };
+        let mut wholes = Self { sheet, own: HashSet::new(), folders: HashSet::new() };
         if sheet.is_some() {
             let is_own = |entry: &&Entry| {
                 entry.node != Node::EmptyFolder
@@ -23,6 +25,8 @@ impl<'a> Wholes<'a> {
             };
             let own = there.entries().iter().filter(is_own).filter_map(|entry| wholes.thing(&entry.path));
             wholes.own = own.map(str::to_owned).collect();
+            let folder = |thing: &String| thing.rsplit_once('/').map(|(folder, _)| folder.to_owned());
+            wholes.folders = wholes.own.iter().filter_map(folder).collect();
         }
         wholes
     }
@@ -35,7 +39,8 @@ impl<'a> Wholes<'a> {
 
     /// Whether a path is a part of one.
     pub(crate) fn has(&self, path: &RelPath) -> bool {
-        !self.own.is_empty() && self.thing(path).is_some_and(|thing| self.own.contains(thing))
+        at_and_above(path.as_str()).skip(1).any(|folder| self.folders.contains(folder))
+            && self.thing(path).is_some_and(|thing| self.own.contains(thing))
     }
 
     /// What is wanted, but for these things: they are as they are there. `None` if there are none.

@@ -186,7 +186,18 @@ impl Splice {
         let Some(found) = syntax.find(&next.text, key)? else { return Ok(self) };
         let (start, at) = (self.range.start, found.range.start);
         let end = self.range.end + at.saturating_sub(start);
-        Ok(Self { range: start.min(at)..end, ..self })
+        let splice = Self { range: start.min(at)..end, ..self };
+        // Where another value in that place would be no value of the key any more, this one is refused.
+        let next = text.with(splice.range.clone(), "");
+        let place = syntax.find(&next.text, key)?.map(|found| found.range).unwrap_or_default();
+        let probe = next.with(place, "x");
+        match syntax.find(&probe.text, key)? {
+            Some(found) if syntax.read(&probe.text[found.range.clone()], found.kind) == "x" => Ok(splice),
+            _ => {
+                let why = "no other value could be put there afterwards".into();
+                Err(EditFault::Value { value: String::new(), why })
+            }
+        }
     }
 }
 
@@ -330,7 +341,7 @@ pub fn unset(
     let text = Text::decode(bytes, encoding.or(put.encoding.as_deref()))?;
     let syntax = format.syntax();
     let exact = put.taken_back(&text, syntax, key)?;
-    if let Some(back) = exact.filter(|back| syntax.entries(&back.text).is_ok()) {
+    if let Some(back) = exact.filter(|back| put.means_what_was(&back.text, syntax, key)) {
         return back.encode().map(Some);
     }
     let back = put.back_by_value(&text, syntax, key)?;

@@ -35,7 +35,7 @@ fn there_and_back(bytes: &[u8], format: Format, key: &str, new: &str, encoding: 
     let back = unset(&other.bytes, format, key, (encoding, &other.put)).map_err(fail)?;
     check("nor after another value was set", back.as_deref() == Some(bytes))?;
     let kept = unset(&other.bytes, format, key, (encoding, &first.put)).map_err(fail)?;
-    check("what someone else has set since is taken away", kept.is_none() || new == "7")
+    check("what someone else has set since is taken away", kept.is_none() || same_value(new, "7"))
 }
 
 #[test]
@@ -69,6 +69,9 @@ fn a_value_of_nothing_is_taken_back_whatever_blanks_are_around_it() {
     for text in ["k: [s]\t", "k = v ; c", "k=  x  ", "k =x\t; c\nk2=1"] {
         there_and_back(text.as_bytes(), Format::Ini, "k", "", None).unwrap();
     }
+    // With nothing behind the colon, the `=` of the comment would part key and value of whatever is put there.
+    let refused = set(b"\"k\": 1 # c=", Format::Ini, "k", "", (None, None));
+    assert!(matches!(refused, Err(EditFault::Value { .. })), "{refused:?}");
 }
 
 fn format() -> impl Strategy<Value = Format> {
@@ -107,6 +110,18 @@ proptest! {
         if set(&bytes, format, &key, &value, (None, None)).is_ok() && set(&bytes, format, &key, "7", (None, None)).is_ok() {
             let outcome = there_and_back(&bytes, format, &key, &value, None);
             prop_assert!(outcome.is_ok(), "{outcome:?}");
+            // Whatever is made of it: it is left, or the value is the one before.
+            let was = get(&bytes, format, &key, None).unwrap();
+            let first = set(&bytes, format, &key, &value, (None, None)).unwrap();
+            if let Ok(text) = std::str::from_utf8(&first.bytes) {
+                let mangled = [text.replace('\n', "\r\n"), text.replace(' ', "  "), text.replace('=', " = ")];
+                for anew in mangled.into_iter().chain(rewritten(text, format)).filter(|anew| anew != text) {
+                    if let Ok(Some(back)) = unset(anew.as_bytes(), format, &key, (None, &first.put)) {
+                        let is = get(&back, format, &key, None).unwrap();
+                        prop_assert!(is == was || is.zip(was.clone()).is_some_and(|(is, was)| same_value(&is, &was)), "{anew:?}");
+                    }
+                }
+            }
         }
     }
 

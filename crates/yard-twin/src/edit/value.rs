@@ -63,6 +63,13 @@ impl Put {
         Ok(found.is_some_and(|found| same_value(&syntax.read(&text[found.range], found.kind), &values.put)))
     }
 
+    /// Whether a text is whole, and holds the value that was there before.
+    pub(super) fn means_what_was(&self, text: &str, syntax: &dyn Syntax, key: &str) -> bool {
+        let Some(values) = &self.values else { return true };
+        let is = |found: super::Found| syntax.read(&text[found.range], found.kind);
+        syntax.entries(text).is_ok() && syntax.find(text, key).is_ok_and(|found| found.map(is) == values.was)
+    }
+
     /// The piece of a text to replace so that the former value stands there again, in the way in which values are written
     /// there now, and what to put; a value that was added goes, with the section that was made for it. `None` if it is not
     /// ours any more, or can't go without anything else.

@@ -192,8 +192,10 @@ fn take_all_back(yard: &Yard, moving: &[Moving], lent: &[Lent], ledger: &Ledger)
     for moving in moving {
         let Some(path) = take_back(yard, moving, ledger)? else { continue };
         taken = true;
-        let beside = lent.iter().find(|lent| path != moving.path && Some(lent.ino) == moving.own);
-        beside.map_or(Ok(()), |lent| disk::set_mode(&path, lent.mode & 0o7777))?;
+        if path != moving.path {
+            let beside = lent.iter().find(|lent| Some(lent.ino) == moving.own);
+            beside.map_or(Ok(()), |lent| disk::set_mode(&path, lent.mode & 0o7777))?;
+        }
     }
     if taken { disk::sync_filesystem(yard.store.pool.root()) } else { Ok(()) }
 }
