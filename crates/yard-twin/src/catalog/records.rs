@@ -8,8 +8,7 @@ use rusqlite::types::Type;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 
-use super::history::from_json;
-use super::history::{Counts, NewChange, What};
+use super::history::{Counts, NewChange, What, from_json};
 use super::{Catalog, DbContext};
 use crate::error::Result;
 use crate::ident::{BuildRef, ListingId, StateId, TwinId, TwinName};
