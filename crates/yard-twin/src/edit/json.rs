@@ -26,15 +26,15 @@ impl Syntax for Json {
         }
     }
 
-    fn write(&self, old: &str, value: &str, _: Kind) -> Result<String> {
-        let old = parse(old)?;
+    fn write(&self, text: &str, found: &Found, value: &str) -> Result<String> {
+        let old = parse(&text[found.range.clone()])?;
         Ok(match old {
             Some(Value::StringLit(_)) => quoted(value),
             Some(Value::Object(_) | Value::Array(_)) if !is_value(value) => {
                 let why = "there are several values there: name one of them, or write all of them as JSON".into();
                 return Err(EditFault::Value { value: value.into(), why });
             }
-            _ => fresh(value),
+            _ => fresh(value, text),
         })
     }
 
@@ -75,7 +75,7 @@ impl Syntax for Json {
         let Some(root) = parse(text)? else {
             // Nothing but comments, if that: the object goes behind them.
             let lead = if text.is_empty() || text.ends_with(['\n', '\r']) { "" } else { end };
-            let (put, at) = nested(&path, value);
+            let (put, at) = nested(&path, &fresh(value, text));
             let before = format!("{lead}{{ ");
             let value = before.len() + at.start..before.len() + at.end;
             return Ok(Splice { range: text.len()..text.len(), put: format!("{before}{put} }}{end}"), value });
@@ -85,7 +85,7 @@ impl Syntax for Json {
             let why = format!("at {} there is no object to add it to", place(text, range(found).start));
             return Err(EditFault::Key { format: Format::Json, key: key.into(), why });
         };
-        let (put, value) = nested(left, value);
+        let (put, value) = nested(left, &fresh(value, text));
         Ok(into_object(text, object, &put, value))
     }
 }
@@ -111,7 +111,17 @@ fn leaves(text: &str, value: &Value<'_>, path: String, entries: &mut Vec<(String
 /// A property with what parts it from its neighbours; `None` if there is a comment in that.
 fn property_with_comma(text: &str, object: &Object<'_>, at: usize) -> Option<Range<usize>> {
     let its = object.properties[at].range.start..object.properties[at].range.end;
-    let next = object.properties.get(at + 1).map(|next| its.start..next.range.start);
+    let behind = text[its.end..].trim_start();
+    let comma = behind.starts_with(',').then(|| text.len() - behind.len() + 1);
+    let next = object.properties.get(at + 1).zip(comma).map(|(next, comma)| {
+        let between = &text[comma..next.range.start];
+        if between.trim().is_empty() {
+            return its.start..next.range.start;
+        }
+        // A comment in between is the next one's, or nobody's.
+        let blank = between.len() - between.trim_start().len();
+        its.start..comma + blank
+    });
     let previous = at.checked_sub(1).map(|before| object.properties[before].range.end..its.end);
     let alone = || {
         let (open, close) = (object.range.start + 1, object.range.end - 1);
@@ -198,8 +208,7 @@ fn range(value: &Value<'_>) -> Range<usize> {
 }
 
 /// `"a": { "b": value }`, and where in it the value is.
-fn nested(path: &[String], value: &str) -> (String, Range<usize>) {
-    let raw = fresh(value);
+fn nested(path: &[String], raw: &str) -> (String, Range<usize>) {
     let mut put = String::new();
     for (at, part) in path.iter().enumerate() {
         put.push_str(if at == 0 { "" } else { "{ " });
@@ -207,14 +216,29 @@ fn nested(path: &[String], value: &str) -> (String, Range<usize>) {
         put.push_str(": ");
     }
     let start = put.len();
-    put.push_str(&raw);
+    put.push_str(raw);
     put.push_str(&" }".repeat(path.len().saturating_sub(1)));
     (put, start..start + raw.len())
 }
 
 /// A number, a word of JSON, an object or an array as it is; anything else as a string.
-fn fresh(value: &str) -> String {
-    if is_value(value) { value.to_owned() } else { quoted(value) }
+fn fresh(value: &str, text: &str) -> String {
+    let number = || matches!(parse(value), Ok(Some(Value::NumberLit(number))) if number.value == value);
+    if is_value(value) || number() && is_json5(text) { value.to_owned() } else { quoted(value) }
+}
+
+/// Whether a file holds what only JSON5 has: names without quotes, strings in single ones, its numbers.
+fn is_json5(text: &str) -> bool {
+    let options = ParseOptions {
+        allow_loose_object_property_names: false,
+        allow_single_quoted_strings: false,
+        allow_hexadecimal_numbers: false,
+        allow_unary_plus_numbers: false,
+        allow_bare_decimal_point_numbers: false,
+        allow_non_finite_numbers: false,
+        ..ParseOptions::default()
+    };
+    parse_to_ast(text, &CollectOptions::default(), &options).is_err()
 }
 
 /// Whether a text is itself JSON, and no string.

@@ -6,6 +6,8 @@
 mod ini;
 mod json;
 mod lines;
+mod properties;
+mod quotes;
 mod text;
 mod toml;
 mod value;
@@ -17,7 +19,6 @@ use serde::{Deserialize, Serialize};
 
 use self::text::Text;
 use self::value::Values;
-pub(crate) use self::value::same_value;
 
 /// Larger files are no config files: editing one would hold it in memory several times.
 pub(crate) const MAX: u64 = 16 << 20;
@@ -30,6 +31,8 @@ pub enum Format {
     Ini,
     /// `key value` on a line of its own. Places: what the line begins with.
     Lines,
+    /// `key=value` with escapes, as the Java platform defines it. Places: the key.
+    Properties,
     /// JSON, with comments and trailing commas. Places: `outer.inner.0`, or a JSON pointer (RFC 6901).
     Json,
     /// TOML. Places: a dotted key, with numbers for what is in an array.
@@ -44,7 +47,8 @@ impl Format {
     #[must_use]
     pub fn of_ending(ending: &str) -> Option<Self> {
         Some(match ending {
-            "ini" | "cfg" | "conf" | "config" | "properties" | "inf" | "settings" | "prefs" => Self::Ini,
+            "ini" | "cfg" | "conf" | "config" | "inf" | "settings" | "prefs" => Self::Ini,
+            "properties" => Self::Properties,
             "json" | "jsonc" | "json5" => Self::Json,
             "toml" => Self::Toml,
             "xml" => Self::Xml,
@@ -57,6 +61,7 @@ impl Format {
         match self {
             Self::Ini => &ini::Ini,
             Self::Lines => &lines::Lines,
+            Self::Properties => &properties::Properties,
             Self::Json => &json::Json,
             Self::Toml => &toml::Toml,
             Self::Xml => &xml::Xml,
@@ -69,6 +74,7 @@ impl std::fmt::Display for Format {
         f.write_str(match self {
             Self::Ini => "ini",
             Self::Lines => "lines",
+            Self::Properties => "properties",
             Self::Json => "json",
             Self::Toml => "toml",
             Self::Xml => "xml",
@@ -165,8 +171,13 @@ trait Syntax {
     /// What a value that is written means.
     fn read(&self, raw: &str, kind: Kind) -> String;
 
+    /// What a value means that somebody wants to have there.
+    fn meant<'a>(&self, value: &'a str) -> &'a str {
+        value
+    }
+
     /// How a value is written in the place of another.
-    fn write(&self, old: &str, value: &str, kind: Kind) -> Result<String>;
+    fn write(&self, text: &str, found: &Found, value: &str) -> Result<String>;
 
     /// The splice that adds a value where there is none.
     fn add(&self, text: &str, key: &str, value: &str) -> Result<Splice>;
@@ -235,7 +246,7 @@ pub struct Set {
 /// # Errors
 /// [`EditFault`] if the file is not what it is said to be.
 pub fn get(bytes: &[u8], format: Format, key: &str, encoding: Option<&str>) -> Result<Option<String>> {
-    let text = Text::decode(bytes, encoding)?;
+    let text = Text::decode(bytes, (format, encoding))?;
     let syntax = format.syntax();
     let found = syntax.find(&text.text, key)?;
     Ok(found.map(|found| syntax.read(&text.text[found.range], found.kind)))
@@ -252,18 +263,18 @@ pub fn set(
     value: &str,
     (encoding, before): (Option<&str>, Option<&Put>),
 ) -> Result<Set> {
-    let text = Text::decode(bytes, encoding.or_else(|| before?.encoding.as_deref()))?;
+    let text = Text::decode(bytes, (format, encoding.or_else(|| before?.encoding.as_deref())))?;
     let syntax = format.syntax();
     let found = syntax.find(&text.text, key)?;
     let was = found.as_ref().map(|found| syntax.read(&text.text[found.range.clone()], found.kind));
     let splice = match &found {
         None => syntax.add(&text.text, key, value)?,
-        Some(found) if was.as_deref().is_some_and(|was| stands(was, value, before)) => {
+        Some(found) if was.as_deref().is_some_and(|was| stands(syntax, was, value, before)) => {
             let raw = text.text[found.range.clone()].to_owned();
             Splice { range: found.range.clone(), value: 0..raw.len(), put: raw }
         }
         Some(found) => {
-            let raw = syntax.write(&text.text[found.range.clone()], value, found.kind)?;
+            let raw = syntax.write(&text.text, found, value)?;
             let splice = Splice { range: found.range.clone(), value: 0..raw.len(), put: raw };
             if splice.put.is_empty() { splice.findable(syntax, &text, key)? } else { splice }
         }
@@ -306,7 +317,7 @@ pub fn set(
     // Whatever a format does, the value is there afterwards, or nothing is done.
     let there = syntax.find(&next.text, key)?.map(|found| syntax.read(&next.text[found.range], found.kind));
     let refuse = |why: &str| Err(EditFault::Value { value: value.into(), why: why.into() });
-    if !there.is_some_and(|there| stands(&there, value, before)) {
+    if !there.is_some_and(|there| stands(syntax, &there, value, before)) {
         return refuse("it would be read back as another one");
     }
     if rewritten.is_some() && first.is_none() {
@@ -320,7 +331,7 @@ pub fn set(
     }
     let bytes = next.encode()?;
     // A byte order mark that came in by the key or the value is text here, and none in the file.
-    if Text::decode(&bytes, encoding.or(put.encoding()))?.text != next.text {
+    if Text::decode(&bytes, (format, encoding.or(put.encoding())))?.text != next.text {
         return refuse("the file would be read in another way");
     }
     Ok(Set { bytes, was, put })
@@ -338,7 +349,7 @@ pub fn unset(
     key: &str,
     (encoding, put): (Option<&str>, &Put),
 ) -> Result<Option<Vec<u8>>> {
-    let text = Text::decode(bytes, encoding.or(put.encoding.as_deref()))?;
+    let text = Text::decode(bytes, (format, encoding.or(put.encoding.as_deref())))?;
     let syntax = format.syntax();
     let exact = put.taken_back(&text, syntax, key)?;
     if let Some(back) = exact.filter(|back| put.means_what_was(&back.text, syntax, key)) {
@@ -349,9 +360,15 @@ pub fn unset(
 }
 
 /// Whether a value is the one that is wanted: an edit that was made before may have been written in another way since.
-fn stands(there: &str, value: &str, before: Option<&Put>) -> bool {
+fn stands(syntax: &dyn Syntax, there: &str, value: &str, before: Option<&Put>) -> bool {
     let again = before.and_then(|before| before.values.as_ref()).is_some_and(|values| values.put == value);
-    there == value || again && same_value(there, value)
+    there == syntax.meant(value) || again && value::same(syntax, there, value)
+}
+
+/// Whether two values of a format mean the same: they are the same but for quotes and blanks around them, or one number, or
+/// one word for yes or no in whatever case.
+pub(crate) fn same_value(format: Format, a: &str, b: &str) -> bool {
+    value::same(format.syntax(), a, b)
 }
 
 impl Put {
@@ -372,6 +389,12 @@ impl Put {
     fn region(&self, text: &str, found: &Found) -> Option<Range<usize>> {
         let start = found.range.start.checked_sub(self.value.start)?;
         let region = start..start + self.put.len();
+        let ends = ['\n', '\r'];
+        // A line of its own still is one, and not indented since.
+        let of_line = self.put.ends_with(ends) && !self.put.starts_with(ends);
+        if of_line && !text.get(..start)?.is_empty() && !text[..start].ends_with(ends) {
+            return None;
+        }
         (found.range.len() == self.value.len() && text.get(region.clone())? == self.put).then_some(region)
     }
 

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 
-use super::{EditFault, MAX, Result};
+use super::{EditFault, Format, MAX, Result};
 
 /// A byte order mark, in text.
 const MARK: char = '\u{feff}';
@@ -17,14 +17,14 @@ pub(super) struct Text {
 }
 
 impl Text {
-    /// Decodes by the byte order mark, else as UTF-8, else by what was named, else as Windows-1252, which has a character
-    /// for every byte.
-    pub(super) fn decode(bytes: &[u8], named: Option<&str>) -> Result<Self> {
+    /// Decodes by the byte order mark, else by what was named, else by what XML declares, else as UTF-8, else as
+    /// Windows-1252, which has a character for every byte.
+    pub(super) fn decode(bytes: &[u8], (format, named): (Format, Option<&str>)) -> Result<Self> {
         if bytes.len() as u64 > MAX {
             return Err(EditFault::TooLarge(bytes.len() as u64));
         }
         let known = |name: &str| Encoding::for_label(name.as_bytes()).ok_or(EditFault::UnknownEncoding(name.into()));
-        let named = named.map(known).transpose()?;
+        let named = named.map(known).transpose()?.or_else(|| declared(bytes).filter(|_| format == Format::Xml));
         let (encoding, mark) = match Encoding::for_bom(bytes) {
             Some((encoding, _)) => (encoding, true),
             None => match named {
@@ -79,4 +79,16 @@ impl Text {
         out.extend_from_slice(&bytes);
         Ok(out)
     }
+}
+
+/// The encoding that an XML declaration names, if it stands in bytes as they would be in ASCII (XML 1.0, 4.3.3).
+fn declared(bytes: &[u8]) -> Option<&'static Encoding> {
+    let end = bytes.iter().take(256).position(|byte| *byte == b'>')?;
+    let declaration = std::str::from_utf8(&bytes[..end]).ok()?.strip_prefix("<?xml")?;
+    let value = declaration.split_once("encoding")?.1.trim_start().strip_prefix('=')?.trim_start();
+    let quote = value.chars().next().filter(|c| matches!(c, '"' | '\''))?;
+    let name = value[1..].split_once(quote)?.0;
+    // One that takes two bytes for a character would not have let it be read. Some say UTF-8 and are none.
+    Encoding::for_label(name.as_bytes())
+        .filter(|encoding| encoding.is_ascii_compatible() && (*encoding != UTF_8 || std::str::from_utf8(bytes).is_ok()))
 }

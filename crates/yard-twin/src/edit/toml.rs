@@ -48,8 +48,8 @@ impl Syntax for Toml {
         }
     }
 
-    fn write(&self, old: &str, value: &str, _: Kind) -> Result<String> {
-        match old.parse::<Value>() {
+    fn write(&self, text: &str, found: &Found, value: &str) -> Result<String> {
+        match text[found.range.clone()].parse::<Value>() {
             Ok(Value::String(_)) => Ok(quoted(value)),
             Ok(Value::Array(_) | Value::InlineTable(_)) if !is_value(value) => {
                 let why = "there are several values there: name one of them, or write all of them as TOML".into();
@@ -64,7 +64,13 @@ impl Syntax for Toml {
         let line = text[..found.range.start].rfind('\n').map_or(0, |end| end + 1);
         // One of several values in a line can't go by lines.
         let alone = !text[line..found.range.start].contains(['{', '[', ',']);
-        Ok(if alone { cut_lines(text, &found.range, lead) } else { None })
+        let path = path(key)?;
+        let header = of_tables(text, parse(text)?.as_table(), &path[..path.len() - 1]).0;
+        let is_header = |shown: &str| {
+            let name = shown.strip_prefix('[').and_then(|rest| rest.split_once(']')).map(|(name, _)| Key::parse(name));
+            name.is_some_and(|name| name.is_ok_and(|keys| keys.iter().map(Key::get).eq(header.iter())))
+        };
+        Ok(if alone { cut_lines(text, &found.range, lead, is_header) } else { None })
     }
 
     fn entries(&self, text: &str) -> Result<Vec<(String, String)>> {
@@ -103,7 +109,8 @@ impl Syntax for Toml {
             }
             Node::Table(_) => {
                 let (name, header) = path.split_last().map_or((&path[0], &path[..0]), |(last, rest)| (last, rest));
-                Ok(new_table(text, header, name, &raw))
+                let (header, at) = of_tables(text, root, header);
+                Ok(new_table(text, &header, name, (&raw, at)))
             }
             Node::Value(_) | Node::Tables(_) => {
                 let why = "a part of it is no table".into();
@@ -165,9 +172,66 @@ fn in_table(text: &str, table: &Table, root: &Table, keys: &[String], raw: &str)
     }
 }
 
-/// A new table at the end.
-fn new_table(text: &str, header: &[String], name: &String, raw: &str) -> Splice {
+/// The header of a table to be made, and where it goes: in an element of an array of tables it has no number, and stands
+/// behind all else that belongs to that element; else at the end.
+fn of_tables(text: &str, root: &Table, path: &[String]) -> (Vec<String>, usize) {
+    let (mut header, mut node, mut at) = (Vec::new(), Some(Node::Table(root)), text.len());
+    for part in path {
+        let index = || part.parse::<usize>().ok();
+        node = match node {
+            Some(Node::Tables(tables)) => {
+                let element = index().and_then(|at| tables.get(at));
+                at = element.map_or(text.len(), |element| end_of(text, root, element));
+                element.map(Node::Table)
+            }
+            Some(Node::Table(table)) => {
+                header.push(part.clone());
+                table.get(part).and_then(of_item)
+            }
+            _ => {
+                header.push(part.clone());
+                None
+            }
+        };
+    }
+    (header, at)
+}
+
+/// Where what belongs to a table ends: at the next header of one that does not, or at the end of the text. Comments and blank
+/// lines before that header are its own.
+fn end_of(text: &str, root: &Table, table: &Table) -> usize {
+    let (mut own, mut all) = (Vec::new(), Vec::new());
+    headers(Node::Table(table), &mut own);
+    headers(Node::Table(root), &mut all);
+    let last = own.iter().max().copied().unwrap_or(text.len());
+    let Some(next) = all.into_iter().filter(|start| *start > last).min() else { return text.len() };
+    let mut end = text[..next].rfind('\n').map_or(0, |end| end + 1);
+    while let Some(line) = text[..end].lines().next_back() {
+        let shown = line.trim();
+        if !shown.is_empty() && !shown.starts_with('#') {
+            break;
+        }
+        end = text[..end - 1].rfind('\n').map_or(0, |end| end + 1);
+    }
+    end
+}
+
+/// Where the headers of a table and of all below it begin.
+fn headers(node: Node<'_>, starts: &mut Vec<usize>) {
+    match node {
+        Node::Table(table) => {
+            starts.extend(table.span().filter(|_| !table.is_implicit() && !table.is_dotted()).map(|span| span.start));
+            table.iter().filter_map(|(_, item)| of_item(item)).for_each(|node| headers(node, starts));
+        }
+        Node::Tables(tables) => tables.iter().for_each(|table| headers(Node::Table(table), starts)),
+        Node::Value(_) => {}
+    }
+}
+
+/// A new table behind `at`.
+fn new_table(text: &str, header: &[String], name: &String, (raw, at): (&str, usize)) -> Splice {
     let end = line_end(text);
+    let text = &text[..at];
     let ended = text.is_empty() || text.ends_with('\n');
     let blank = if text.is_empty() || text.ends_with(&format!("{end}{end}")) { "" } else { end };
     let lead = format!("{}{blank}[{}]{end}", if ended { "" } else { end }, dotted(header));

@@ -17,16 +17,24 @@ pub(super) struct Values {
     pub(super) put: String,
 }
 
-/// Whether two values mean the same: they are the same but for what is around them, or one number, or one word for yes or no
-/// in whatever case.
-pub(crate) fn same_value(a: &str, b: &str) -> bool {
-    let (a, b) = (a.trim(), b.trim());
-    let number = |text: &str| text.parse::<f64>().ok().filter(|number| number.is_finite());
+/// Whether two values mean the same.
+pub(super) fn same(syntax: &dyn Syntax, a: &str, b: &str) -> bool {
+    let (a, b) = (syntax.meant(a.trim()).trim(), syntax.meant(b.trim()).trim());
     let is_word =
         |text: &str| ["true", "false", "yes", "no", "on", "off"].iter().any(|word| text.eq_ignore_ascii_case(word));
     a == b
         || number(a).is_some_and(|one| number(b).is_some_and(|other| one.total_cmp(&other).is_eq()))
         || is_word(a) && a.eq_ignore_ascii_case(b)
+}
+
+/// The number that a text is, hexadecimal ones too.
+fn number(text: &str) -> Option<f64> {
+    let plain = text.strip_prefix(['+', '-']).unwrap_or(text);
+    let hex = || u32::from_str_radix(plain.strip_prefix("0x").or_else(|| plain.strip_prefix("0X"))?, 16).ok();
+    match hex() {
+        Some(number) => Some(f64::from(number) * if text.starts_with('-') { -1.0 } else { 1.0 }),
+        None => text.parse::<f64>().ok().filter(|number| number.is_finite()),
+    }
 }
 
 /// Whether two texts hold the same, but for one value at most.
@@ -37,6 +45,10 @@ fn same_but_one(syntax: &dyn Syntax, before: &str, after: &str) -> Result<bool> 
     let (gone, come) = (without(&before, &after), without(&after, &before));
     Ok(match (gone.as_slice(), come.as_slice()) {
         ([], []) | ([_], []) | ([], [_]) => true,
+        // An element that was made with the attribute that picks it.
+        ([(one, _), (other, _)], []) => {
+            one.split_once("/@").zip(other.split_once("/@")).is_some_and(|(a, b)| a.0 == b.0)
+        }
         // What held it is empty now, or was.
         ([(one, _)], [(other, _)]) => one.starts_with(other.as_str()) || other.starts_with(one.as_str()),
         _ => false,
@@ -60,7 +72,7 @@ impl Put {
     pub(super) fn is_ours(&self, text: &str, syntax: &dyn Syntax, key: &str) -> Result<bool> {
         let Some(values) = &self.values else { return Ok(false) };
         let found = syntax.find(text, key)?;
-        Ok(found.is_some_and(|found| same_value(&syntax.read(&text[found.range], found.kind), &values.put)))
+        Ok(found.is_some_and(|found| same(syntax, &syntax.read(&text[found.range], found.kind), &values.put)))
     }
 
     /// Whether a text is whole, and holds the value that was there before.
@@ -80,11 +92,11 @@ impl Put {
         key: &str,
     ) -> Result<Option<(Range<usize>, String)>> {
         let (Some(values), Some(found)) = (&self.values, syntax.find(&text.text, key)?) else { return Ok(None) };
-        if !same_value(&syntax.read(&text.text[found.range.clone()], found.kind), &values.put) {
+        if !same(syntax, &syntax.read(&text.text[found.range.clone()], found.kind), &values.put) {
             return Ok(None);
         }
         let (range, put) = match &values.was {
-            Some(was) => match syntax.write(&text.text[found.range.clone()], was, found.kind) {
+            Some(was) => match syntax.write(&text.text, &found, was) {
                 Ok(raw) => (found.range, raw),
                 Err(_) => return Ok(None),
             },
@@ -103,35 +115,33 @@ impl Put {
     }
 }
 
-/// The lines that a value stands on, with the header that was put before it if there is nothing else below that. `None` if
-/// there is more on those lines than a key and a comment.
-pub(super) fn cut_lines(text: &str, value: &Range<usize>, lead: &str) -> Option<Range<usize>> {
+/// The lines that a value stands on, with the header above them if that was made for it and nothing else is below it. `None`
+/// if there is more on those lines than a key and a comment. `lead` is what was put before the value.
+pub(super) fn cut_lines(
+    text: &str,
+    value: &Range<usize>,
+    lead: &str,
+    is_header: impl Fn(&str) -> bool,
+) -> Option<Range<usize>> {
     let start = text[..value.start].rfind(['\n', '\r']).map_or(0, |end| end + 1);
     let end = super::ini::one_line(text, value.end);
     let behind = text[value.end..end].trim();
     if !(behind.is_empty() || behind.starts_with(['#', ';'])) {
         return None;
     }
-    let header = lead.trim().lines().next().unwrap_or_default().trim();
-    if !header.starts_with('[') {
+    let made = lead.trim_start().starts_with('[');
+    let above = text[..start].trim_end();
+    let top = above.rfind(['\n', '\r']).map_or(0, |end| end + 1);
+    // A comment behind a blank line belongs to what comes next.
+    let mut next = text[end..].lines().skip_while(|line| line.trim().is_empty()).peekable();
+    let parted = text[end..].lines().next().is_none_or(|line| line.trim().is_empty());
+    let rest = next.find(|line| !(parted && (line.trim().is_empty() || line.trim_start().starts_with(['#', ';']))));
+    let rest = rest.unwrap_or_default().trim_start();
+    if !made || !is_header(above[top..].trim()) || !(rest.is_empty() || rest.starts_with('[')) {
         return Some(start..end);
     }
-    // The header goes if its section holds nothing else.
-    let above = text[..start].trim_end_matches(['\n', '\r']);
-    let rest = text[end..].trim_start();
-    let alone = above.ends_with(header)
-        && (above.len() == header.len() || above[..above.len() - header.len()].ends_with(['\n', '\r']))
-        && text[above.len()..start].lines().count() <= 1
-        && (rest.is_empty() || rest.starts_with('['));
-    if !alone {
-        return Some(start..end);
-    }
-    let top = above.len() - header.len();
     // With the blank line that was put before it.
-    let blank = if lead.starts_with(['\n', '\r']) && text[..top].ends_with("\r\n\r\n") {
-        2
-    } else {
-        usize::from(lead.starts_with(['\n', '\r']) && text[..top].ends_with("\n\n"))
-    };
+    let blank = ["\r\n\r\n", "\n\n"].into_iter().find(|blank| text[..top].ends_with(*blank));
+    let blank = blank.filter(|_| lead.starts_with(['\n', '\r'])).map_or(0, |blank| blank.len() / 2);
     Some(top - blank..end)
 }

@@ -1,6 +1,5 @@
 //! XML 1.0. Read by `quick-xml` for where things are; the splice is ours, since a writer would print the rest anew.
 
-use std::collections::HashMap;
 use std::ops::Range;
 
 use quick_xml::Reader;
@@ -25,8 +24,8 @@ struct Element {
     children: Vec<Element>,
     /// What is in its CDATA sections.
     cdata: Vec<Range<usize>>,
-    /// Whether there are comments or instructions in it.
-    more: bool,
+    /// Its comments and instructions.
+    breaks: Vec<Range<usize>>,
 }
 
 struct Attribute {
@@ -72,14 +71,14 @@ impl Syntax for Xml {
         if kind == Kind::CData { raw.to_owned() } else { unescaped(raw) }
     }
 
-    fn write(&self, _: &str, value: &str, kind: Kind) -> Result<String> {
+    fn write(&self, _: &str, found: &Found, value: &str) -> Result<String> {
         if value.chars().any(|c| c.is_control() && !matches!(c, '\t' | '\n' | '\r')) {
             let why = "XML has no such characters".into();
             return Err(EditFault::Value { value: value.into(), why });
         }
-        Ok(match kind {
+        Ok(match found.kind {
             Kind::CData => value.to_owned(),
-            Kind::Plain => escaped(value, None),
+            Kind::Plain => edged(value),
             Kind::Attribute(quote) => escaped(value, Some(quote)),
         })
     }
@@ -96,8 +95,16 @@ impl Syntax for Xml {
                 let name = before.len() - attribute.name.len();
                 Some(text[..name].trim_end().len()..attribute.value.end + 1)
             }
-            // An element that was made for it, and holds nothing else.
-            (1, attribute) if element.holds_only(text, attribute) => {
+            // An element that was made for it, and holds nothing else; so do those around it that were.
+            (made, attribute) if made > 0 && element.holds_only(text, attribute, path.steps.last()) => {
+                let mut element = element;
+                for count in (1..path.steps.len()).rev().take(made - 1) {
+                    let (Some(outer), []) = walk(&root, &path.steps[..count], text) else { break };
+                    if outer.children.len() > 1 || !outer.attributes.is_empty() || !outer.breaks.is_empty() {
+                        break;
+                    }
+                    element = outer;
+                }
                 let end = element.end.as_ref().map_or(element.start.end, |end| end.end);
                 let line = text[..element.start.start].trim_end_matches([' ', '\t']).trim_end_matches(['\n', '\r']);
                 let own_line = text[line.len()..element.start.start].contains(['\n', '\r']);
@@ -121,7 +128,11 @@ impl Syntax for Xml {
             let why = format!("the outermost element is {}", root.name);
             return Err(EditFault::Key { format: Format::Xml, key: key.into(), why });
         };
-        let piece = Piece::new(left, path.attribute.as_deref(), &self.write("", value, Kind::Attribute('"'))?);
+        let piece = Piece::new(
+            left,
+            path.attribute.as_deref(),
+            &self.write("", &Found { range: 0..0, kind: in_tag(&path) }, value)?,
+        );
         Ok(match (&element.end, left.is_empty()) {
             // A new attribute stands behind the others.
             (_, true) if path.attribute.is_some() => {
@@ -157,10 +168,15 @@ impl Element {
     }
 
     /// Whether it is there for one value only: the attribute, or its text.
-    fn holds_only(&self, text: &str, attribute: Option<&Attribute>) -> bool {
-        let plain = self.children.is_empty() && self.cdata.is_empty() && !self.more;
+    fn holds_only(&self, text: &str, attribute: Option<&Attribute>, step: Option<&Step>) -> bool {
+        // What it is picked by came with it.
+        let is_pick =
+            |one: &Attribute| matches!(step, Some(Step { pick: Pick::With(name, _), .. }) if *name == one.name);
+        let others =
+            self.attributes.iter().filter(|one| !is_pick(one) && attribute.is_none_or(|own| own.name != one.name));
+        let plain = self.children.is_empty() && self.cdata.is_empty() && self.breaks.is_empty();
         let blank = || self.inner(text).trim().is_empty();
-        plain && self.attributes.len() == usize::from(attribute.is_some()) && (attribute.is_none() || blank())
+        plain && others.count() == 0 && (attribute.is_none() || blank())
     }
 
     /// Attributes and texts below it, each by its path.
@@ -168,13 +184,13 @@ impl Element {
         for attribute in &self.attributes {
             entries.push((format!("{path}/@{}", attribute.name), text[attribute.value.clone()].to_owned()));
         }
-        if self.children.is_empty() {
-            entries.push((path.to_owned(), self.inner(text).trim().to_owned()));
+        let inner = self.inner(text).trim();
+        if self.children.is_empty() && (self.attributes.is_empty() || !inner.is_empty()) {
+            entries.push((path.to_owned(), inner.to_owned()));
         }
-        let mut counts: HashMap<&str, usize> = HashMap::new();
+        // Not which of several it is: one that goes would make others of all behind it.
         for child in &self.children {
-            let nth = counts.entry(child.name.as_str()).and_modify(|nth| *nth += 1).or_default();
-            child.leaves(text, &format!("{path}/{}[{nth}]", child.name), entries);
+            child.leaves(text, &format!("{path}/{}", child.name), entries);
         }
     }
 }
@@ -230,7 +246,9 @@ impl Step {
 
 impl Element {
     fn attribute(&self, name: &str) -> Option<&Attribute> {
-        self.attributes.iter().find(|attribute| attribute.name == name)
+        let local = |attribute: &&Attribute| attribute.name.rsplit_once(':').is_some_and(|(_, local)| local == name);
+        let exact = self.attributes.iter().find(|attribute| attribute.name == name);
+        exact.or_else(|| self.attributes.iter().find(local).filter(|_| !name.contains(':')))
     }
 
     /// Where its text is, without the space around it; `None` where its start tag ends it.
@@ -249,13 +267,25 @@ impl Element {
                 return Ok(Some(Found { range: cdata.clone(), kind: Kind::CData }));
             }
         }
-        if self.more || !self.cdata.is_empty() {
+        if !self.cdata.is_empty() {
             return wrong("its text is in several pieces");
         }
-        let start = self.start.end + inner.len() - inner.trim_start().len();
-        let range = if inner.trim().is_empty() { self.start.end..end.start } else { start..start + inner.trim().len() };
-        // Space alone is no value; what comes stands in its place.
-        Ok(Some(Found::plain(range)))
+        // Comments may stand beside it.
+        let from = [self.start.end].into_iter().chain(self.breaks.iter().map(|range| range.end));
+        let to = self.breaks.iter().map(|range| range.start).chain([end.start]);
+        let pieces: Vec<Range<usize>> = from.zip(to).map(|(from, to)| from..to).collect();
+        let mut texts = pieces.iter().filter(|piece| !text[(*piece).clone()].trim().is_empty());
+        match (texts.next(), texts.next()) {
+            (Some(_), Some(_)) => wrong("its text is in several pieces"),
+            // Space alone is no value; what comes stands in its place.
+            (None, _) if self.breaks.is_empty() => Ok(Some(Found::plain(self.start.end..end.start))),
+            (None, _) => Ok(Some(Found::plain(self.start.end..self.start.end))),
+            (Some(piece), None) => {
+                let inner = &text[piece.clone()];
+                let start = piece.end - inner.trim_start().len();
+                Ok(Some(Found::plain(start..start + inner.trim().len())))
+            }
+        }
     }
 }
 
@@ -376,7 +406,7 @@ fn parse(text: &str) -> Result<Element> {
             }
             Event::Comment(_) | Event::PI(_) => {
                 if let Some(element) = open.last_mut() {
-                    element.more = true;
+                    element.breaks.push(range);
                 }
             }
             Event::Eof => break,
@@ -417,6 +447,22 @@ fn element(text: &str, start: Range<usize>) -> Element {
     element
 }
 
+/// What a value that is added stands in.
+fn in_tag(path: &Path) -> Kind {
+    if path.attribute.is_some() { Kind::Attribute('"') } else { Kind::Plain }
+}
+
+/// A text whose spaces at the ends are part of it: a reader that drops spaces around a text keeps these.
+fn edged(value: &str) -> String {
+    let inner = value.trim();
+    let start = value.len() - value.trim_start().len();
+    let edge = |spaces: &str| spaces.chars().map(|c| format!("&#{};", u32::from(c))).collect::<String>();
+    if inner.is_empty() {
+        return edge(value);
+    }
+    format!("{}{}{}", edge(&value[..start]), escaped(inner, None), edge(&value[start + inner.len()..]))
+}
+
 fn escaped(value: &str, quote: Option<char>) -> String {
     let mut out = String::with_capacity(value.len());
     for c in value.chars() {
@@ -427,7 +473,9 @@ fn escaped(value: &str, quote: Option<char>) -> String {
             '"' if quote == Some('"') => out.push_str("&quot;"),
             '\'' if quote == Some('\'') => out.push_str("&apos;"),
             // A reader makes a space of these in an attribute.
-            '\n' | '\r' | '\t' if quote.is_some() => out.push_str(&format!("&#{};", u32::from(c))),
+            // And a line end of this in any text.
+            '\n' | '\t' if quote.is_some() => out.push_str(&format!("&#{};", u32::from(c))),
+            '\r' => out.push_str(&format!("&#{};", u32::from(c))),
             c => out.push(c),
         }
     }

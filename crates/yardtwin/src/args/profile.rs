@@ -99,6 +99,8 @@ pub(crate) enum FileFormat {
     Ini,
     /// A key, then its value, on a line of its own
     Lines,
+    /// key=value with escapes, as the Java platform writes it
+    Properties,
     /// JSON, with comments too
     Json,
     /// TOML
@@ -112,6 +114,7 @@ impl From<FileFormat> for Format {
         match format {
             FileFormat::Ini => Self::Ini,
             FileFormat::Lines => Self::Lines,
+            FileFormat::Properties => Self::Properties,
             FileFormat::Json => Self::Json,
             FileFormat::Toml => Self::Toml,
             FileFormat::Xml => Self::Xml,

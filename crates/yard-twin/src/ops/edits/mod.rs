@@ -430,7 +430,8 @@ impl Syncing<'_> {
             let format = edit.format().unwrap_or(Format::Ini);
             let encoding = edit.encoding.as_deref();
             let there = edit::get(&bytes, format, &edit.key, encoding);
-            let is_set = |there: &Option<String>| there.as_deref().is_some_and(|is| edit::same_value(is, &edit.value));
+            let is_set =
+                |there: &Option<String>| there.as_deref().is_some_and(|is| edit::same_value(format, is, &edit.value));
             let stands = there.as_ref().is_ok_and(is_set);
             let drifted = !stands && before.is_some_and(|before| before.value == edit.value);
             let set_again = again == Again::All || (again == Again::Enforced && edit.enforce);
@@ -472,7 +473,7 @@ impl Syncing<'_> {
                 continue;
             }
             let there = edit::get(bytes, format, &edit.key, edit.encoding.as_deref())?;
-            if !there.is_some_and(|is| edit::same_value(&is, &edit.value)) {
+            if !there.is_some_and(|is| edit::same_value(format, &is, &edit.value)) {
                 let why = "another edit of the profile is of the same place".into();
                 return Err(edit::EditFault::Key { format, key: edit.key.clone(), why });
             }
