@@ -6,7 +6,7 @@ mod support;
 
 use std::fs;
 use std::io::Write;
-use std::os::unix::fs::symlink;
+use std::os::unix::fs::{MetadataExt, symlink};
 use std::path::Path;
 
 use support::Desk;
@@ -303,10 +303,79 @@ fn a_file_that_somebody_has_spoiled_keeps_nobody_from_playing_or_from_letting_go
     write(&desk, &desk.game("a", "cabin/lamps.json"), "{ \"oil\": ");
     desk.ok(&["launch", "a"]);
     desk.fails(1, &["profile", "apply", "a"]);
-    assert!(desk.ok(&["profile", "show", "a"]).contains("changed since"));
+    desk.ok(&["profile", "set", "a", "--file", "panel.ini", "video.width", "800"]);
+    let profile = desk.at("yard/twins/a/profile.toml");
+    let enforced = fs::read_to_string(&profile).unwrap().replace("key = \"oil\"", "key = \"oil\"\nenforce = true");
+    write(&desk, &profile, &enforced);
+    for isolation in ["redirected", "fenced", "sealed"] {
+        desk.ok(&["profile", "set", "a", "isolation", isolation]);
+        let launched = desk.run(&["launch", "a"]);
+        let said = String::from_utf8_lossy(&launched.stderr);
+        assert!(
+            launched.status.success() && said.contains("oil in game/cabin/lamps.json: not set: it is no json file"),
+            "{said}"
+        );
+    }
+    assert!(desk.ok(&["profile", "show", "a"]).contains("left as it is: it is no json file"));
     assert!(desk.ok(&["profile", "unset", "a", "--file", "lamps.json", "oil"]).contains("left so"));
     assert_eq!(fs::read_to_string(desk.game("a", "cabin/lamps.json")).unwrap(), "{ \"oil\": ");
     desk.ok(&["profile", "apply", "a"]);
+}
+
+#[test]
+fn an_edit_follows_symlinks_and_its_file_is_the_twins_own_however_large() {
+    let desk = Desk::with_twins(&["a"]);
+    let notes = format!("<notes><!--{}--><lamp>oil</lamp></notes>", "-x".repeat(1 << 20));
+    write(&desk, &desk.game("a", "cabin/notes.xml"), &notes);
+    write(&desk, &desk.game("a", "kept/real.ini"), "[video]\nwidth = 1280\n");
+    symlink("../kept/real.ini", desk.game("a", "cabin/led.ini")).unwrap();
+    symlink("cabin", desk.game("a", "cab")).unwrap();
+    symlink("/etc/hostname", desk.game("a", "cabin/away.ini")).unwrap();
+    desk.place.give_away();
+    desk.ok(&["clone", "a", "b"]);
+    desk.ok(&["profile", "set", "b", "--file", "led.ini", "video.width", "2560"]);
+    desk.ok(&["profile", "set", "b", "--file", "game/cab/led.ini", "video.height", "800"]);
+    assert!(desk.game("b", "cabin/led.ini").is_symlink());
+    let real = || fs::read_to_string(desk.game("b", "kept/real.ini")).unwrap();
+    assert_eq!(real(), "[video]\nwidth = 2560\nheight = 800\n");
+    assert!(
+        desk.fails(2, &["profile", "set", "b", "--file", "game/cabin/away.ini", "a.b", "1"])
+            .contains("leads out of the twin")
+    );
+    desk.ok(&["profile", "unset", "b", "--file", "led.ini", "video.width"]);
+    desk.ok(&["profile", "unset", "b", "--file", "game/cab/led.ini", "video.height"]);
+    assert_eq!(real(), "[video]\nwidth = 1280\n");
+
+    desk.ok(&["profile", "set", "b", "--file", "notes.xml", "/notes/lamp", "gas"]);
+    let own = fs::metadata(desk.game("b", "cabin/notes.xml")).unwrap();
+    assert_eq!((own.nlink(), own.mode() & 0o222 != 0), (1, true), "its program writes it in place");
+    assert_eq!(fs::read_to_string(desk.game("a", "cabin/notes.xml")).unwrap(), notes);
+}
+
+#[test]
+fn a_variant_gives_way_to_what_the_program_has_set_meanwhile() {
+    let desk = Desk::bench(Place::new(), &["a"], |_| ());
+    write(&desk, &desk.at("yard/twins/a/home/view.ini"), "[video]\nwidth=1280\n");
+    let set = |more: &[&str], value: &str| {
+        let of = ["profile", "set", "a", "--file", "home/view.ini", "video.width", value];
+        desk.ok(&[&of[..], more].concat());
+    };
+    let there = || fs::read_to_string(desk.at("yard/twins/a/home/view.ini")).unwrap();
+    set(&[], "2560");
+    set(&["--variant", "small"], "800");
+    desk.ok(&["profile", "use", "a", "small"]);
+    assert_eq!(there(), "[video]\nwidth=800\n");
+    desk.ok(&["profile", "use", "a", "--none"]);
+    assert_eq!(there(), "[video]\nwidth=2560\n");
+    desk.ok(&["profile", "use", "a", "small"]);
+    desk.does("a", "sed -i s/800/1024/ $HOME/view.ini", &[]);
+    // It is neither's any more: nobody's wish overwrites it unasked.
+    assert!(desk.ok(&["profile", "use", "a", "--none"]).contains("changed since"));
+    assert_eq!(there(), "[video]\nwidth=1024\n");
+    set(&[], "2560");
+    assert_eq!(there(), "[video]\nwidth=2560\n");
+    desk.ok(&["profile", "unset", "a", "--file", "home/view.ini", "video.width"]);
+    assert_eq!(there(), "[video]\nwidth=1024\n");
 }
 
 #[test]

@@ -53,6 +53,12 @@ impl Syntax for Ini {
         unquoted(value)
     }
 
+    fn takes_lines(&self, text: &str) -> bool {
+        let mut takes = false;
+        each(text, |_, line, _| takes |= matches!(line, Line::Key { value, .. } if is_folded(&text[value.clone()])));
+        takes
+    }
+
     fn write(&self, text: &str, found: &Found, value: &str) -> Result<String> {
         let old = &text[found.range.clone()];
         if !value.contains(['\n', '\r']) {

@@ -54,11 +54,13 @@ impl Syntax for Json {
             };
             cut = property_with_comma(text, object, at);
             if made == 0 || object.properties.len() > 1 {
-                break;
+                return Ok(cut);
             }
             made -= 1;
         }
-        Ok(cut)
+        // All of the file was.
+        let whole = range(&root);
+        Ok(Some(whole.start..super::ini::one_line(text, whole.end)))
     }
 
     fn entries(&self, text: &str) -> Result<Vec<(String, String)>> {

@@ -176,6 +176,11 @@ trait Syntax {
         value
     }
 
+    /// Whether a value of several lines can stand in a text.
+    fn takes_lines(&self, _text: &str) -> bool {
+        true
+    }
+
     /// How a value is written in the place of another.
     fn write(&self, text: &str, found: &Found, value: &str) -> Result<String>;
 
@@ -267,6 +272,10 @@ pub fn set(
     let syntax = format.syntax();
     let found = syntax.find(&text.text, key)?;
     let was = found.as_ref().map(|found| syntax.read(&text.text[found.range.clone()], found.kind));
+    if value.contains(['\n', '\r']) && !syntax.takes_lines(&text.text) {
+        let why = "it has more than one line, and no value of the file has".into();
+        return Err(EditFault::Value { value: value.into(), why });
+    }
     let splice = match &found {
         None => syntax.add(&text.text, key, value)?,
         Some(found) if was.as_deref().is_some_and(|was| stands(syntax, was, value, before)) => {
@@ -310,7 +319,7 @@ pub fn set(
             put: splice.put.clone(),
             value: splice.value.clone(),
             encoding: text.guessed(),
-            values: Some(Values { was: was.clone(), put: value.into() }),
+            values: Some(Values { was: was.clone(), put: value.into(), made: None }),
         },
     };
     let next = text.with(splice.range, &splice.put);
@@ -352,7 +361,7 @@ pub fn unset(
     let text = Text::decode(bytes, (format, encoding.or(put.encoding.as_deref())))?;
     let syntax = format.syntax();
     let exact = put.taken_back(&text, syntax, key)?;
-    if let Some(back) = exact.filter(|back| put.means_what_was(&back.text, syntax, key)) {
+    if let Some(back) = exact.filter(|back| put.means_what_was(&text.text, &back.text, syntax, key)) {
         return back.encode().map(Some);
     }
     let back = put.back_by_value(&text, syntax, key)?;
@@ -400,8 +409,8 @@ impl Put {
 
     /// The same, meaning another value.
     fn meaning(&self, value: &str) -> Self {
-        let was = self.values.as_ref().map(|values| values.was.clone());
-        Self { values: was.map(|was| Values { was, put: value.into() }), ..self.clone() }
+        let values = self.values.as_ref().map(|values| Values { put: value.into(), ..values.clone() });
+        Self { values, ..self.clone() }
     }
 
     /// The same with another value in it.

@@ -67,6 +67,10 @@ impl Syntax for Properties {
                 between = &text[line.key.end..line.value.start];
             }
         });
+        if bare.is_none() && text.lines().next_back().is_some_and(goes_on) {
+            let why = "the last line of the file goes on, and nothing comes".into();
+            return Err(EditFault::Format { format: Format::Properties, why });
+        }
         let raw = escaped(value, text, false);
         if let Some(at) = bare {
             return Ok(Splice { range: at..at, put: format!("={raw}"), value: 1..1 + raw.len() });

@@ -227,3 +227,76 @@ fn what_a_program_has_written_anew_is_given_back_by_its_value() {
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
     assert!(given > 250, "{given} given back, left: {}", left.join("\n"));
 }
+
+/// The key beside another one, and one in a section that is not there.
+fn neighbours(format: Format, key: &str) -> Vec<String> {
+    let names = ["zz1", "zz2"].into_iter();
+    let section = key.rfind(['.', '/', ']']).map_or("", |end| &key[..=end]);
+    let root = key.trim_start_matches('/').split(['/', '[']).next().unwrap_or_default();
+    let made = match format {
+        Format::Xml => format!("/{root}/zzs/"),
+        Format::Ini | Format::Json | Format::Toml => "zzs.".to_owned(),
+        Format::Lines | Format::Properties => String::new(),
+    };
+    let section = if section.contains('@') { made.as_str() } else { section };
+    names.clone().map(|name| format!("{section}{name}")).chain(names.map(|name| format!("{made}{name}x"))).collect()
+}
+
+#[test]
+fn edits_side_by_side_are_taken_back_in_any_order() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/configs");
+    let cases = fs::read_to_string(folder.join("cases.tsv")).unwrap();
+    let (mut wrong, mut left, mut exact, mut tried) = (Vec::new(), Vec::new(), 0, 0);
+    for (nth, case) in cases.lines().filter(|line| !line.starts_with('#')).enumerate() {
+        let fields: Vec<&str> = case.split('\t').collect();
+        let [name, format, encoding, key, _, new] = fields[..] else { panic!("{case}") };
+        let format: Format = serde_json::from_value(format.into()).unwrap();
+        let encoding = (encoding != "-").then_some(encoding);
+        let original = fs::read(folder.join(name)).unwrap();
+        let (mut bytes, mut puts) = (original.clone(), Vec::new());
+        for (key, value) in
+            [(key.to_owned(), new)].into_iter().chain(neighbours(format, key).into_iter().map(|key| (key, "5")))
+        {
+            if let Ok(set) = set(&bytes, format, &key, value, (encoding, None)) {
+                bytes = set.bytes;
+                puts.push((key, set.put));
+            }
+        }
+        // Another order for each case.
+        let mut order: Vec<usize> = (0..puts.len()).collect();
+        order.rotate_left(nth % puts.len().max(1));
+        if nth % 2 == 1 {
+            order.swap(0, puts.len() / 2);
+        }
+        tried += 1;
+        let mut gave = true;
+        for (count, &at) in order.iter().enumerate() {
+            let (key, put) = puts[at].clone();
+            match unset(&bytes, format, &key, (encoding, &put)) {
+                Ok(Some(back)) => bytes = back,
+                other => {
+                    left.push(format!("{name} {key}: {other:?} of {:?}", String::from_utf8_lossy(&bytes)));
+                    gave = false;
+                }
+            }
+            order[count + 1..].iter().for_each(|&other| {
+                let (own, beside) = &mut puts[other];
+                beside.inherit(own, (&put, &key));
+            });
+        }
+        let entries = |bytes: &[u8]| {
+            let text = Text::decode(bytes, (format, encoding)).map(|text| text.text).unwrap_or_default();
+            let mut entries = format.syntax().entries(&text).unwrap();
+            // An object that was made for all of them may be left, with nothing in it.
+            entries.retain(|entry| *entry != Default::default());
+            entries.sort();
+            entries
+        };
+        exact += usize::from(bytes == original);
+        if gave && bytes != original && entries(&bytes) != entries(&original) {
+            wrong.push(format!("{name} {key} {order:?}: {:?}", String::from_utf8_lossy(&bytes)));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(exact * 10 >= tried * 9, "{exact} of {tried} byte for byte; left:\n{}", left.join("\n"));
+}

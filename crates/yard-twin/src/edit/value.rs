@@ -15,6 +15,10 @@ pub(super) struct Values {
     pub(super) was: Option<String>,
     /// The one that was put.
     pub(super) put: String,
+    /// What was put before another value that made the section in which this one stands, and is gone by now: the section goes
+    /// with this one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) made: Option<String>,
 }
 
 /// Whether two values mean the same.
@@ -37,8 +41,8 @@ fn number(text: &str) -> Option<f64> {
     }
 }
 
-/// Whether two texts hold the same, but for one value at most.
-fn same_but_one(syntax: &dyn Syntax, before: &str, after: &str) -> Result<bool> {
+/// Whether two texts hold the same, but for one value at most; `many` if that may hold several.
+fn same_but_one(syntax: &dyn Syntax, before: &str, after: &str, many: bool) -> Result<bool> {
     let (mut before, mut after) = (syntax.entries(before)?, syntax.entries(after)?);
     before.sort_unstable();
     after.sort_unstable();
@@ -49,10 +53,20 @@ fn same_but_one(syntax: &dyn Syntax, before: &str, after: &str) -> Result<bool> 
         ([(one, _), (other, _)], []) => {
             one.split_once("/@").zip(other.split_once("/@")).is_some_and(|(a, b)| a.0 == b.0)
         }
+        (gone, come) if many => {
+            let mut tops = gone.iter().chain(come).map(|(place, _)| place.split('/').nth(1));
+            let first = tops.next();
+            tops.all(|top| Some(top) == first)
+        }
         // What held it is empty now, or was.
         ([(one, _)], [(other, _)]) => one.starts_with(other.as_str()) || other.starts_with(one.as_str()),
         _ => false,
     })
+}
+
+/// Whether what is written is an object, an array or a table.
+fn is_many(raw: &str) -> bool {
+    raw.trim_start().starts_with(['{', '['])
 }
 
 /// Those of `all`, which is sorted as `others` is, that `others` has not; each counts once.
@@ -68,6 +82,30 @@ fn without(all: &[(String, String)], others: &[(String, String)]) -> Vec<(String
 }
 
 impl Put {
+    /// What was put before the value.
+    fn lead(&self) -> &str {
+        &self.put[..self.value.start]
+    }
+
+    /// Takes over from an edit that is gone what it made, if this one may be the last to stand in that.
+    pub(crate) fn inherit(&mut self, key: &str, (gone, gone_key): (&Self, &str)) {
+        let section = |key: &str| key.rfind(['.', '/', ']']).map_or(0, |end| end);
+        if key == gone_key || key[..section(key)] != gone_key[..section(gone_key)] {
+            return;
+        }
+        let Some(Values { was: None, made, .. }) = &gone.values else { return };
+        let makes =
+            |lead: &str| lead.trim_start().starts_with('[') || lead.contains('{') || lead.matches('<').count() > 1;
+        let lead = made.as_deref().unwrap_or(gone.lead());
+        let own = makes(self.lead());
+        if let Some(Values { was: None, made, .. }) = &mut self.values
+            && makes(lead)
+            && !own
+        {
+            made.get_or_insert_with(|| lead.to_owned());
+        }
+    }
+
     /// Whether the value that stands in a text is the one that was put, however it is written.
     pub(super) fn is_ours(&self, text: &str, syntax: &dyn Syntax, key: &str) -> Result<bool> {
         let Some(values) = &self.values else { return Ok(false) };
@@ -75,11 +113,15 @@ impl Put {
         Ok(found.is_some_and(|found| same(syntax, &syntax.read(&text[found.range], found.kind), &values.put)))
     }
 
-    /// Whether a text is whole, and holds the value that was there before.
-    pub(super) fn means_what_was(&self, text: &str, syntax: &dyn Syntax, key: &str) -> bool {
+    /// Whether a text is whole, and holds the value that was there before, and all else as in the text with the edit.
+    pub(super) fn means_what_was(&self, before: &str, text: &str, syntax: &dyn Syntax, key: &str) -> bool {
         let Some(values) = &self.values else { return true };
+        let many = is_many(&self.was) || is_many(&self.put[self.value.clone()]);
+        if values.made.is_some() || !same_but_one(syntax, before, text, many).unwrap_or(false) {
+            return false;
+        }
         let is = |found: super::Found| syntax.read(&text[found.range], found.kind);
-        syntax.entries(text).is_ok() && syntax.find(text, key).is_ok_and(|found| found.map(is) == values.was)
+        syntax.find(text, key).is_ok_and(|found| found.map(is) == values.was)
     }
 
     /// The piece of a text to replace so that the former value stands there again, in the way in which values are written
@@ -100,7 +142,7 @@ impl Put {
                 Ok(raw) => (found.range, raw),
                 Err(_) => return Ok(None),
             },
-            None => match syntax.cut(&text.text, key, &self.put[..self.value.start])? {
+            None => match syntax.cut(&text.text, key, values.made.as_deref().unwrap_or(self.lead()))? {
                 Some(range) => (range, String::new()),
                 None => return Ok(None),
             },
@@ -110,7 +152,7 @@ impl Put {
             Ok(found) => found.map(|found| syntax.read(&next.text[found.range], found.kind)),
             Err(_) => return Ok(None),
         };
-        let right = is == values.was && same_but_one(syntax, &text.text, &next.text).unwrap_or(false);
+        let right = is == values.was && same_but_one(syntax, &text.text, &next.text, is_many(&put)).unwrap_or(false);
         Ok(right.then_some((range, put)))
     }
 }

@@ -260,7 +260,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 
 /// A twin's listing as it would be without its config edits, and the files that have some.
 fn without_edits(yard: &Yard, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
-    let synced = edits::sync_edits(yard, &settled.listing, &settled.state.edits, &[], Again::None)?;
+    let synced = edits::sync_edits(yard, &settled.listing, &settled.state.edits, &[], &Again::None)?;
     let edited = synced.derived.iter().map(|derive| derive.of.path.clone()).collect();
     let op = yard.begin(&Ctx::default())?;
     let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
@@ -283,7 +283,7 @@ fn edits_after(
     };
     let applied = state.edits.iter().map(|edit| Applied { file: moves.of(&edit.file).clone(), ..edit.clone() });
     let applied: Vec<Applied> = applied.filter(same).collect();
-    edits::sync_edits(yard, next, &applied, &profile.edits, Again::None)
+    edits::sync_edits(yard, next, &applied, &profile.edits, &Again::None)
 }
 
 /// What is to be there, with the files that stay as they are in their edited form.

@@ -140,6 +140,7 @@ fn edits(outcome: &play::Outcome) -> String {
             edits::Does::Waits => "not set: the file is not there yet".into(),
             edits::Does::Leaves => "not taken back: it was changed since".into(),
             edits::Does::Drifted => "was changed since it was set, and stays so".into(),
+            edits::Does::Broken => format!("not set: {}", edit.why.as_deref().unwrap_or_default()),
             edits::Does::Nothing => return None,
         };
         Some(format!("{} in {}: {what}", edit.key, edit.file))

@@ -73,6 +73,7 @@ fn edits(edits: &[edits::View]) -> String {
             edits::Does::Waits => "waits: its file is not there".into(),
             edits::Does::Drifted | edits::Does::Leaves => "changed since, and left so".into(),
             edits::Does::GivesBack => "given back".into(),
+            edits::Does::Broken => format!("not set: {}", edit.why.as_deref().unwrap_or_default()),
             edits::Does::Nothing => return None,
         };
         Some(format!("{} in {}: {what}", edit.key, edit.file))

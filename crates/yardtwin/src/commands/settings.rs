@@ -141,6 +141,7 @@ fn table(edits: &[edits::View], screen: &Screen) {
             edits::Does::Drifted => "changed since; profile apply sets it again",
             edits::Does::GivesBack => "given back",
             edits::Does::Leaves => "changed since, and left so",
+            edits::Does::Broken => &format!("left as it is: {}", edit.why.as_deref().unwrap_or_default()),
         };
         let enforced = if edit.enforce { ", at each launch" } else { "" };
         vec![

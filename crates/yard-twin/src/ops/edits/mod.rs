@@ -30,32 +30,35 @@
 //! ```
 
 pub(crate) mod profile;
+mod syncing;
+
+pub(crate) use syncing::{Again, Synced, sync_edits};
 
 pub use profile::{ProfileChange, ProfilePlan, ProfileView, apply_profile, plan_profile, profile};
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 
 use serde::Serialize;
 
+use self::syncing::followed;
+
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
-use crate::combine::{Derive, Draft, EditStep, Transform};
-use crate::edit::{self, Format};
+use crate::combine::Draft;
 use crate::error::{LaunchError, Noun, Result};
 use crate::ident::TwinName;
-use crate::listing::{Listing, Node};
+use crate::listing::{Entry, Listing, Node};
 use crate::path::RelPath;
 use crate::profile::{Edit, Profile, ProfileText};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
-use crate::store::state::{Applied, State};
+use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
 use crate::twin::protection;
 use crate::twin::settle;
 use crate::twin::settle::Settled;
-use crate::twin::vouch;
 
 /// A change of a twin's config edits, by a change of its profile.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -104,6 +107,9 @@ pub struct View {
     pub there: Option<String>,
     /// What is done.
     pub does: Does,
+    /// Why nothing can be done in its file, if that is so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
     /// Whether it is set again at each launch.
     pub enforce: bool,
 }
@@ -124,6 +130,8 @@ pub enum Does {
     GivesBack,
     /// It is wanted no more, but somebody has set another value since, and that stays.
     Leaves,
+    /// Its file is not what it should be: it stays as it is, and waits until somebody has mended it.
+    Broken,
 }
 
 /// What a change of the edits will do.
@@ -157,21 +165,6 @@ pub struct Outcome {
     pub late: Vec<String>,
 }
 
-/// Which edits are set where their values have changed since.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Again {
-    None,
-    Enforced,
-    All,
-}
-
-/// What edits come to: what is said of each, which files are made, and what the state remembers.
-pub(crate) struct Synced {
-    pub(crate) views: Vec<View>,
-    pub(crate) derived: Vec<Derive>,
-    pub(crate) applied: Vec<Applied>,
-}
-
 /// The parts of a profile that can be copied one by one.
 const PARTS: [&str; 13] = [
     "program",
@@ -200,16 +193,18 @@ pub fn plan(yard: &Yard, name: &TwinName, change: &Change, ctx: &Ctx) -> Result<
     let path = yard.folder_of(&row).join("profile.toml");
     let sheet = yard.sheet_of(&settled.state.build)?;
     let mut text = ProfileText::parse(&settled.state.profile, &path)?;
-    let mut copied = Vec::new();
+    let (mut copied, mut named) = (Vec::new(), None);
     match change {
         Change::Set { edit, variant } => {
             let file = resolve(&edit.file, &settled.listing, sheet.as_ref())?;
+            leads_somewhere(&file, &settled.listing)?;
             let edit = Edit { file: file.to_string(), ..edit.clone() };
             if edit.format().is_none() {
                 let why = "its ending says no format: name one (ini, lines, json, toml, xml)".into();
                 return Err(LaunchError::EditFile { name: edit.file, why }.into());
             }
             text.set_edit(variant.as_deref(), &edit)?;
+            named = Some((edit.file, edit.key));
         }
         Change::Unset { file, key, variant } => {
             let known = Profile::parse(&settled.state.profile, &path)?;
@@ -233,8 +228,12 @@ pub fn plan(yard: &Yard, name: &TwinName, change: &Change, ctx: &Ctx) -> Result<
             _ => error,
         })?
         .in_use()?;
-    let again = if *change == Change::Apply { Again::All } else { Again::None };
-    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, again)?;
+    let again = match change {
+        Change::Apply => Again::All,
+        Change::Set { .. } => named.map_or(Again::None, |(file, key)| Again::Named(file, key)),
+        _ => Again::None,
+    };
+    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, &again)?;
     let views = synced.views.clone();
     let planned = planned(row, settled, next, synced);
     protection::check_protected(yard, &planned.seen.row, &planned.seen.there, &planned.draft, &planned.to)?;
@@ -261,7 +260,7 @@ pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<View>> {
     let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let path = yard.folder_of(&row).join("profile.toml");
     let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
-    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, Again::None)?;
+    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, &Again::None)?;
     Ok(synced.views)
 }
 
@@ -272,49 +271,12 @@ pub(crate) fn edit_for_run(twin: &mut Twin, profile: &Profile, ctx: &Ctx) -> Res
         return Ok(None);
     }
     let settled = twin.settle(What::Outside, ctx)?;
-    let synced = sync_edits(&twin.yard, &settled.listing, &settled.state.edits, &profile.edits, Again::Enforced)?;
+    let synced = sync_edits(&twin.yard, &settled.listing, &settled.state.edits, &profile.edits, &Again::Enforced)?;
     let views = synced.views.clone();
     let text = settled.state.profile.clone();
     let planned = planned(twin.row.clone(), settled, text, synced);
     twin.apply(&planned, ctx)?;
     Ok(Some(views))
-}
-
-/// Files with edits in them, whichever of these are there.
-pub(crate) fn sync_edits(
-    yard: &Yard,
-    there: &Listing,
-    applied: &[Applied],
-    wanted: &[Edit],
-    again: Again,
-) -> Result<Synced> {
-    let mut files: BTreeMap<RelPath, Syncing<'_>> = BTreeMap::new();
-    for applied in applied {
-        files.entry(applied.file.clone()).or_default().applied.push(applied);
-    }
-    for edit in wanted {
-        files.entry(RelPath::new(&edit.file)?).or_default().wanted.push(edit);
-    }
-    let mut synced = Synced { views: Vec::new(), derived: Vec::new(), applied: Vec::new() };
-    for (file, syncing) in files {
-        let bytes = match there.get(file.as_str()).map(|entry| &entry.node) {
-            Some(Node::File { content, size, .. }) => {
-                if *size > edit::MAX && !syncing.wanted.is_empty() {
-                    let fault = edit::EditFault::TooLarge(*size);
-                    return Err(LaunchError::Edit { file: file.to_string(), fault }.into());
-                }
-                Some(vouch::bytes_of(yard, *content)?)
-            }
-            _ => None,
-        };
-        let steps = syncing
-            .run(&file, bytes, again, &mut synced)
-            .map_err(|fault| LaunchError::Edit { file: file.to_string(), fault })?;
-        if let (false, Some(entry)) = (steps.is_empty(), there.get(file.as_str())) {
-            synced.derived.push(Derive { of: entry.clone(), transform: Transform::Edit { edits: steps } });
-        }
-    }
-    Ok(synced)
 }
 
 fn copy_parts(
@@ -366,8 +328,22 @@ fn unknown_variant(text: &str, path: &std::path::Path, variant: &str) -> Option<
     Profile::parse(text, path).ok()?.with_variant(Some(variant)).err()
 }
 
+/// An error if a config file is a symlink that leads out of the twin, or nowhere.
+fn leads_somewhere(file: &RelPath, listing: &Listing) -> Result<()> {
+    let end = followed(listing, file);
+    match listing.get(end.as_str()).map(|entry| &entry.node) {
+        Some(Node::Symlink { target }) => {
+            let why = format!("{end} is a symlink that leads out of the twin, or nowhere: to {target}");
+            Err(LaunchError::EditFile { name: file.to_string(), why }.into())
+        }
+        _ => Ok(()),
+    }
+}
+
 fn planned(row: TwinRow, settled: Settled, profile: String, synced: Synced) -> PlannedChange {
-    let state = State { profile, edits: synced.applied, ..settled.state.clone() };
+    // Programs write their settings in place.
+    let files: Vec<RelPath> = synced.applied.iter().map(|applied| applied.file.clone()).collect();
+    let state = State { profile, edits: synced.applied, ..settled.state.clone() }.with_written(files);
     let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
     PlannedChange::new(row, settled, state, draft, What::Edited)
 }
@@ -378,8 +354,16 @@ fn resolve(name: &str, listing: &Listing, sheet: Option<&Sheet>) -> Result<RelPa
     if name.starts_with("game/") || name.starts_with("home/") {
         return RelPath::new(name);
     }
-    let files = listing.entries().iter().filter(|entry| matches!(entry.node, Node::File { .. }));
-    let found: Vec<&RelPath> = files.map(|entry| &entry.path).filter(|path| ends_with(path.as_str(), name)).collect();
+    let is_file = |path: &RelPath| matches!(listing.get(path.as_str()), Some(Entry { node: Node::File { .. }, .. }));
+    let named = listing.entries().iter().map(|entry| &entry.path).filter(|path| ends_with(path.as_str(), name));
+    let files = named.map(|path| (path, followed(listing, path))).filter(|(_, file)| is_file(file));
+    // Of a file and the symlinks to it, one is enough.
+    let mut found: Vec<(&RelPath, RelPath)> = files.collect();
+    found.sort_by_key(|(path, file)| *path != file);
+    let mut seen = BTreeSet::new();
+    found.retain(|(_, file)| seen.insert(file.clone()));
+    found.sort_unstable();
+    let found: Vec<&RelPath> = found.into_iter().map(|(path, _)| path).collect();
     let own = |path: &&&RelPath| sheet.is_some_and(|sheet| sheet.group_of(path).is_some());
     let mut belongings = found.iter().filter(own);
     let only = belongings.next().filter(|_| belongings.next().is_none());
@@ -393,122 +377,5 @@ fn resolve(name: &str, listing: &Listing, sheet: Option<&Sheet>) -> Result<RelPa
             let texts: Vec<_> = many.iter().take(5).map(|path| path.as_str()).collect();
             refuse(format!("there are {}: name it from game/ or home/ on", texts.join(", ")))
         }
-    }
-}
-
-/// One file with all that is wanted and was done in it.
-#[derive(Default)]
-struct Syncing<'a> {
-    applied: Vec<&'a Applied>,
-    wanted: Vec<&'a Edit>,
-}
-
-impl Syncing<'_> {
-    /// What is done in it, in order.
-    fn run(
-        self,
-        file: &RelPath,
-        bytes: Option<Vec<u8>>,
-        again: Again,
-        synced: &mut Synced,
-    ) -> Result<Vec<EditStep>, edit::EditFault> {
-        let mut steps = Vec::new();
-        let Some(mut bytes) = bytes else {
-            // What was done in it is gone with it.
-            synced.views.extend(self.wanted.iter().map(|edit| view(file, edit, None, Does::Waits)));
-            return Ok(steps);
-        };
-        let is_of = |applied: &Applied, edit: &Edit| applied.key == edit.key && Some(applied.format) == edit.format();
-        // The last that was done is the first to be taken back.
-        for &applied in self.applied.iter().rev() {
-            if !self.wanted.iter().any(|edit| is_of(applied, edit)) {
-                bytes = take_back(applied, bytes, synced, &mut steps);
-            }
-        }
-        for &edit in &self.wanted {
-            let before = self.applied.iter().find(|applied| is_of(applied, edit));
-            let format = edit.format().unwrap_or(Format::Ini);
-            let encoding = edit.encoding.as_deref();
-            let there = edit::get(&bytes, format, &edit.key, encoding);
-            let is_set =
-                |there: &Option<String>| there.as_deref().is_some_and(|is| edit::same_value(format, is, &edit.value));
-            let stands = there.as_ref().is_ok_and(is_set);
-            let drifted = !stands && before.is_some_and(|before| before.value == edit.value);
-            let set_again = again == Again::All || (again == Again::Enforced && edit.enforce);
-            if let (true, false, Some(&before)) = (drifted, set_again, before) {
-                // Somebody may have made it a file in which nothing can be found: that is theirs to mend.
-                synced.views.push(view(file, edit, there.unwrap_or_default(), Does::Drifted));
-                synced.applied.push(before.clone());
-                continue;
-            }
-            let there = there?;
-            let put = before.map(|before| before.put.clone());
-            let set = edit::set(&bytes, format, &edit.key, &edit.value, (encoding, put.as_ref()))?;
-            let does = if set.bytes == bytes { Does::Nothing } else { Does::Set };
-            synced.views.push(view(file, edit, there, does));
-            if does == Does::Set {
-                let (encoding, value) = (edit.encoding.clone(), Some(edit.value.clone()));
-                steps.push(EditStep { format, key: edit.key.clone(), encoding, value, put });
-            }
-            synced.applied.push(Applied {
-                file: file.clone(),
-                key: edit.key.clone(),
-                value: edit.value.clone(),
-                format,
-                encoding: edit.encoding.clone(),
-                put: set.put,
-            });
-            bytes = set.bytes;
-        }
-        self.all_stand(&bytes, synced)?;
-        Ok(steps)
-    }
-
-    /// An error if one edit has undone another: both are of one place, whatever they call it.
-    fn all_stand(&self, bytes: &[u8], synced: &Synced) -> Result<(), edit::EditFault> {
-        for edit in &self.wanted {
-            let drifted = |view: &View| (&view.file, &view.key, view.does) == (&edit.file, &edit.key, Does::Drifted);
-            let format = edit.format().unwrap_or(Format::Ini);
-            if synced.views.iter().any(drifted) {
-                continue;
-            }
-            let there = edit::get(bytes, format, &edit.key, edit.encoding.as_deref())?;
-            if !there.is_some_and(|is| edit::same_value(format, &is, &edit.value)) {
-                let why = "another edit of the profile is of the same place".into();
-                return Err(edit::EditFault::Key { format, key: edit.key.clone(), why });
-            }
-        }
-        Ok(())
-    }
-}
-
-/// Takes back what an edit did. A file in which the edit can't be found any more stays as it is.
-fn take_back(applied: &Applied, bytes: Vec<u8>, synced: &mut Synced, steps: &mut Vec<EditStep>) -> Vec<u8> {
-    let encoding = applied.encoding.as_deref();
-    let there = edit::get(&bytes, applied.format, &applied.key, encoding).unwrap_or_default();
-    let back = edit::unset(&bytes, applied.format, &applied.key, (encoding, &applied.put)).unwrap_or_default();
-    synced.views.push(View {
-        file: applied.file.to_string(),
-        key: applied.key.clone(),
-        value: None,
-        there,
-        does: if back.is_some() { Does::GivesBack } else { Does::Leaves },
-        enforce: false,
-    });
-    if back.is_some() {
-        let (encoding, put) = (applied.encoding.clone(), Some(applied.put.clone()));
-        steps.push(EditStep { format: applied.format, key: applied.key.clone(), encoding, value: None, put });
-    }
-    back.unwrap_or(bytes)
-}
-
-fn view(file: &RelPath, edit: &Edit, there: Option<String>, does: Does) -> View {
-    View {
-        file: file.to_string(),
-        key: edit.key.clone(),
-        value: Some(edit.value.clone()),
-        there,
-        does,
-        enforce: edit.enforce,
     }
 }
