@@ -353,6 +353,27 @@ fn an_edit_follows_symlinks_and_its_file_is_the_twins_own_however_large() {
 }
 
 #[test]
+fn a_line_goes_where_one_begins_so_and_the_sheet_names_odd_formats() {
+    let desk = Desk::with_twins(&["a"]);
+    let sheet = desk.at("yard/sheets/wexcombe.toml");
+    let text = fs::read_to_string(&sheet).unwrap() + "\n[formats]\nopt = \"lines\"\n\"panel.dat\" = \"properties\"\n";
+    write(&desk, &sheet, &text);
+    let lines = || fs::read_to_string(desk.game("a", "cabin/view.opt")).unwrap();
+    write(&desk, &desk.game("a", "cabin/view.opt"), "set width \"1280\"\nset height \"800\"\n");
+    write(&desk, &desk.game("a", "cabin/panel.dat"), "lamp=\\u00d6l\n");
+    desk.ok(&["profile", "set", "a", "--file", "view.opt", "width", "2560"]);
+    desk.ok(&["profile", "set", "a", "--file", "view.opt", "--line", "set height \"1440\""]);
+    desk.ok(&["profile", "set", "a", "--file", "view.opt", "--line", "bells=on"]);
+    assert_eq!(lines(), "bells=\"on\"\nset width \"2560\"\nset height \"1440\"\n");
+    assert!(desk.ok(&["profile", "set", "a", "--file", "panel.dat", "lamp", "Gas"]).contains("\u{d6}l"));
+    desk.fails(2, &["profile", "set", "a", "--file", "view.opt", "--line", "bells"]);
+    for key in ["set height", "width", "bells="] {
+        desk.ok(&["profile", "unset", "a", "--file", "view.opt", key]);
+    }
+    assert_eq!(lines(), "set width \"1280\"\nset height \"800\"\n");
+}
+
+#[test]
 fn a_variant_gives_way_to_what_the_program_has_set_meanwhile() {
     let desk = Desk::bench(Place::new(), &["a"], |_| ());
     write(&desk, &desk.at("yard/twins/a/home/view.ini"), "[video]\nwidth=1280\n");

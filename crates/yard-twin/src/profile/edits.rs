@@ -35,6 +35,31 @@ pub struct Edit {
 }
 
 impl Edit {
+    /// The edit of a file of lines that puts a line there, in the place of the one that begins in the same way: `key=value`,
+    /// `key: value`, or words of which the last one, or what is in quotes, is the value. `None` if there is no value.
+    #[must_use]
+    pub fn line(file: &str, line: &str) -> Option<Self> {
+        let line = line.trim();
+        let separated = line.find(['=', ':']).filter(|at| !line[..*at].trim_end().contains(char::is_whitespace));
+        let quoted = line.ends_with('"').then(|| line[..line.len() - 1].rfind('"')).flatten();
+        let (key, value) = match separated {
+            Some(at) => (format!("{}{}", line[..at].trim_end(), &line[at..=at]), &line[at + 1..]),
+            None => {
+                let at = quoted.or_else(|| Some(line.rfind(char::is_whitespace)? + 1))?;
+                (line[..at].trim_end().to_owned(), &line[at..])
+            }
+        };
+        let (file, value, format) = (file.to_owned(), value.trim().to_owned(), Some(Format::Lines));
+        (key.len() > 1 && !key.starts_with(['=', ':'])).then_some(Self {
+            file,
+            key,
+            value,
+            format,
+            encoding: None,
+            enforce: false,
+        })
+    }
+
     /// Its format: the one that it says, or that its file's ending usually has.
     pub(crate) fn format(&self) -> Option<Format> {
         let ending = || RelPath::new(&self.file).ok()?.ending();

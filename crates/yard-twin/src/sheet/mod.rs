@@ -42,6 +42,8 @@ pub struct Sheet {
     pub label: Option<Label>,
     /// The player's own files, by group.
     pub belongings: BTreeMap<String, Group>,
+    /// The formats of config files whose endings say none, or another one: by ending or by whole name, in lower case.
+    pub formats: BTreeMap<String, Format>,
     /// What is renamed when a copy gets a name of its own.
     pub rename: Vec<RenameRule>,
     /// Patterns of the paths that the program writes.
@@ -257,6 +259,12 @@ impl Sheet {
         Ok(self)
     }
 
+    /// The format that config files of a name have in this title, if the sheet says it.
+    pub(crate) fn format_of(&self, file: &RelPath) -> Option<Format> {
+        let by_name = self.formats.get(&file.name().to_lowercase()).copied();
+        by_name.or_else(|| self.formats.get(&file.ending()?).copied())
+    }
+
     /// Whether names that differ only by case are one to this title.
     pub(crate) fn ignores_case(&self) -> bool {
         self.ignore_case
@@ -380,6 +388,8 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
          # [inside]\n# files = [\"stay-here.flag\"]\n# folders = [\"user\"]\n# arguments = [\"--here\"]\n# environment = { NAME = \"value\" }\n\n\
          # Where a folder says which build it is: a line of a text file, or a JSON pointer.\n\
          # [label]\n# file = \"release.json\"\n# pointer = \"/build\"        # or: line = 1\n\n\
+         # How config files are written whose endings don't say it (ini, lines, properties, json, toml, xml).
+         # [formats]\n# opt = \"lines\"\n\n\
          # What is named by an id: the twin's name, or that of a folder that is cloned inside a twin. Below the folder, files\n\
          # and folders whose names hold the id get the new one; keys are places in config files that hold it.\n\
          # [[rename]]\n# within = \"game/versions\"\n# keys = [{ file = \"game/versions/{id}/{id}.json\", key = \"id\" }]\n\n\

@@ -36,6 +36,8 @@ struct RawSheet {
     #[serde(default)]
     paths: RawPaths,
     #[serde(default)]
+    formats: BTreeMap<Spanned<String>, Format>,
+    #[serde(default)]
     belongings: BTreeMap<String, RawGroup>,
     #[serde(default)]
     rename: Vec<RawRename>,
@@ -175,15 +177,16 @@ impl Checker<'_> {
             None => Ok(text.as_ref().clone()),
             Some(why) => Err(self.fail(&text.span(), format!("{:?}: {why}", text.as_ref()))),
         };
-        let key =
-            |raw: &RawKey| {
-                let key = IdKey { file: within(&raw.file)?, key: raw.key.clone(), format: raw.format };
-                match key.format() {
-                    Some(_) => Ok(key),
-                    None => Err(self
-                        .fail(&raw.file.span(), "its ending says no format: name one (ini, lines, json, toml, xml)")),
-                }
-            };
+        let key = |raw: &RawKey| {
+            let key = IdKey { file: within(&raw.file)?, key: raw.key.clone(), format: raw.format };
+            match key.format() {
+                Some(_) => Ok(key),
+                None => Err(self.fail(
+                    &raw.file.span(),
+                    "its ending says no format: name one (ini, lines, properties, json, toml, xml)",
+                )),
+            }
+        };
         Ok(RenameRule {
             within: within(&raw.within)?.trim_end_matches('/').to_owned(),
             id: raw.id,
@@ -250,6 +253,20 @@ impl Checker<'_> {
         })
     }
 
+    /// Endings or whole names of files, in lower case.
+    fn formats(&self, raw: BTreeMap<Spanned<String>, Format>) -> Result<BTreeMap<String, Format>, SheetError> {
+        let check = |(name, format): (Spanned<String>, Format)| {
+            let plain = name.as_ref().strip_prefix("*.").unwrap_or(name.as_ref()).to_lowercase();
+            match plain.is_empty() || plain.contains(['/', '*', '?', '[']) {
+                true => {
+                    Err(self.fail(&name.span(), format!("{:?} is neither an ending nor a file's name", name.as_ref())))
+                }
+                false => Ok((plain, format)),
+            }
+        };
+        raw.into_iter().map(check).collect()
+    }
+
     fn label(&self, raw: Spanned<RawLabel>) -> Result<Label, SheetError> {
         let span = raw.span();
         let raw = raw.into_inner();
@@ -302,6 +319,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         inside: checker.kept_inside(raw.inside)?,
         label: raw.label.map(|label| checker.label(label)).transpose()?,
         belongings,
+        formats: checker.formats(raw.formats)?,
         rename,
         is_scratch: PathSet::new(scratch.iter().map(String::as_str), raw.ignore_case).map_err(fail)?,
         ignore_case: raw.ignore_case,

@@ -18,14 +18,18 @@ pub(crate) enum Profile {
         /// The twin
         name: TwinName,
         /// The setting; with --file, the place in the file: section.key, the beginning of a line, outer.inner, /outer/@name
-        setting: String,
+        #[arg(required_unless_present = "line")]
+        setting: Option<String>,
         /// Its value; several for arguments, wrapper, before and after (behind -- if they begin with -)
-        #[arg(required = true)]
+        #[arg(required_unless_present = "line")]
         value: Vec<String>,
         /// A config file of the twin: the end of its path, or all of it from game/ or home/ on
         #[arg(long)]
         file: Option<String>,
-        /// Its format [default: by its ending]
+        /// A whole line, as key=value: put in the place of the one that begins so, or on top
+        #[arg(long, value_name = "LINE", requires = "file", conflicts_with_all = ["setting", "format"])]
+        line: Option<String>,
+        /// Its format [default: as the title sheet says, or by its ending]
         #[arg(long, value_enum, requires = "file")]
         format: Option<FileFormat>,
         /// Its encoding, where that can't be told: windows-1251, utf-16le, ...

@@ -19,7 +19,7 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
             screen.answer(&shown, |screen| show(&name, &shown, screen));
         }
         Profile::Set { name, setting, value, file: None, variant, how, writable, .. } => {
-            let setting = match setting.parse()? {
+            let setting = match setting.unwrap_or_default().parse()? {
                 Setting::ReachMore { .. } => Setting::ReachMore { writable },
                 other if writable => {
                     let again = format!("yardtwin profile set {} reach+ DIR --writable", shell(&name));
@@ -29,7 +29,16 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
             };
             change(yard, &name, (variant.as_deref(), &setting, Some(&value)), how, screen)?;
         }
+        Profile::Set { name, file: Some(file), line: Some(line), encoding, enforce, variant, how, .. } => {
+            let Some(edit) = Edit::line(&file, &line) else {
+                let again = format!("yardtwin profile set {} --file {} --line KEY=VALUE", shell(&name), shell(&file));
+                return Err(Failure::usage(format!("{line:?} has no key and value"), again));
+            };
+            let edit = Edit { encoding, enforce, ..edit };
+            edits(yard, &name, &edits::Change::Set { edit, variant }, how, screen)?;
+        }
         Profile::Set { name, setting, value, file: Some(file), format, encoding, enforce, variant, how, .. } => {
+            let setting = setting.unwrap_or_default();
             let [value] = <[String; 1]>::try_from(value).map_err(|_| {
                 let again = format!("yardtwin profile set {} --file {} PLACE VALUE", shell(&name), shell(&file));
                 Failure::usage("a place in a file takes one value: put quotes around it", again)

@@ -198,9 +198,10 @@ pub fn plan(yard: &Yard, name: &TwinName, change: &Change, ctx: &Ctx) -> Result<
         Change::Set { edit, variant } => {
             let file = resolve(&edit.file, &settled.listing, sheet.as_ref())?;
             leads_somewhere(&file, &settled.listing)?;
-            let edit = Edit { file: file.to_string(), ..edit.clone() };
+            let format = edit.format.or_else(|| sheet.as_ref()?.format_of(&followed(&settled.listing, &file)));
+            let edit = Edit { file: file.to_string(), format, ..edit.clone() };
             if edit.format().is_none() {
-                let why = "its ending says no format: name one (ini, lines, json, toml, xml)".into();
+                let why = "its ending says no format: name one (ini, lines, properties, json, toml, xml)".into();
                 return Err(LaunchError::EditFile { name: edit.file, why }.into());
             }
             text.set_edit(variant.as_deref(), &edit)?;
