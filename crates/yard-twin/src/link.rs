@@ -30,7 +30,7 @@ pub(crate) fn fate(link: &Path, target: &str, root: &Path, also: &Path, yard: &P
 }
 
 /// The path without `.` and `..`.
-fn normal(path: &Path) -> PathBuf {
+pub(crate) fn normal(path: &Path) -> PathBuf {
     let mut out = PathBuf::new();
     for part in path.components() {
         match part {
@@ -45,7 +45,7 @@ fn normal(path: &Path) -> PathBuf {
 }
 
 /// How to get from the folder `from` to `to`, both below one root.
-fn relative(from: &Path, to: &Path) -> String {
+pub(crate) fn relative(from: &Path, to: &Path) -> String {
     let shared = from.components().zip(to.components()).take_while(|(a, b)| a == b).count();
     let up = from.components().skip(shared).map(|_| Component::ParentDir);
     let path: PathBuf = up.chain(to.components().skip(shared)).collect();

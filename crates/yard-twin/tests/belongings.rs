@@ -11,8 +11,8 @@ use std::path::Path;
 
 use common::{Dice, Place, Seen, assert_same, clone, look, take_in};
 use yard_twin::{
-    Class, Ctx, Edit, Error, OnClash, RelPath, Sharing, SnapshotRef, Yard, carry, clone, edits, intake, renew, repath,
-    restore,
+    Class, Ctx, Edit, Error, OnClash, RelPath, Sharing, SnapshotRef, Yard, carry, check, clone, edits, intake, rename,
+    renew, repath, restore, show,
 };
 
 const CASES: u64 = 60;
@@ -450,6 +450,70 @@ fn a_clone_gets_its_own_name_where_the_sheet_says_so() {
         matches!(clone(&yard, "one", "fourth", Sharing::None), Err(Error::Exists { .. })),
         "nothing is put over another"
     );
+}
+
+#[test]
+fn names_by_an_id_are_laid_renewed_carried_and_taken_in_as_the_builds_own() {
+    let place = Place::in_memory();
+    let sheet = "[[rename]]\nwithin = \"game/versions\"\nid = \"1.4\"\nkeys = [{ file = \"game/versions/{id}/{id}.json\", key = \"id\" }]\n\
+                 text = [\"game/versions/{id}/notes.txt\"]\n[belongings.worlds]\npatterns = [\"game/versions/*/saves/**\"]\n";
+    for build in ["1", "2"] {
+        let folder = place.at(build).join("versions");
+        write(&folder.join("1.4/1.4.json"), &format!("{{\"id\": \"1.4\", \"of\": {build}}}"), 0);
+        write(&folder.join("1.4/1.4-client.jar"), build, 0);
+        write(&folder.join("1.4/notes.txt"), "1.4, not 1.4.2 and no 1.4-beta", 0);
+        write(&folder.join("1.4.2/1.4.2.jar"), "another", 0);
+        write(&folder.join("1.4-beta/1.4-beta.jar"), "another", 0);
+        std::os::unix::fs::symlink("../1.4/1.4-client.jar", folder.join("1.4/current")).unwrap();
+        std::os::unix::fs::symlink("1.4/1.4-client.jar", folder.join("newest")).unwrap();
+    }
+    let yard = two_builds(&place, sheet, &[("bin/start", "1", "2")]);
+    let ctx = Ctx::new();
+    let unchanged = |name: &str| {
+        let shown = show::twin(&yard, &name.parse().unwrap(), &ctx).unwrap();
+        assert!(shown.changes.groups.is_empty(), "{name}: {:?}", shown.changes);
+        let report = check::look(&yard, &check::Options::default(), &ctx).unwrap();
+        assert!(report.findings.is_empty(), "{:?}", report.findings);
+    };
+    let is = |twin: &str, id: &str, build: &str| {
+        let game = place.at("yard/twins").join(twin).join("game/versions");
+        let read = |path: String| fs::read_to_string(game.join(path)).unwrap();
+        assert_eq!(read(format!("{id}/{id}.json")), format!("{{\"id\": \"{id}\", \"of\": {build}}}"));
+        assert_eq!(read(format!("{id}/{id}-client.jar")), build);
+        assert_eq!(read(format!("{id}/notes.txt")), format!("{id}, not 1.4.2 and no 1.4-beta"));
+        assert_eq!(
+            (read("1.4.2/1.4.2.jar".into()), read("1.4-beta/1.4-beta.jar".into())),
+            ("another".into(), "another".into())
+        );
+        assert_eq!((read(format!("{id}/current")), read("newest".into())), (build.to_owned(), build.to_owned()));
+    };
+    clone(&yard, "wexcombe@1", "mine", Sharing::None).unwrap();
+    is("mine", "mine", "1");
+    unchanged("mine");
+    write(&place.at("yard/twins/mine/game/versions/mine/saves/world"), "played", 0);
+    clone(&yard, "mine", "other", Sharing::None).unwrap();
+    is("other", "other", "1");
+    write(&place.at("yard/twins/mine/game/versions/mine/saves/world"), "played on", 0);
+    // Its own name may become another one: what it is named by stays.
+    let plan = rename::plan(&yard, &"other".parse().unwrap(), &"second".parse().unwrap(), false, &ctx).unwrap();
+    rename::apply(&yard, &plan, &ctx).unwrap();
+    let options =
+        carry::Options { groups: vec!["worlds".into()], on_clash: Some(OnClash::Replace), ..carry::Options::default() };
+    let (from, to) = (carry::Origin::Twin("mine".parse().unwrap()), "second".parse().unwrap());
+    carry::apply(&yard, &carry::plan(&yard, &from, &to, &options, &ctx).unwrap(), &ctx).unwrap();
+    assert_eq!(text(&place, "other/game/versions/other/saves/world"), "played on");
+    let options = renew::Options { stock: Some("wexcombe@2".parse().unwrap()), rest: None };
+    let plan = renew::plan(&yard, &to, &options, &ctx).unwrap();
+    assert!(plan.rest.is_empty() && plan.clashes.is_empty(), "{plan:?}");
+    renew::apply(&yard, &plan, &ctx).unwrap();
+    is("other", "other", "2");
+    assert_eq!(text(&place, "other/game/versions/other/saves/world"), "played on");
+    let options = intake::FromTwinOptions { build: Some("3".parse().unwrap()), ..intake::FromTwinOptions::default() };
+    let plan = intake::plan_from_twin(&yard, &to, options, &ctx).unwrap();
+    intake::apply_from_twin(&yard, &plan, &ctx).unwrap();
+    clone(&yard, "wexcombe@3", "third", Sharing::None).unwrap();
+    is("third", "third", "2");
+    unchanged("third");
 }
 
 #[test]

@@ -14,6 +14,7 @@ use crate::ops::repath;
 use crate::ops::repath::PlaceKind;
 use crate::path::RelPath;
 use crate::sheet::Sheet;
+use crate::twin::names;
 use crate::twin::settle::PlayersOwn;
 
 /// Larger files are no settings: they are not looked into for paths.
@@ -33,6 +34,9 @@ impl Checker<'_> {
         };
         // A damaged file is reported elsewhere.
         let Ok(stock) = stock else { return Ok(()) };
+        let sheet = seen.look.sheet.as_ref();
+        let ids = names::from_stock(sheet, seen.look.state.named_as.as_deref());
+        let stock = names::renamed(self.yard, stock, (sheet, ids), true, self.ctx)?.listing;
         self.game_files(seen, &stock)?;
         self.wrappers(seen, &stock);
         self.leads_elsewhere(seen, &stock);

@@ -8,11 +8,12 @@ mod renaming;
 mod repath;
 mod transform;
 mod wholes;
+mod words;
 
 pub use carrying::{CarryItem, Does, Met};
 pub(crate) use carrying::{Decided, Incoming, Target, decide, time, without};
 pub(crate) use places::{Moves, known, place};
-pub(crate) use renaming::{Renamed, new_places, rename};
+pub(crate) use renaming::{new_places, rename};
 pub use repath::PathForm;
 pub(crate) use repath::{Repather, is_text, repathed};
 pub(crate) use transform::{EditStep, Transform};

@@ -1,7 +1,11 @@
 //! Rename rules: what of a listing gets another name when its id does, and which files hold the id.
 
+use std::path::Path;
+
+use super::words::{Joined, replaced};
 use super::{Derive, Draft, EditStep, Transform};
 use crate::error::{Error, Noun, Result};
+use crate::link;
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 use crate::path::RelPath;
 use crate::sheet::pattern::escape;
@@ -12,8 +16,6 @@ pub(crate) struct Renamed {
     pub(crate) draft: Draft,
     /// From where to where, in the order of the paths.
     pub(crate) moved: Vec<(RelPath, RelPath)>,
-    /// Files in which the id is changed.
-    pub(crate) changed: Vec<RelPath>,
 }
 
 /// The new places of those of some paths, which are in order, that are renamed.
@@ -22,8 +24,9 @@ pub(crate) fn new_places(moved: &[(RelPath, RelPath)], paths: &[RelPath]) -> Vec
     wanted.map(|(_, to)| to.clone()).collect()
 }
 
-/// The listing with everything that some rules find by the id `old` under the id `new`. What a rule copies, or `copy` says
-/// so, stays under the old one too; `only` is a folder beside which nothing is touched.
+/// The listing with everything that some rules find by the id `old` under the id `new`: what is called by it as a whole word.
+/// What a rule copies, or `copy` says so, stays under the old one too; `only` is a folder beside which nothing is touched.
+/// Symlinks among what gets a new name lead to that.
 ///
 /// # Errors
 /// [`Error::Exists`] if something is there already under a new name, [`Error::Path`] if the new id is no name.
@@ -35,12 +38,13 @@ pub(crate) fn rename(
 ) -> Result<Renamed> {
     RelPath::new("game")?.join(new)?;
     let (mut changes, mut moved) = (Vec::new(), Vec::new());
+    let renamed = |path: &str| {
+        let inside = only.is_none_or(|only| path == only.as_str() || below(path, only.as_str()).is_some());
+        rules.iter().filter(|_| inside).find_map(|rule| Some((rule, renamed_path(path, rule, (old, new))?)))
+    };
     for entry in listing.entries() {
-        let inside = only.is_none_or(|only| entry.path.is_at_or_below(only));
-        let rule = rules.iter().find(|rule| below(&entry.path, &rule.within).is_some_and(|rest| rest.contains(old)));
-        let (Some(rule), true) = (rule, inside) else { continue };
-        let rest = below(&entry.path, &rule.within).unwrap_or_default();
-        let to = RelPath::new(format!("{}/{}", rule.within, rest.replace(old, new)))?;
+        let Some((rule, to)) = renamed(entry.path.as_str()) else { continue };
+        let to = RelPath::new(to)?;
         if listing.has(to.as_str()) {
             return Err(Error::Exists { what: Noun::FileOrFolder, name: to.to_string(), existing: to.to_string() });
         }
@@ -51,14 +55,53 @@ pub(crate) fn rename(
         moved.push((entry.path.clone(), to));
     }
     let base = overlay(listing, &Layer::new(changes)?)?;
+    let base = with_links(base, &moved, &|path| Some(renamed(path)?.1))?;
     let derived = holds_id(&base, rules, (old, new))?;
-    let changed = derived.iter().map(|derive| derive.of.path.clone()).collect();
-    Ok(Renamed { draft: Draft { base, derived }, moved, changed })
+    Ok(Renamed { draft: Draft { base, derived }, moved })
 }
 
 /// The path below a folder.
-fn below<'a>(path: &'a RelPath, folder: &str) -> Option<&'a str> {
-    path.as_str().strip_prefix(folder)?.strip_prefix('/')
+fn below<'a>(path: &'a str, folder: &str) -> Option<&'a str> {
+    path.strip_prefix(folder)?.strip_prefix('/')
+}
+
+/// A path under the new id, if a rule finds the old one in it. The outermost name is the id's, with an ending at most; below
+/// that it is a word among others. Below another id that the old one is a part of (`1.4-beta`), nothing is this one's.
+pub(crate) fn renamed_path(path: &str, rule: &RenameRule, (old, new): (&str, &str)) -> Option<String> {
+    let rest = below(path, &rule.within)?;
+    let mut changed = false;
+    let mut parts = Vec::new();
+    for part in rest.split('/') {
+        let renamed = replaced(part, old, new, if changed { Joined::Letters } else { Joined::Hyphens });
+        if renamed.is_none() && !changed && part.contains(old) {
+            return None;
+        }
+        changed |= renamed.is_some();
+        parts.push(renamed.unwrap_or_else(|| part.to_owned()));
+    }
+    changed.then(|| format!("{}/{}", rule.within, parts.join("/")))
+}
+
+/// The listing with its symlinks leading to what has a new name, as far as that is there: those that have one themselves, and
+/// those that would lead nowhere else.
+fn with_links(
+    listing: Listing,
+    moved: &[(RelPath, RelPath)],
+    renamed: &dyn Fn(&str) -> Option<String>,
+) -> Result<Listing> {
+    let mut changes = Vec::new();
+    for entry in listing.entries() {
+        let Node::Symlink { target } = &entry.node else { continue };
+        let was = moved.iter().find(|(_, to)| *to == entry.path).map_or(&entry.path, |(from, _)| from);
+        let is_new = *was != entry.path;
+        let folder = |path: &RelPath| Path::new(path.parent().unwrap_or_default()).to_owned();
+        let end = link::normal(&folder(was).join(&**target));
+        let Some(end) = end.to_str().filter(|_| !target.starts_with('/')) else { continue };
+        let Some(to) = renamed(end).filter(|to| listing.has(to) && (is_new || !listing.has(end))) else { continue };
+        let node = Node::Symlink { target: link::relative(&folder(&entry.path), Path::new(&to)).into() };
+        changes.push((entry.path.clone(), Some(Entry { node, ..entry.clone() })));
+    }
+    if changes.is_empty() { Ok(listing) } else { overlay(&listing, &Layer::new(changes)?) }
 }
 
 /// The files that hold the id, under the new one.
@@ -127,10 +170,8 @@ mod tests {
         let expected =
             ["game/bin/1.4", "game/v/mine/data", "game/v/mine/mine.jar", "game/v/mine/mine.json", "game/v/other/x"];
         assert_eq!(paths(&moved), expected);
-        assert_eq!(
-            moved.changed.iter().map(RelPath::as_str).collect::<Vec<_>>(),
-            ["game/v/mine/mine.json", "game/v/mine/data"]
-        );
+        let holds: Vec<_> = moved.draft.derived.iter().map(|derive| derive.of.path.as_str()).collect();
+        assert_eq!(holds, ["game/v/mine/mine.json", "game/v/mine/data"]);
         let only = RelPath::new("game/v/1.4").unwrap();
         let copied = rename(&there, std::slice::from_ref(&rule), ("1.4", "mine"), (true, Some(&only))).unwrap();
         assert_eq!(paths(&copied).len(), 8, "the old one stays");

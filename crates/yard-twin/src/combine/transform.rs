@@ -4,11 +4,12 @@ use serde::Serialize;
 
 use super::Key;
 use super::repath::Repather;
+use super::words::{Joined, replaced};
 use crate::edit::{self, Format, Put};
 use crate::ident::ContentId;
 
 /// Goes into each key, so that what an earlier version of the code made is not taken for what this one makes.
-const VERSION: u32 = 4;
+const VERSION: u32 = 5;
 
 /// How one content is made of another. The input is held in memory: a draft must keep it small.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -81,18 +82,8 @@ fn edited(input: &[u8], edits: &[EditStep]) -> Option<Vec<u8>> {
     (bytes != input).then_some(bytes)
 }
 
-/// A text with a word replaced wherever it stands as a whole; letters, digits and `_` go on with one.
+/// A text with a word replaced wherever it stands as a whole.
 fn reworded(input: &[u8], from: &str, to: &str) -> Option<Vec<u8>> {
     let text = std::str::from_utf8(input).ok().filter(|text| !text.contains('\0'))?;
-    let part = |c: Option<char>| c.is_some_and(|c| c.is_alphanumeric() || c == '_');
-    let (mut out, mut done) = (String::new(), 0);
-    for (at, _) in text.match_indices(from).filter(|_| !from.is_empty()) {
-        let (before, after) = (text[..at].chars().next_back(), text[at + from.len()..].chars().next());
-        if at >= done && !part(before) && !part(after) {
-            out.push_str(&text[done..at]);
-            out.push_str(to);
-            done = at + from.len();
-        }
-    }
-    (done > 0).then(|| (out + &text[done..]).into_bytes())
+    replaced(text, from, to, Joined::Hyphens).map(String::into_bytes)
 }

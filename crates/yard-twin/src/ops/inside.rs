@@ -31,6 +31,7 @@ use crate::ident::TwinName;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::RenameRule;
+use crate::twin::names;
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
 use crate::twin::private::private_files;
@@ -103,7 +104,8 @@ pub fn plan(yard: &Yard, name: &TwinName, folder: &str, new: &str, ctx: &Ctx) ->
     rules.push(own);
     let renamed = rename(listing, &rules, (old, new), (true, Some(&folder)))?;
     protection::check_protected(yard, &row, listing, &renamed.draft, &settled.state)?;
-    let (copied, changed) = (renamed.moved, renamed.changed);
+    let (_, changed) = names::made(yard, renamed.draft.clone(), true, ctx)?;
+    let copied = renamed.moved;
     let written = new_places(&copied, &settled.state.written);
     let state = settled.state.clone().with_written(written).with_private(new_places(&copied, &private));
     let planned =

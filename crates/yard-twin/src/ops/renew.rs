@@ -47,6 +47,7 @@ use crate::twin::Leaks;
 use crate::twin::Room;
 use crate::twin::derive::Deriver;
 use crate::twin::markers::with_markers;
+use crate::twin::names;
 use crate::twin::planned;
 use crate::twin::planned::PlannedChange;
 use crate::twin::protection;
@@ -166,6 +167,9 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let laid = yard.store.listing(settled.state.laid)?.sharing_paths(&settled.listing);
     let (next, _) =
         with_markers(yard.store.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
+    // Under the id that its names are by.
+    let ids = names::from_stock(next_sheet.as_ref(), settled.state.named_as.as_deref());
+    let next = names::renamed(yard, next, (next_sheet.as_ref(), ids), false, ctx)?.listing;
     let next = with_prepared(next, &laid)?;
     let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
     // Edits are the last step: without them is seen whether a file is as it was laid.

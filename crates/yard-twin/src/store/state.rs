@@ -35,6 +35,9 @@ pub(crate) struct State {
     /// The config edits that stand in its files.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) edits: Vec<Applied>,
+    /// The id that its names are by, where rename rules have given it one: the name that it was made under.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) named_as: Option<String>,
 }
 
 /// A config edit that was applied, with what it takes to take it back.
@@ -62,6 +65,7 @@ impl State {
             written: Vec::new(),
             private: Vec::new(),
             edits: Vec::new(),
+            named_as: None,
         }
     }
 

@@ -20,6 +20,7 @@ use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, Seen, walk};
 use crate::sheet::{PathSet, Sheet, main_file, pattern, with_beside};
 use crate::store::pool::hash_unchanged;
+use crate::twin::names;
 use crate::twin::planned::Fetch;
 use crate::twin::private::{is_private, private_files};
 use crate::twin::settle::Settled;
@@ -93,13 +94,17 @@ pub(crate) fn incoming_from_twin(
     yard: &Yard,
     twin: (&Settled, &Listing, &Path),
     sheets: (&Sheet, &Sheet),
-    there: &Listing,
+    (there, named_as): (&Listing, Option<&str>),
     wish: &Selection,
+    ctx: &Ctx,
 ) -> Result<Found> {
     let ((settled, laid, folder), (sheet, to)) = (twin, sheets);
     let private = private_files(&settled.listing, &settled.rows, Some(sheet), &settled.state);
     let private = private.iter().map(ToString::to_string).collect();
     let mut found = Found { private, ..Found::default() };
+    // What is named by this twin's id is named by the other's there.
+    let ids = settled.state.named_as.as_deref().zip(named_as);
+    let named = names::renamed(yard, settled.listing.clone(), (Some(to), ids), false, ctx)?;
     let mut things: BTreeMap<(bool, &str), Vec<Part<'_>>> = BTreeMap::new();
     for entry in settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {
         let group = sheet.group_of(&entry.path);
@@ -115,7 +120,8 @@ pub(crate) fn incoming_from_twin(
         // What is as it was shipped comes with what it is a part of only, or if it is asked for and missing there.
         if parts.iter().all(|part| part.shipped == Some(&part.entry.node)) {
             let is_there = |part: &Part<'_>| {
-                Ok(place(&part.entry.path, part.group, sheet, to)?.is_none_or(|path| there.has(path.as_str())))
+                let path = &named.of(part.entry).path;
+                Ok(place(path, part.group, sheet, to)?.is_none_or(|path| there.has(path.as_str())))
             };
             let missing = parts.iter().map(is_there).collect::<Result<Vec<_>>>()?.into_iter().all(|is_there| !is_there);
             let files = parts.len() as u64;
@@ -130,8 +136,8 @@ pub(crate) fn incoming_from_twin(
         let mut comes = Vec::with_capacity(parts.len());
         let mut left = None;
         for Part { entry, group, shipped } in &parts {
-            let node = fit_for_another(yard, entry, folder);
-            let to = place(&entry.path, *group, sheet, to)?;
+            let node = fit_for_another(yard, &Entry { path: entry.path.clone(), ..named.of(entry).clone() }, folder);
+            let to = place(&named.of(entry).path, *group, sheet, to)?;
             match (node, to) {
                 (Some(node), Some(path)) => comes.push(Incoming {
                     from: entry.path.to_string(),

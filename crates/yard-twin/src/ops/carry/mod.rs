@@ -242,8 +242,8 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
             let source = party(yard, row, ctx)?;
             let folder = yard.folder_of(&source.row);
             let twin = (&source.settled, &source.laid, folder.as_path());
-            let found =
-                incoming::incoming_from_twin(yard, twin, (&source.sheet, &to.sheet), &to.settled.listing, &wish)?;
+            let there = (&to.settled.listing, to.settled.state.named_as.as_deref());
+            let found = incoming::incoming_from_twin(yard, twin, (&source.sheet, &to.sheet), there, &wish, ctx)?;
             (Some(source), found)
         }
     };

@@ -26,10 +26,9 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use self::start::{KeptOwn, Start, renamed};
+use self::start::{KeptOwn, NamedAnew, Start};
 use crate::Yard;
 use crate::catalog::{Counts, Intent, TwinRow};
-use crate::combine::{Derive, Draft, realise};
 use crate::disk::lock::Held;
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, FsClock};
@@ -51,7 +50,6 @@ use crate::twin::Room;
 use crate::twin::ShareTotals;
 use crate::twin::change;
 use crate::twin::change::VOUCHES;
-use crate::twin::derive::Deriver;
 use crate::twin::markers;
 use crate::twin::markers::with_markers;
 use crate::twin::planned::Seen;
@@ -99,7 +97,7 @@ pub struct Plan {
     /// Files in which the name is changed.
     pub changed: Vec<RelPath>,
     #[serde(skip)]
-    derived: Vec<Derive>,
+    named_as: Option<String>,
     /// Files and symlinks of the player's own in the source that name its folder by an absolute path, and still will.
     pub names_source: Vec<RelPath>,
     /// The folder that it holds a copy of, in place of what the stock build holds.
@@ -171,16 +169,11 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
         start.kept_own.add_private(taking.private());
     }
     let sheet = yard.sheet_of(&start.build)?;
-    let mut laid_anew = None;
-    let renamed = renamed(&start, source, name, sheet.as_ref())?;
-    if let Some(renamed) = &renamed {
-        // What was laid is laid under the old names: what has a new one is the player's own.
-        let before = std::mem::replace(&mut start.listing, renamed.draft.base.clone());
-        laid_anew = start.laid.is_none().then_some(before);
-        start.kept_own.rename(&renamed.moved);
-    }
-    let (moved, changed, derived) =
-        renamed.map_or_else(Default::default, |renamed| (renamed.moved, renamed.changed, renamed.draft.derived));
+    // A folder that was changed by hand has its own names.
+    let named = match &taking {
+        None => start.name(yard, (source, name), sheet.as_ref(), ctx)?,
+        Some(_) => NamedAnew::default(),
+    };
     let sharing = options.sharing.unwrap_or(start.sharing);
     let ways = {
         let (nothing, op) = (PathSet::default(), yard.begin(ctx)?);
@@ -192,9 +185,9 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
     let room = room::room(yard, room::taken_by(yard, entries.zip(ways.1.iter().copied())))?;
     Ok(Plan {
         room,
-        renamed: moved,
-        changed,
-        derived,
+        renamed: named.moved,
+        changed: named.changed,
+        named_as: start.named_as,
         source: source.clone(),
         name: name.clone(),
         build: start.build,
@@ -211,7 +204,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
         listing: Arc::new(start.listing),
         ways,
         laid: start.laid,
-        laid_anew,
+        laid_anew: named.laid,
         profile: start.profile,
         edits: start.edits,
         kept_own: start.kept_own,
@@ -250,9 +243,8 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         markers::keep_nothing(yard, &op, ctx)?;
     }
     let folder = plan.taking.as_ref().map(|taking| read_folder(yard, taking, sheet.as_ref(), &op, ctx)).transpose()?;
-    let made = make_contents(yard, plan, &op, ctx)?;
     let (folder, moving) = folder.unzip();
-    let listing = folder.as_ref().or(made.as_ref()).unwrap_or(&plan.listing);
+    let listing = folder.as_ref().unwrap_or(&plan.listing);
     let facts = Facts::probe(op.path())?;
     let policy = plan.kept_own.apply(Policy::new(plan.sharing, facts, listing, written));
     let as_planned = facts == plan.ways.0 && std::ptr::eq(listing, &*plan.listing);
@@ -379,29 +371,16 @@ fn take_links_back(stage: &Path, ledger: &Ledger, op: &Path) {
 fn put_first_state(yard: &Yard, plan: &Plan, listing: &Listing, op: &OpFolder) -> Result<crate::StateId> {
     let anew = plan.laid_anew.as_ref().or_else(|| plan.taking.is_some().then_some(&*plan.listing));
     let laid = match (plan.laid, anew) {
-        (Some(laid), _) => Some(laid),
-        (None, Some(anew)) => Some(yard.store.put_listing(anew, None, op)?),
-        (None, None) => None,
+        (_, Some(anew)) => Some(yard.store.put_listing(anew, None, op)?),
+        (laid, None) => laid,
     };
     let listing = yard.store.put_listing(listing, None, op)?;
     let laid = laid.unwrap_or(listing);
     let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
     let KeptOwn { written, private, .. } = &plan.kept_own;
-    let state = State { edits: plan.edits.clone(), written: written.clone(), private: private.clone(), ..state };
+    let (edits, named_as) = (plan.edits.clone(), plan.named_as.clone());
+    let state = State { edits, named_as, written: written.clone(), private: private.clone(), ..state };
     yard.store.put_state(&state, op)
-}
-
-/// Makes what rename rules change, if they change anything.
-fn make_contents(yard: &Yard, plan: &Plan, op: &OpFolder, ctx: &Ctx) -> Result<Option<Listing>> {
-    if plan.derived.is_empty() {
-        return Ok(None);
-    }
-    let below = OpFolder::below(op, "renaming")?;
-    let deriver = Deriver::new(yard, &below, false)?;
-    let draft = Draft { base: Listing::clone(&plan.listing), derived: plan.derived.clone() };
-    let listing = realise(draft, &deriver, ctx)?;
-    deriver.keep(ctx)?;
-    Ok(Some(listing))
 }
 
 /// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold and what may go from there.

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::Yard;
-use crate::combine::{Renamed, new_places, rename};
+use crate::combine::new_places;
 use crate::error::{Result, TwinError};
 use crate::ident::{BuildRef, ListingId, Source, TwinName};
 use crate::link::{Fate, fate};
@@ -13,11 +13,12 @@ use crate::ops::repath;
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
-use crate::sheet::{RenameRule, Sheet};
+use crate::sheet::Sheet;
 use crate::store::pool::{Policy, Share, Sharing};
 use crate::store::state::{Applied, State};
 use crate::twin::arrived::is_in_home;
 use crate::twin::markers::with_markers;
+use crate::twin::names;
 use crate::twin::planned::{self, Seen};
 use crate::twin::private::private_files;
 use crate::twin::{Leaks, Settled};
@@ -29,6 +30,8 @@ pub(super) struct Start {
     pub(super) laid: Option<ListingId>,
     pub(super) profile: String,
     pub(super) edits: Vec<Applied>,
+    /// The id that its names are by.
+    pub(super) named_as: Option<String>,
     pub(super) kept_own: KeptOwn,
     pub(super) names_source: Vec<RelPath>,
     pub(super) sharing: Sharing,
@@ -52,6 +55,7 @@ impl Start {
             laid: None,
             profile,
             edits: Vec::new(),
+            named_as: None,
             kept_own,
             names_source: Vec::new(),
             sharing,
@@ -95,7 +99,7 @@ impl Start {
         // Where something else is there now, what differs is the player's own in a clone too.
         let laid = (state.laid != state.disk).then_some(state.laid);
         let names_source = repath::names_origin(yard, &listing, laid, folder, ctx)?;
-        let State { build, sharing, profile, edits, .. } = state;
+        let State { build, sharing, profile, edits, named_as, .. } = state;
         let (from_removed, leaks, markers, seen) = (false, Leaks::default(), Vec::new(), None);
         Ok(Self {
             build,
@@ -103,6 +107,7 @@ impl Start {
             laid,
             profile,
             edits,
+            named_as,
             kept_own,
             names_source,
             sharing,
@@ -159,21 +164,49 @@ impl KeptOwn {
     }
 }
 
-/// What rename rules make of what a new twin starts as: the id is the twin's name, or what the stock build comes with.
-pub(super) fn renamed(
-    start: &Start,
-    source: &Source,
-    name: &TwinName,
-    sheet: Option<&Sheet>,
-) -> Result<Option<Renamed>> {
-    let rules = sheet.map(|sheet| sheet.rename.as_slice()).unwrap_or_default();
-    let id = |rule: &RenameRule| match source {
-        Source::Twin(twin) => Some(twin.to_string()),
-        Source::Stock(_) => rule.id.clone(),
-    };
-    let Some(old) = rules.iter().find_map(id).filter(|old| old != name.as_str()) else { return Ok(None) };
-    let renamed = rename(&start.listing, rules, (&old, name.as_str()), (false, None))?;
-    Ok((!renamed.moved.is_empty() || !renamed.changed.is_empty()).then_some(renamed))
+impl Start {
+    /// Under the new twin's name, where the title sheet has rename rules: the id is the one that the twin was named by which is
+    /// cloned, or what the stock build comes with. What was laid gets the same names, so that nothing of it counts as changed.
+    pub(super) fn name(
+        &mut self,
+        yard: &Yard,
+        (source, name): (&Source, &TwinName),
+        sheet: Option<&Sheet>,
+        ctx: &Ctx,
+    ) -> Result<NamedAnew> {
+        if sheet.is_none_or(|sheet| sheet.rename.is_empty()) {
+            return Ok(NamedAnew::default());
+        }
+        let new = name.to_string();
+        let old = match source {
+            Source::Twin(twin) => Some(self.named_as.take().unwrap_or_else(|| twin.to_string())),
+            Source::Stock(_) => names::from_stock(sheet, Some(&new)).map(|(old, _)| old.to_owned()),
+        };
+        let Some(old) = old else { return Ok(NamedAnew::default()) };
+        let ids = (sheet, Some((old.as_str(), new.as_str())));
+        let renamed = names::renamed(yard, std::mem::take(&mut self.listing), ids, false, ctx)?;
+        let laid =
+            self.laid.map(|laid| names::renamed(yard, yard.store.listing(laid)?, ids, false, ctx)).transpose()?;
+        let places = renamed.places();
+        for edit in &mut self.edits {
+            if let Some(to) = places.get(&edit.file) {
+                edit.file = (*to).clone();
+            }
+        }
+        self.kept_own.rename(&renamed.moved);
+        self.named_as = Some(new);
+        self.listing = renamed.listing;
+        Ok(NamedAnew { moved: renamed.moved, changed: renamed.changed, laid: laid.map(|laid| laid.listing) })
+    }
+}
+
+/// What rename rules made of what a new twin starts as.
+#[derive(Default)]
+pub(super) struct NamedAnew {
+    pub(super) moved: Vec<(RelPath, RelPath)>,
+    pub(super) changed: Vec<RelPath>,
+    /// What was laid in the source twin, where that differs from what is there.
+    pub(super) laid: Option<Listing>,
 }
 
 /// The listing with its symlinks fit for another folder: those that lead inside by an absolute path become relative.

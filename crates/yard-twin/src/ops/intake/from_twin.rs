@@ -16,6 +16,7 @@ use crate::ops::intake::Outcome;
 use crate::ops::intake::source::NotKept;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
+use crate::twin::names;
 use crate::twin::planned::{self, Seen};
 
 /// What can be said about a stock build that is made of a twin.
@@ -74,6 +75,9 @@ pub fn plan_from_twin(yard: &Yard, name: &TwinName, options: FromTwinOptions, ct
     let sheet = yard.sheet_of(&from)?;
     let laid = yard.store.listing(settled.state.laid)?;
     let (listing, left_out) = stock_of(&settled.listing, &laid, sheet.as_ref())?;
+    // A build has the id that its own come with.
+    let ids = names::from_stock(sheet.as_ref(), settled.state.named_as.as_deref()).map(|(stock, own)| (own, stock));
+    let listing = names::renamed(yard, listing, (sheet.as_ref(), ids), false, ctx)?.listing;
     let folder = yard.folder_of(&row).join("game");
     if let Some(sheet) = &sheet {
         let (missing, unwanted) = sheet.faults(&listing);
