@@ -66,7 +66,7 @@ ln -s "$here/evening shift/home" "yard/twins/night turn/home/other"
 shot repath "yardtwin repath 'night turn' --dry-run" "yardtwin repath 'night turn' --from '$here/evening shift' --to '$here/night turn'"
 shot share "yardtwin share 'night turn' none --dry-run" "yardtwin share 'night turn' none" "yardtwin share 'night turn' careful" \
     "yardtwin history 'night turn'"
-shot remove "yardtwin remove 'night turn'" "yardtwin clone 'night turn' 'night turn'" "yardtwin list"
+shot remove "yardtwin remove 'night turn'" "yardtwin restore 'night turn'" "yardtwin list"
 shot space "yardtwin list --space"
 game="yard/twins/evening, brass signals/game"
 mkdir -p "$game/signals/copper" "$game/signals/tin"

@@ -36,7 +36,7 @@
 //! | twins | [`clone`], [`inside`], [`rename`], [`share`], [`protect`], [`remove`] |
 //! | settings | [`edits`], [`markers`] |
 //! | playing | [`play`], [`entry`] |
-//! | a twin's past | [`history`], [`snapshot`], [`restore`], [`sweep`] |
+//! | a twin's past | [`history`], [`snapshot`], [`restore`], [`undo`], [`bring_back`], [`sweep`] |
 //! | what the player owns | [`belongings`], [`carry`], [`renew`], [`repath`] |
 //! | looking | [`show`], [`compare`], [`space`], [`check`] |
 //!
@@ -95,11 +95,11 @@ mod upkeep;
 mod yard;
 
 pub use ops::{
-    carry, clone, edits, inside, intake, play, protect, rename, renew, repath, restore, share, sheets, snapshot,
+    carry, clone, edits, inside, intake, play, protect, rename, renew, repath, restore, share, sheets, snapshot, undo,
 };
 pub use report::{belongings, compare, history, show, space};
 pub use twin::markers;
-pub use upkeep::{remove, stock, sweep};
+pub use upkeep::{bring_back, remove, stock, sweep};
 
 pub use progress::{Cancel, Ctx, Phase, Progress};
 pub use yard::Yard;

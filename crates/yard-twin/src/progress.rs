@@ -32,6 +32,8 @@ pub enum Phase {
     Searching,
     /// Building a twin's folder.
     Building,
+    /// Writing files that leave the yard.
+    Writing,
     /// Deleting files.
     Deleting,
 }

@@ -46,6 +46,7 @@ fn verb(phase: Phase) -> &'static str {
         Phase::Checking => "reading",
         Phase::Searching => "looking",
         Phase::Building => "building",
+        Phase::Writing => "writing",
         Phase::Deleting => "deleting",
     }
 }

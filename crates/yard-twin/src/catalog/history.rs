@@ -79,6 +79,11 @@ pub enum What {
         /// In which.
         sharing: Sharing,
     },
+    /// What an earlier change did was taken back, and what came after it stayed.
+    TakenBack {
+        /// The number of that change in the history.
+        line: u32,
+    },
     /// Its folder was moved, and what names that folder by its absolute path was mended.
     Mended,
 }

@@ -112,6 +112,8 @@ pub(crate) enum Intent {
     Clone { twin: TwinRow },
     /// A twin's folder is moved to `removed/`, under another name.
     Remove { twin: TwinId, folder: String, removed_folder: String },
+    /// A removed twin's folder is moved back, under this name.
+    BringBack { twin: TwinId, name: TwinName, folder: String },
     /// A twin and all that is left of it goes for good.
     Forget { twin: TwinId },
     /// A twin gets another name, and its folder too where the two differ; then what names that folder is mended.
@@ -131,6 +133,7 @@ impl Intent {
             Self::Move { .. } => return None,
             Self::Clone { twin } => twin.id,
             Self::Remove { twin, .. }
+            | Self::BringBack { twin, .. }
             | Self::Forget { twin }
             | Self::Rename { twin, .. }
             | Self::Change { twin, .. } => *twin,
@@ -143,6 +146,7 @@ impl Intent {
             Self::Move { build, .. } => format!("the move of {build} into the yard"),
             Self::Clone { twin } => format!("the making of {}", twin.name),
             Self::Remove { folder, .. } => format!("the removal of {folder}"),
+            Self::BringBack { name, .. } => format!("the return of {name}"),
             Self::Forget { twin } => format!("the deletion of the twin {twin}"),
             Self::Rename { name, .. } => format!("a renaming to {name}"),
             Self::Change { twin, .. } => format!("a change of the twin {twin}"),
@@ -365,6 +369,12 @@ impl Catalog {
         Ok(())
     }
 
+    /// Notes that a removed twin is back.
+    pub(crate) fn mark_back(&self, twin: TwinId) -> Result<()> {
+        self.run("UPDATE twins SET removed_at = NULL WHERE id = ?1", [twin.to_string()])?;
+        Ok(())
+    }
+
     pub(crate) fn delete_twin(&self, twin: TwinId) -> Result<()> {
         self.run("DELETE FROM twins WHERE id = ?1", [twin.to_string()])?;
         Ok(())
@@ -520,7 +530,7 @@ impl Catalog {
     /// Records a launch entry; one at the same path before is replaced.
     pub(crate) fn add_entry(&self, row: &EntryRow, at: Timestamp) -> Result<()> {
         self.run(
-            "INSERT OR REPLACE INTO entries (path, twin, name, made_at) VALUES (?1, ?2, ?3, ?4)",
+            "INSERT OR REPLACE INTO entries (path, twin, name, made_at, kept) VALUES (?1, ?2, ?3, ?4, NULL)",
             params![row.path.to_string_lossy(), row.twin.to_string(), row.name, at.to_string()],
         )?;
         Ok(())
@@ -531,10 +541,21 @@ impl Catalog {
         Ok(())
     }
 
+    /// Keeps the text of a launch entry whose file is deleted with its twin.
+    pub(crate) fn keep_entry(&self, path: &Path, text: &str) -> Result<()> {
+        self.run("UPDATE entries SET kept = ?2 WHERE path = ?1", params![path.to_string_lossy(), text])?;
+        Ok(())
+    }
+
+    /// The launch entries that are there.
     pub(crate) fn entries(&self) -> Result<Vec<EntryRow>> {
-        self.all("SELECT path, twin, name FROM entries ORDER BY name, path", [], |row| {
-            Ok(EntryRow { path: PathBuf::from(row.get::<_, String>(0)?), twin: parsed(row, 1)?, name: row.get(2)? })
-        })
+        self.all("SELECT path, twin, name FROM entries WHERE kept IS NULL ORDER BY name, path", [], entry_row)
+    }
+
+    /// The launch entries that went with a twin, with their texts.
+    pub(crate) fn kept_entries(&self, twin: TwinId) -> Result<Vec<(EntryRow, String)>> {
+        let sql = "SELECT path, twin, name, kept FROM entries WHERE twin = ?1 AND kept IS NOT NULL ORDER BY path";
+        self.all(sql, [twin.to_string()], |row| Ok((entry_row(row)?, row.get(3)?)))
     }
 
     /// Writes an intent; it has survived a power loss when this returns.
@@ -569,4 +590,8 @@ impl Catalog {
         self.run("DELETE FROM intents WHERE id = ?1", [id])?;
         Ok(())
     }
+}
+
+fn entry_row(row: &Row<'_>) -> rusqlite::Result<EntryRow> {
+    Ok(EntryRow { path: PathBuf::from(row.get::<_, String>(0)?), twin: parsed(row, 1)?, name: row.get(2)? })
 }

@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-pub(super) const STEPS: [&str; 7] = [
+pub(super) const STEPS: [&str; 8] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -137,6 +137,9 @@ pub(super) const STEPS: [&str; 7] = [
 ",
     "
     ALTER TABLE stock_builds ADD COLUMN private TEXT NOT NULL DEFAULT '[]';
+",
+    "
+    ALTER TABLE entries ADD COLUMN kept TEXT;
 ",
 ];
 

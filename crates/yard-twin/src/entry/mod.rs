@@ -200,6 +200,39 @@ fn entry_label(yard: &Yard, name: &TwinName, row: &TwinRow, folder: &Path, path:
     Ok(candidates.into_iter().find(|name| !taken.contains(name)).unwrap_or(plain))
 }
 
+/// Deletes a launch entry that goes with its twin, and keeps its text. What is not ours any more is only forgotten.
+pub(crate) fn put_away(yard: &Yard, path: &Path, twin: TwinId) -> Result<()> {
+    let text = crate::disk::read_own(path, crate::disk::TEXT).ok().and_then(|text| String::from_utf8(text).ok());
+    match text.filter(|text| !matches!(desktop::fault(text, twin), Some((_, false)))) {
+        Some(text) => {
+            yard.catalog.keep_entry(path, &text)?;
+            disk::remove_file(path)
+        }
+        None => delete_entry(yard, path),
+    }
+}
+
+/// The launch entries that went with a twin, with their texts.
+pub(crate) fn kept(yard: &Yard, twin: TwinId) -> Result<Vec<(EntryRow, String)>> {
+    yard.catalog.kept_entries(twin)
+}
+
+/// Writes the launch entries of a twin again that went with it, and says which; not where something else is by now.
+pub(crate) fn write_again(yard: &Yard, twin: TwinId, name: &TwinName) -> Result<Vec<PathBuf>> {
+    let Some(row) = yard.catalog.twin(twin)? else { return Ok(Vec::new()) };
+    let mut written = Vec::new();
+    for (entry, text) in kept(yard, twin)? {
+        let Some(folder) = entry.path.parent().filter(|_| !disk::exists(&entry.path)) else { continue };
+        disk::make_folders(folder)?;
+        let label = entry_label(yard, name, &row, folder, &entry.path)?;
+        let text = desktop::relabelled(&text, &label, name, twin).unwrap_or(text);
+        disk::write_whole(&entry.path, &entry.path.with_extension("new"), text.as_bytes())?;
+        yard.catalog.add_entry(&EntryRow { name: label, ..entry.clone() }, Timestamp::now())?;
+        written.push(entry.path);
+    }
+    Ok(written)
+}
+
 /// Deletes a launch entry; one that is gone already is only forgotten.
 pub(crate) fn delete_entry(yard: &Yard, path: &Path) -> Result<()> {
     if disk::exists(path) {

@@ -29,6 +29,12 @@ pub enum CarryError {
     /// What is in an archive, or found in the user's own home, can't be taken from its place.
     #[error("only what comes from another twin, or from a folder or file that is named, can be taken out of its place")]
     OnlyNamed,
+    /// A twin has nothing of its own in what is to be carried.
+    #[error("the twin {0:?} has nothing of the player's own in that")]
+    NothingThere(String),
+    /// What was written is not what should be there.
+    #[error("{} was written, and reads as something else", .0.display())]
+    NotVerified(std::path::PathBuf),
     /// Nothing below a folder goes into the group.
     #[error("nothing in {from} has a place in the group {group:?}")]
     NoPlace {
@@ -48,6 +54,8 @@ impl CarryError {
                 "Nothing was changed. Say what is to be done with them: skip them, replace what is there, take the newer \
                  one, or keep both."
             }
+            Self::NothingThere(_) => "Look at what it has: yardtwin show NAME --belongings.",
+            Self::NotVerified(_) => "Nothing was left there. Look whether that disk is in order, then try again.",
             Self::OnlyNamed => "Carry a copy, and delete the other one yourself.",
             Self::NoPlace { .. } => "Look where the group keeps its files; name another group, or what is inside.",
             Self::Pattern { .. } => return None,

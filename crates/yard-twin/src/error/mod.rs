@@ -12,6 +12,7 @@ pub use noun::Noun;
 pub use yard::YardError;
 
 use crate::edit::EditFault;
+use crate::ident::BuildRef;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -328,6 +329,21 @@ pub enum TwinError {
     /// Nothing in its history can be undone.
     #[error("nothing has changed in the game files of the twin {0:?} that could be undone")]
     NothingToUndo(String),
+    /// A change that is not the last one, and put it on another stock build.
+    #[error(
+        "the change {number} of the twin {name:?} put it on another stock build, and can't be taken back by itself"
+    )]
+    LineOfBuild {
+        /// The twin.
+        name: String,
+        /// The number of the change.
+        number: u32,
+        /// The stock build that it was on before.
+        build: BuildRef,
+    },
+    /// A removed twin's folder is not there any more.
+    #[error("the folder of the removed twin {0:?} is not there any more")]
+    RemovedFolderMissing(String),
     /// It is protected.
     #[error("the twin {0:?} is protected: its game files may not be changed")]
     Protected(String),

@@ -34,6 +34,8 @@ pub enum Noun {
     ProfilePart,
     /// The record of a twin in a folder.
     RecordIn,
+    /// A removed twin, by the name that it had.
+    RemovedTwin,
     /// A kept state.
     Snapshot,
     /// What a snapshot is called.
@@ -77,6 +79,7 @@ impl fmt::Display for Noun {
             Self::Path => "path",
             Self::ProfilePart => "part of a profile",
             Self::RecordIn => "record of the twin in",
+            Self::RemovedTwin => "removed twin",
             Self::Snapshot => "snapshot",
             Self::SnapshotLabel => "snapshot label",
             Self::SourceForFolder => "source for a folder",

@@ -136,6 +136,8 @@ impl TwinError {
                 "Nothing was changed. Do it again: what is there now is taken in first.".into()
             }
             Self::InTheWay { .. } => "Move it elsewhere, then try again.".into(),
+            Self::LineOfBuild { build, .. } => format!("Renew the twin onto {build}: what it owns stays as it is now."),
+            Self::RemovedFolderMissing(_) => "Clone it: what it held is kept.".into(),
             Self::NothingToUndo(_) => "Name a state from its history.".into(),
             Self::Protected(_) => "Nothing was changed. Take the protection off first.".into(),
             Self::Unfinished { .. } => {

@@ -14,3 +14,4 @@ pub mod restore;
 pub mod share;
 pub mod sheets;
 pub mod snapshot;
+pub mod undo;

@@ -73,6 +73,8 @@ pub struct Plan {
     pub to: HistoryEntry,
     /// Whether belongings go back too.
     pub all: bool,
+    /// The line of the history that is taken back, if it is only that.
+    pub line: Option<Line>,
     /// The stock build that the twin is on now, and the one that it will be on, where they differ.
     pub build: Option<(BuildRef, BuildRef)>,
     /// Game files that differ between now and then: these go back.
@@ -97,6 +99,15 @@ pub struct Plan {
     pub leaks: Leaks,
     #[serde(skip)]
     planned: PlannedChange,
+}
+
+/// A line of the history that is taken back.
+#[derive(Clone, Debug, Serialize)]
+pub struct Line {
+    /// The line.
+    pub entry: HistoryEntry,
+    /// What it changed and something else has changed since: that stays as it is.
+    pub later: Vec<RelPath>,
 }
 
 /// What a restore did.
@@ -191,6 +202,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         name: row.name.clone(),
         all: options.all,
         to,
+        line: None,
         build,
         game,
         own: others,
@@ -201,6 +213,37 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         not_taken: std::mem::take(&mut settled.not_taken),
         leaks: std::mem::take(&mut settled.leaks),
         planned: PlannedChange::new(row, settled, state, draft, what),
+    })
+}
+
+/// A plan around a change that is worked out already.
+pub(super) fn planned_for(
+    yard: &Yard,
+    planned: PlannedChange,
+    (to, line, not_taken): (HistoryEntry, Option<Line>, Vec<String>),
+    ctx: &Ctx,
+) -> Result<Plan> {
+    let (row, there, state) = (&planned.seen.row, &planned.seen.there, &planned.to);
+    protection::check_protected(yard, row, there, &planned.draft, state)?;
+    let next = &planned.draft.base;
+    let (game, own) = PlayersOwn(yard.sheet_of(&state.build)?.as_ref()).counts(there, next);
+    Ok(Plan {
+        room: room::room_between(yard, there, next, state, ctx)?,
+        names_others: repath::names_others(yard, row, (there, next), ctx)?,
+        name: row.name.clone(),
+        to,
+        all: true,
+        line,
+        build: None,
+        game,
+        own,
+        steps: steps(there, next),
+        named: Vec::new(),
+        moved: Vec::new(),
+        not_moved: Vec::new(),
+        not_taken,
+        leaks: Leaks::default(),
+        planned,
     })
 }
 

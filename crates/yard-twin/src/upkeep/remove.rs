@@ -196,7 +196,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         yard.catalog.intent_done(intent)
     })?;
     for path in &plan.entries {
-        entry::delete_entry(yard, path)?;
+        entry::put_away(yard, path, row.id)?;
     }
     let folder = (!plan.folder_missing).then_some(to);
     Ok(Outcome { name: plan.name.clone(), folder, took: began.elapsed() })

@@ -41,6 +41,11 @@ pub(crate) fn finish_intent(yard: &Yard, id: i64, intent: &Intent) -> Result<()>
                 yard.catalog.mark_removed(*twin, removed_folder, jiff::Timestamp::now())?;
             }
         }
+        Intent::BringBack { twin, name, folder } => {
+            if folder_id(&yard.twins_folder().join(folder))? == Some(*twin) {
+                brought_back(yard, *twin, name, folder)?;
+            }
+        }
         Intent::Forget { twin } => {
             if let Some(row) = yard.catalog.twin(*twin)? {
                 let op = yard.op_folder()?;
@@ -63,6 +68,15 @@ pub(crate) fn finish_intent(yard: &Yard, id: i64, intent: &Intent) -> Result<()>
         Intent::Change { .. } => return Ok(()),
     }
     yard.catalog.intent_done(id)
+}
+
+/// Records that a removed twin is back.
+pub(crate) fn brought_back(yard: &Yard, twin: TwinId, name: &TwinName, folder: &str) -> Result<()> {
+    if let Some(row) = yard.catalog.twin(twin)?.filter(|row| row.folder_before_removal() != folder) {
+        yard.catalog.add_former_folder(twin, row.folder_before_removal())?;
+    }
+    yard.catalog.rename_twin(twin, name, folder)?;
+    yard.catalog.mark_back(twin)
 }
 
 /// Records a rename that is done; mending, if there is any, is intended in the same instant.

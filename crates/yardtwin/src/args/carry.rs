@@ -25,8 +25,11 @@ pub(crate) struct Carry {
     #[arg(long = "group", value_name = "GROUP", id = "into", requires = "from_file")]
     pub(crate) into: Option<String>,
     /// The twin that they go to (may be given more than once)
-    #[arg(long, value_name = "NAME", required = true)]
+    #[arg(long, value_name = "NAME", required_unless_present = "to_folder")]
     pub(crate) to: Vec<TwinName>,
+    /// They go to a new folder as plain files: a backup that needs no yard; --from-file carries them from there
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["to", "from_home", "from_file", "on_clash", "decide", "take_out"])]
+    pub(crate) to_folder: Option<PathBuf>,
     /// Carry what the player added or changed that matches, as in 'game/cabin/*.ini' (may be given more than once)
     #[arg(long, value_name = "PATTERN")]
     pub(crate) files: Vec<String>,

@@ -9,9 +9,7 @@ use std::path::PathBuf;
 pub(crate) use carry::Carry;
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
 pub(crate) use profile::Profile;
-use yard_twin::{
-    BuildLabel, BuildRef, RelPath, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName,
-};
+use yard_twin::{BuildLabel, BuildRef, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,
@@ -156,18 +154,31 @@ pub(crate) enum Command {
         #[command(flatten)]
         how: DryRun,
     },
-    /// Put a twin's game files back; belongings, live paths and the home stay as they are now
-    Restore {
+    /// Take back the last thing that happened to a twin, all of it; or an earlier one, around what came after it
+    Undo {
         /// The twin
+        name: TwinName,
+        /// The number that the history gives it [default: the last one]
+        number: Option<u32>,
+        #[command(flatten)]
+        how: Careful,
+    },
+    /// Put a twin's game files back; belongings, live paths and the home stay as they are now. Or bring a removed twin back
+    Restore {
+        /// The twin; a removed one comes back as it was, with its history
         name: TwinName,
         /// A number from the history, or a label [default: before the last change of the game files]
         snapshot: Option<SnapshotRef>,
         /// Belongings, live paths, the home and the profile go back too
         #[arg(long)]
         all: bool,
-        /// Only what is at or below this path goes back, belongings too: game/panel.ini; can be given several times
-        #[arg(long, value_name = "PATH", conflicts_with = "all", requires = "snapshot")]
-        only: Vec<RelPath>,
+        /// Only what is at or below this path goes back, belongings too: game/panel.ini; can be given several times. Without a
+        /// path: only what that line of the history did is taken back, as undo NAME NUMBER does
+        #[arg(long, value_name = "PATH", conflicts_with = "all", requires = "snapshot", num_args = 0..=1, default_missing_value = "")]
+        only: Vec<String>,
+        /// Bring the removed twin back under this name
+        #[arg(long = "as", value_name = "NAME", conflicts_with_all = ["snapshot", "all", "only"])]
+        as_name: Option<TwinName>,
         #[command(flatten)]
         how: Careful,
     },

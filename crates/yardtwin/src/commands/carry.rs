@@ -1,6 +1,6 @@
 //! `carry`, `show --belongings`.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use yard_twin::{CarryError, OnClash, TwinName, Unit, Yard, belongings, carry};
@@ -19,6 +19,11 @@ pub(crate) fn carry(yard: &Yard, args: args::Carry, screen: &Screen) -> Done {
     if args.take_out && args.to.len() > 1 {
         let message = "--move takes belongings out of their twin, and there are several twins for them to go to";
         return Err(Failure::usage(message, "yardtwin carry GROUP --from NAME --to NAME --move"));
+    }
+    if let (Some(from), Some(folder)) = (&args.from, &args.to_folder) {
+        let (groups, files, shipped_too) = (args.group.clone(), args.files.clone(), args.shipped_too);
+        let options = carry::Options { groups, files, shipped_too, ..carry::Options::default() };
+        return to_folder(yard, from, folder, &options, args.how, screen);
     }
     let from = match (args.from, args.from_file) {
         (Some(twin), _) => carry::Origin::Twin(twin),
@@ -44,6 +49,43 @@ pub(crate) fn carry(yard: &Yard, args: args::Carry, screen: &Screen) -> Done {
     for to in &args.to {
         one(yard, &from, to, &options, args.how, screen)?;
     }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn to_folder(
+    yard: &Yard,
+    from: &TwinName,
+    folder: &Path,
+    options: &carry::Options,
+    how: args::DryRun,
+    screen: &Screen,
+) -> Done {
+    let ctx = ctx(screen);
+    let plan = carry::plan_to_folder(yard, from, folder, options, &ctx)?;
+    let facts = |screen: &Screen, next: String| {
+        screen.facts(&[
+            ("holds", format!("{}, {}", files(plan.files.len() as u64), size(plan.bytes))),
+            ("files", listed(&plan.files, 8)),
+            ("can't be carried", some_of(&plan.left, 5)),
+            ("to a twin", next),
+        ]);
+    };
+    let place = shell(&plan.folder.display());
+    let group = options.groups.first().map_or_else(|| "GROUP".to_owned(), shell);
+    let next = typed("carry --group", &[&group]) + &format!(" --from-file {place} --to NAME");
+    if how.dry_run {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("From {} to {place}: this would be done", shell(from)));
+            facts(screen, String::new());
+        });
+        return Ok(ExitCode::SUCCESS);
+    }
+    let outcome = carry::apply_to_folder(yard, &plan, &ctx)?;
+    screen.answer(&outcome, |screen| {
+        screen.head(format_args!("{} of {} are in {place}", files(outcome.verified), shell(from)));
+        screen.facts(&[("verified", "read again, and there byte for byte".to_owned())]);
+        facts(screen, next);
+    });
     Ok(ExitCode::SUCCESS)
 }
 

@@ -4,13 +4,14 @@ use std::collections::HashSet;
 use std::process::ExitCode;
 
 use yard_twin::{
-    Counts, Doing, HistoryEntry, Sharing, SnapshotLabel, SnapshotRef, TwinName, What, Yard, history, play, restore,
-    snapshot, sweep,
+    Counts, Doing, HistoryEntry, RelPath, Sharing, SnapshotLabel, SnapshotRef, TwinError, TwinName, What, Yard,
+    bring_back, history, play, renew, restore, show, snapshot, sweep, undo,
 };
 
 use super::twins::{changes, leaks, renamed};
 use super::{Done, typed};
 use crate::args::{Careful, DryRun};
+use crate::fail::Failure;
 use crate::progress::ctx;
 use crate::screen::{Screen, counted, duration, files, listed, moment, shell, size, some_of};
 
@@ -69,7 +70,10 @@ pub(crate) fn history(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     screen.answer(&entries, |screen| {
         let rows = entries.iter().map(row).collect();
         screen.table(&["NO", "WHEN", "WHAT", "GAME FILES", "PLAYER'S OWN", "LABEL", "STARTED"], rows);
-        screen.facts(&[("go back", typed("restore", &[name, &"NO-OR-LABEL"]))]);
+        screen.facts(&[
+            ("go back", typed("restore", &[name, &"NO-OR-LABEL"])),
+            ("take back the last", typed("undo", &[name])),
+        ]);
     });
     Ok(ExitCode::SUCCESS)
 }
@@ -95,6 +99,7 @@ pub(super) fn what(what: &What) -> String {
         What::Restore { to, all: false } => format!("restored to {to}"),
         What::Restore { to, all: true } => format!("restored to {to}, all of it"),
         What::Snapshot => "snapshot".into(),
+        What::TakenBack { line } => format!("{line} taken back"),
         What::Meanwhile => "written while it was changed".into(),
         What::Carried { from } => format!("belongings from {from}"),
         What::CarriedAway { to } => format!("belongings taken to {to}"),
@@ -161,22 +166,97 @@ fn to_mind(report: &play::Report) -> String {
     parts.join(", ")
 }
 
-pub(crate) fn restore(yard: &Yard, name: &TwinName, options: restore::Options, how: Careful, screen: &Screen) -> Done {
+/// What a restore is to do.
+pub(crate) struct Wish {
+    pub(crate) to: Option<SnapshotRef>,
+    pub(crate) all: bool,
+    pub(crate) only: Vec<String>,
+    pub(crate) as_name: Option<TwinName>,
+    pub(crate) how: Careful,
+}
+
+pub(crate) fn restore(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) -> Done {
+    let Wish { to, all, only, as_name, how } = wish;
+    if as_name.is_some() || (to.is_none() && !all && is_removed(yard, name)?) {
+        return bring_back(yard, name, as_name.as_ref(), how, screen);
+    }
+    if only.iter().any(String::is_empty) {
+        return match to {
+            Some(SnapshotRef::Number(number)) if only.len() == 1 => undo(yard, name, Some(number), how, screen),
+            _ => Err(Failure::usage(
+                "--only without a path takes back one line of the history, by its number",
+                typed("undo", &[name, &"NUMBER"]),
+            )),
+        };
+    }
+    let only = only.iter().map(RelPath::new).collect::<yard_twin::Result<_>>()?;
+    let plan = restore::plan(yard, name, &restore::Options { to, all, only }, &ctx(screen))?;
+    go_back(yard, name, &plan, how, screen)
+}
+
+/// Whether the only twin of a name is a removed one.
+fn is_removed(yard: &Yard, name: &TwinName) -> Result<bool, Failure> {
+    let has = |removed| -> yard_twin::Result<bool> {
+        Ok(show::twins(yard, removed)?.iter().any(|twin| twin.name.key() == name.key()))
+    };
+    Ok(!has(false)? && has(true)?)
+}
+
+fn bring_back(yard: &Yard, name: &TwinName, new: Option<&TwinName>, how: Careful, screen: &Screen) -> Done {
+    let plan = bring_back::plan(yard, name, new)?;
+    if how.dry_run {
+        screen.answer(&plan, |screen| {
+            screen.head(format_args!("The removed twin {} would be back as {}", shell(&plan.was), shell(&plan.name)));
+            screen.facts(&[("removed", plan.removed_at.map(moment).unwrap_or_default())]);
+        });
+        return Ok(ExitCode::SUCCESS);
+    }
+    let outcome = bring_back::apply(yard, &plan, &ctx(screen))?;
+    screen.answer(&outcome, |screen| {
+        screen.head(format_args!("The twin {} is back, with its history and its runs", shell(&outcome.name)));
+        let entries: Vec<_> = outcome.entries.iter().map(|path| path.display().to_string()).collect();
+        screen.facts(&[
+            ("folder", outcome.folder.display().to_string()),
+            ("launch entries", listed(&entries, 5)),
+            ("way back", typed("remove", &[&outcome.name])),
+            ("next", typed("launch", &[&outcome.name])),
+        ]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn undo(yard: &Yard, name: &TwinName, number: Option<u32>, how: Careful, screen: &Screen) -> Done {
+    match undo::plan(yard, name, number, &ctx(screen)) {
+        Ok(plan) => go_back(yard, name, &plan, how, screen),
+        // What put it on another build is taken back by the one thing that does that around what came after.
+        Err(yard_twin::Error::Twin(TwinError::LineOfBuild { build, .. })) => {
+            let options = renew::Options { stock: Some(build), rest: None };
+            super::renew::renew(yard, name, &options, DryRun { dry_run: how.dry_run }, screen)
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+fn go_back(yard: &Yard, name: &TwinName, plan: &restore::Plan, how: Careful, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let plan = restore::plan(yard, name, &options, &ctx)?;
     leaks(name, &plan.leaks, screen);
     if how.dry_run {
         screen.answer(&plan, |screen| {
-            screen.head(format_args!("The twin {} would go back to {}", shell(name), target(&plan)));
-            screen.facts(&plan_facts(&plan));
+            match &plan.line {
+                None => screen.head(format_args!("The twin {} would go back to {}", shell(name), target(plan))),
+                Some(line) => {
+                    screen.head(format_args!("Of the twin {}, {} would be taken back", shell(name), of_line(line)))
+                }
+            }
+            screen.facts(&plan_facts(plan));
         });
         return Ok(ExitCode::SUCCESS);
     }
     if !plan.steps.is_empty() {
-        screen.confirm(&question(&plan), how.yes)?;
+        screen.confirm(&question(plan), how.yes)?;
     }
-    let outcome = restore::apply(yard, &plan, &ctx)?;
-    screen.answer(&outcome, |screen| say_restored(&plan, &outcome, screen));
+    let outcome = restore::apply(yard, plan, &ctx)?;
+    screen.answer(&outcome, |screen| say_restored(plan, &outcome, screen));
     if !plan.names_others.is_empty() {
         let paths: Vec<_> = plan.names_others.iter().map(ToString::to_string).collect();
         screen.warn(format_args!(
@@ -188,12 +268,21 @@ pub(crate) fn restore(yard: &Yard, name: &TwinName, options: restore::Options, h
     Ok(ExitCode::SUCCESS)
 }
 
+/// A line of the history in words.
+fn of_line(line: &restore::Line) -> String {
+    format!("{} ({}, {})", line.entry.number, what(&line.entry.what), moment(line.entry.at))
+}
+
 fn target(plan: &restore::Plan) -> String {
     let label = plan.to.label.as_ref().map(|label| format!(" ({label})")).unwrap_or_default();
     format!("{}{label}, {}", plan.to.number, moment(plan.to.at))
 }
 
 fn question(plan: &restore::Plan) -> String {
+    if let Some(line) = &plan.line {
+        let both = both(plan.game, plan.own);
+        return format!("Take back {} in {}: {both}?", of_line(line), shell(&plan.name));
+    }
     let own = match (plan.own.total(), plan.all) {
         (0, _) => "no other file differs".to_owned(),
         (count, false) => format!("{} of the player's own stay as they are now", files(count)),
@@ -224,6 +313,10 @@ fn plan_facts(plan: &restore::Plan) -> Vec<(&'static str, String)> {
         ("player's own", stay(plan.own)),
         ("moved", renamed(&plan.moved)),
         ("stays where it was", some_of(&plan.not_moved, 5)),
+        ("changed since, stays", {
+            let later = plan.line.iter().flat_map(|line| &line.later);
+            listed(&later.map(ToString::to_string).collect::<Vec<_>>(), 5)
+        }),
         ("build", plan.build.as_ref().map(|(from, to)| format!("from {from} to {to}")).unwrap_or_default()),
         ("gives way", listed(&named, 5)),
         ("not kept", some_of(&plan.not_taken, 5)),
@@ -236,14 +329,25 @@ fn counted_differ(count: u64) -> String {
 
 fn say_restored(plan: &restore::Plan, outcome: &restore::Outcome, screen: &Screen) {
     if outcome.number.is_none() {
-        screen.head(format_args!("The twin {} is as it was at {} already", shell(&outcome.name), target(plan)));
+        match &plan.line {
+            None => {
+                screen.head(format_args!("The twin {} is as it was at {} already", shell(&outcome.name), target(plan)))
+            }
+            Some(line) => screen.head(format_args!("Of {} nothing is left in {}", of_line(line), shell(&outcome.name))),
+        }
         screen.facts(&plan_facts(plan));
         return;
     }
-    screen.head(format_args!("The twin {} is back at {}", shell(&outcome.name), target(plan)));
+    match &plan.line {
+        None => screen.head(format_args!("The twin {} is back at {}", shell(&outcome.name), target(plan))),
+        Some(line) => {
+            screen.head(format_args!("Of the twin {}, {} is taken back", shell(&outcome.name), of_line(line)))
+        }
+    }
     let mut facts = plan_facts(plan);
     facts.push(("took", duration(outcome.took)));
-    facts.push(("way back", typed("restore", &[&outcome.name, &outcome.before])));
+    let way = if plan.all { "restore --all" } else { "restore" };
+    facts.push(("way back", typed(way, &[&outcome.name, &outcome.before])));
     facts.push(("next", typed("launch", &[&outcome.name])));
     screen.facts(&facts);
     if !outcome.late.is_empty() {

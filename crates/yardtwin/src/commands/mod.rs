@@ -23,7 +23,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::CommandFactory;
-use yard_twin::{Source, Yard, YardError, clone, restore};
+use yard_twin::{Source, Yard, YardError, clone};
 
 use crate::args::{Args, Command, DryRun};
 use crate::fail::Failure;
@@ -79,8 +79,10 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             history::drop_snapshot(&yard()?, &name, &label, how, screen)
         }
         Command::Snapshot { name, label, how, .. } => history::snapshot(&yard()?, &name, label.as_ref(), how, screen),
-        Command::Restore { name, snapshot, all, only, how } => {
-            history::restore(&yard()?, &name, restore::Options { to: snapshot, all, only }, how, screen)
+        Command::Undo { name, number, how } => history::undo(&yard()?, &name, number, how, screen),
+        Command::Restore { name, snapshot, all, only, as_name, how } => {
+            let wish = history::Wish { to: snapshot, all, only, as_name, how };
+            history::restore(&yard()?, &name, wish, screen)
         }
         Command::History { name, runs: false } => history::history(&yard()?, &name, screen),
         Command::History { name, runs: true } => history::runs(&yard()?, &name, screen),

@@ -284,7 +284,7 @@ fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
         }
     };
     let removed = twin.unsettled == Some(show::Unsettled::Removed);
-    let next = if removed { typed("clone", &[&summary.name, &"NEW-NAME"]) } else { typed("launch", &[&summary.name]) };
+    let next = if removed { typed("restore", &[&summary.name]) } else { typed("launch", &[&summary.name]) };
     screen.facts(&[
         ("state", state),
         ("note", summary.note.clone().unwrap_or_default()),
@@ -547,7 +547,8 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, for_good: bool, how: Careful,
             let mut facts = plan_facts(&plan);
             facts.push(("kept", outcome.folder.as_ref().map(|f| f.display().to_string()).unwrap_or_default()));
             facts.push(("took", duration(outcome.took)));
-            facts.push(("way back", typed("clone", &[name, name])));
+            let back = if outcome.folder.is_some() { typed("restore", &[name]) } else { typed("clone", &[name, name]) };
+            facts.push(("way back", back));
             facts.push(("for good", typed("remove --for-good", &[name])));
             screen.facts(&facts);
         });

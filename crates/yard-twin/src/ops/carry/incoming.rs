@@ -263,11 +263,16 @@ pub(crate) fn incoming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx:
         let stat = disk::lstat(&place).at("look at", &place)?;
         vec![Seen { path: prefix.join(&name)?, kind: Kind::File, stat }]
     };
+    let as_in_a_twin = place.is_dir() && is_as_in_a_twin(&place)?;
     for seen in seen.into_iter().filter(|seen| !matches!(seen.kind, Kind::EmptyFolder)) {
         let below = seen.path.as_str().strip_prefix("game/").unwrap_or_default();
         let (on_disk, folder) =
             if place.is_dir() { (place.join(below), Some(name.as_str())) } else { (place.clone(), None) };
-        match place_in(below, folder, patterns, sheet) {
+        let to = match as_in_a_twin {
+            true => RelPath::new(below).ok().filter(|path| sheet.group_of(path) == Some(group)),
+            false => place_in(below, folder, patterns, sheet),
+        };
+        match to {
             Some(path) => found.add(&seen, on_disk, path, (Some(group), true), ctx)?,
             None => found.left.push(format!("{} (the group has no place for it)", on_disk.display())),
         }
@@ -276,6 +281,13 @@ pub(crate) fn incoming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx:
         return Err(CarryError::NoPlace { from: place.display().to_string(), group: group.into() }.into());
     }
     Ok(found)
+}
+
+/// Whether a folder holds what it does by the paths of a twin, as one does that belongings were carried to.
+fn is_as_in_a_twin(place: &Path) -> Result<bool> {
+    let names = std::fs::read_dir(place).at("list", place)?.map(|entry| Ok(entry.at("list", place)?.file_name()));
+    let names = names.collect::<Result<Vec<_>>>()?;
+    Ok(!names.is_empty() && names.iter().all(|name| name == "game" || name == "home"))
 }
 
 /// What an archive brings into a group. What is in one folder in it is taken for that folder, else it is called as the

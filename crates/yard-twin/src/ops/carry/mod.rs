@@ -30,8 +30,10 @@
 //! ```
 
 pub(crate) mod incoming;
+mod outward;
 
 pub use incoming::AsShipped;
+pub use outward::{FolderOutcome, FolderPlan, apply_to_folder, plan_to_folder};
 
 pub use crate::combine::{CarryItem, Does, Met};
 
