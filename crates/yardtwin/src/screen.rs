@@ -181,8 +181,13 @@ impl Screen {
 
     /// Asks before something that can't be undone. Without a terminal the answer is no, and the option is named.
     pub(crate) fn confirm(&self, question: &str, yes: bool) -> Result<(), Failure> {
+        if self.ask(question, yes)? { Ok(()) } else { Err(yard_twin::Error::Cancelled.into()) }
+    }
+
+    /// Asks; without a terminal there is no answer, and the option is named.
+    pub(crate) fn ask(&self, question: &str, yes: bool) -> Result<bool, Failure> {
         if yes {
-            return Ok(());
+            return Ok(true);
         }
         if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
             let question = question.trim_end_matches('?');
@@ -191,11 +196,8 @@ impl Screen {
                 "Look at it with --dry-run; then say --yes.",
             ));
         }
-        match dialoguer::Confirm::new().with_prompt(plain(question)).default(false).interact() {
-            Ok(true) => Ok(()),
-            Ok(false) => Err(yard_twin::Error::Cancelled.into()),
-            Err(error) => Err(Failure::failed(format!("there was no answer: {error}"))),
-        }
+        let answer = dialoguer::Confirm::new().with_prompt(plain(question)).default(false).interact();
+        answer.map_err(|error| Failure::failed(format!("there was no answer: {error}")))
     }
 }
 

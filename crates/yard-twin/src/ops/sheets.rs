@@ -11,17 +11,27 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use serde::Serialize;
+use similar::{ChangeTag, TextDiff};
 
 use crate::Yard;
 use crate::disk;
-use crate::error::{Error, Noun, PathContext, Result};
-use crate::ident::Title;
+use crate::error::{Error, Noun, PathContext, Result, SheetError};
+use crate::ident::{Title, TwinName};
+use crate::listing::Listing;
+use crate::ops::play;
+use crate::path::RelPath;
 use crate::progress::Ctx;
+use crate::sheet::learn::Observed;
 use crate::sheet::{self, Sheet};
+use crate::twin::planned;
+use crate::twin::vouch;
+
+pub use crate::sheet::learn::{Learned, Proposal};
 
 /// What putting a sheet into the yard will do.
 #[must_use = "a plan changes nothing until it is applied"]
@@ -36,6 +46,8 @@ pub struct Plan {
     pub path: PathBuf,
     /// Where the one that is there now will be kept.
     pub keeps: Option<PathBuf>,
+    /// The lines that come, after `+`, and that go, after `-`, where a sheet is changed.
+    pub change: Vec<String>,
     #[serde(skip)]
     text: String,
 }
@@ -80,7 +92,95 @@ fn plan_sheet(yard: &Yard, title: Title, name: String, text: String, replace: bo
         let name = title.to_string();
         return Err(Error::Exists { what: Noun::TitleSheet, existing: name.clone(), name });
     }
-    Ok(Plan { keeps: there.then(|| path.with_extension("toml.old")), title, name, path, text })
+    Ok(Plan { keeps: there.then(|| path.with_extension("toml.old")), change: Vec::new(), title, name, path, text })
+}
+
+/// What a sheet could learn from a twin that was played.
+#[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
+pub struct Lesson {
+    /// The title.
+    pub title: Title,
+    /// The twin.
+    pub twin: TwinName,
+    /// How many of its runs are known.
+    pub runs: usize,
+    /// Whether the sheet that is there is a draft that nobody has changed, which is written anew.
+    pub anew: bool,
+    /// What the sheet may say from now on.
+    pub proposals: Vec<Proposal>,
+}
+
+/// Looks at what a title's sheet could learn from a twin: from what its runs wrote, from what is there and did not come with
+/// the build, and from where the build's label stands. Nothing is proposed that the sheet says already, unless that is a
+/// draft which nobody has changed.
+///
+/// # Errors
+/// [`Error::NotFound`], [`Error::Busy`] while the twin runs, [`crate::SheetError`] if the sheet is wrong.
+pub fn learn(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Lesson> {
+    let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
+    let build = settled.state.build.clone();
+    let stock = yard.store.listing(yard.stock_row(&build, true)?.listing)?;
+    let laid = yard.store.listing(settled.state.laid)?;
+    let path = yard.sheet_path(&build.title);
+    let text = if disk::exists(&path) { Some(sheet::read_text(&path)?) } else { None };
+    let anew = text.is_none_or(|text| text == sheet::draft(&build.title, &stock));
+    let sheet = if anew { None } else { yard.sheet_of(&build)? };
+    let reports: Vec<(String, Option<play::Report>)> =
+        play::runs(yard, name, ctx)?.into_iter().map(|run| (run.record.program, run.report)).collect();
+    let (mut programs, mut written) = (BTreeMap::new(), BTreeMap::new());
+    let mut runs = 0;
+    for (program, report) in reports {
+        *programs.entry(program).or_insert(0) += 1;
+        let Some(report) = report else { continue };
+        runs += 1;
+        let groups = report.changes.groups.iter().flat_map(|group| group.new.iter().chain(&group.changed));
+        for path in groups.chain(&report.changes.unexpected) {
+            if let Ok(path) = RelPath::new(path) {
+                written.entry(path).or_insert_with(BTreeSet::new).insert(runs);
+            }
+        }
+    }
+    let texts = small_texts(yard, &stock)?;
+    let (now, label) = (&settled.listing, build.build.to_string());
+    let seen = Observed { laid: &laid, now, runs, written, programs, label, texts };
+    let proposals = sheet::learn::learn(&seen, sheet.as_ref());
+    Ok(Lesson { title: build.title, twin: row.name, runs, anew, proposals })
+}
+
+/// Texts of a build that may say which one it is: small ones, near its top.
+fn small_texts(yard: &Yard, stock: &Listing) -> Result<Vec<(RelPath, String)>> {
+    const SIZE: u64 = 16 << 10;
+    const MOST: usize = 200;
+    let near = |path: &RelPath| path.as_str().starts_with("game/") && path.as_str().matches('/').count() <= 3;
+    let small = stock.entries().iter().filter(|entry| near(&entry.path) && (1..=SIZE).contains(&entry.node.size()));
+    let mut texts = Vec::new();
+    for entry in small.take(MOST) {
+        let Some(content) = entry.node.content() else { continue };
+        // A damaged file is reported elsewhere.
+        let Some(bytes) = Error::pass_over(vouch::bytes_of(yard, content))? else { continue };
+        if let Ok(text) = String::from_utf8(bytes) {
+            texts.push((entry.path.clone(), text));
+        }
+    }
+    Ok(texts)
+}
+
+/// Plans to write what was learned, or some of it, into the title's sheet.
+///
+/// # Errors
+/// [`crate::SheetError`] if the sheet is wrong, or would be; [`Error::Io`].
+pub fn plan_learned(yard: &Yard, lesson: &Lesson, accepted: &[&Learned]) -> Result<Plan> {
+    let path = yard.sheet_path(&lesson.title);
+    let old = if disk::exists(&path) { sheet::read_text(&path)? } else { String::new() };
+    let base = if lesson.anew { sheet::new_sheet(&lesson.title) } else { old.clone() };
+    let wrong = || SheetError { path: path.clone(), line: 1, column: 1, message: "it can't be added to".into() };
+    let text = sheet::learn::written(&base, accepted).ok_or_else(wrong)?;
+    let sheet = Sheet::parse(&text, &path)?;
+    let diff = TextDiff::from_lines(&old, &text);
+    let line = |change: similar::Change<&str>| format!("{}{}", change.tag(), change.value().trim_end());
+    let change = diff.iter_all_changes().filter(|change| change.tag() != ChangeTag::Equal).map(line).collect();
+    Ok(Plan { change, ..plan_sheet(yard, sheet.title, sheet.name, text, true)? })
 }
 
 /// Writes the sheet as a whole, after the one that it replaces was written aside. After a crash the old one is in place

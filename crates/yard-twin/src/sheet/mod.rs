@@ -2,6 +2,7 @@
 
 mod draft;
 mod label;
+pub(crate) mod learn;
 pub(crate) mod pattern;
 mod read;
 mod unit;
@@ -38,8 +39,8 @@ pub struct Sheet {
     pub good: Good,
     /// What keeps the program inside its own folder.
     pub inside: Inside,
-    /// How the build label is read from a folder.
-    pub label: Option<Label>,
+    /// How the build label is read from a folder: the first that says one counts.
+    pub labels: Vec<Label>,
     /// The player's own files, by group.
     pub belongings: BTreeMap<String, Group>,
     /// The formats of config files whose endings say none, or another one: by ending or by whole name, in lower case.
@@ -106,8 +107,8 @@ pub struct Inside {
 /// Where a folder says which build it is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Label {
-    /// A file below the game folder.
-    pub file: String,
+    /// A file below the game folder; none where the folder's own name says it.
+    pub file: Option<String>,
     /// Where in it.
     pub place: Place,
 }
@@ -120,6 +121,10 @@ pub enum Place {
     Line(usize),
     /// A JSON pointer (RFC 6901) to a string or a number.
     Pointer(String),
+    /// Behind the first place where a text stands, up to a space, a quote or what else ends a word.
+    After(String),
+    /// In the name of the folder or archive, where this has `{build}`.
+    Name(String),
 }
 
 /// A group of belongings.
@@ -335,8 +340,14 @@ impl Sheet {
 
     /// Reads the build label of the folder `game`.
     pub(crate) fn read_label(&self, game: &Path) -> Result<String, String> {
-        let label = self.label.as_ref().ok_or("the title sheet has no [label]")?;
-        label::read(label, game)
+        let mut why = "the title sheet has no [label]".to_owned();
+        for label in &self.labels {
+            match label::read(label, game) {
+                Ok(label) => return Ok(label),
+                Err(error) => why = error,
+            }
+        }
+        Err(why)
     }
 }
 
@@ -354,11 +365,11 @@ pub(crate) fn read_text(path: &Path) -> Result<String> {
 /// A commented sheet to start from.
 #[must_use]
 pub fn new_sheet(title: &Title) -> String {
-    template(title, None, &[], &[])
+    template(title, &[], &[], &[])
 }
 
 /// The sheet's text, with what is known filled in and the rest explained.
-fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], groups: &[(&str, Vec<String>)]) -> String {
+fn template(title: &Title, programs: &[(&str, &str)], live: &[String], groups: &[(&str, Vec<String>)]) -> String {
     let quote = |text: &str| toml_edit::Value::from(text).to_string().trim().to_owned();
     let mut out = format!(
         "# Title sheet: what there is to know about one title. Lines that start with '#' are explanations.\n\
@@ -373,7 +384,12 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
         "# A program: its path in the game folder for each platform (linux, windows, macos, any).\n\
          # folder is its working folder; \"\" is the game folder itself. several = true lets it be started more than once.\n",
     );
-    let (mark, (platform, path)) = program.map_or(("# ", (std::env::consts::OS, "bin/game")), |program| ("", program));
+    let (mark, (platform, path)) =
+        programs.first().map_or(("# ", (std::env::consts::OS, "bin/game")), |program| ("", *program));
+    if let Some(others) = programs.get(1..).filter(|others| !others.is_empty()) {
+        let others: Vec<_> = others.iter().map(|(_, path)| quote(path)).collect();
+        let _ = writeln!(out, "# Others that may be one: {}.", others.join(", "));
+    }
     let _ = write!(
         out,
         "{mark}[programs.play]\n{mark}path = {{ {} = {} }}\n{mark}arguments = []\n{mark}folder = \"\"\n\n",
@@ -386,9 +402,10 @@ fn template(title: &Title, program: Option<(&str, &str)>, live: &[String], group
          # What keeps the program inside its own folder, where it would write into your home otherwise: empty marker\n\
          # files, folders that must be there (both are laid when a twin is made), arguments, environment variables.\n\
          # [inside]\n# files = [\"stay-here.flag\"]\n# folders = [\"user\"]\n# arguments = [\"--here\"]\n# environment = { NAME = \"value\" }\n\n\
-         # Where a folder says which build it is: a line of a text file, or a JSON pointer.\n\
-         # [label]\n# file = \"release.json\"\n# pointer = \"/build\"        # or: line = 1\n\n\
-         # How config files are written whose endings don't say it (ini, lines, properties, json, toml, xml).
+         # Where a folder says which build it is: a line of a text file, a JSON pointer, what is behind a text, or its own\n\
+         # name. Several are asked in order: [[label]].\n\
+         # [label]\n# file = \"release.json\"\n# pointer = \"/build\"        # or: line = 1, or: after = \"version \"; without a file: name = \"game-{build}\"\n\n\
+         # How config files are written whose endings don't say it (ini, lines, properties, json, toml, xml).\n\
          # [formats]\n# opt = \"lines\"\n\n\
          # What is named by an id: the twin's name, or that of a folder that is cloned inside a twin. Below the folder, files\n\
          # and folders whose names hold the id get the new one; keys are places in config files that hold it.\n\

@@ -32,7 +32,8 @@ struct RawSheet {
     good: RawGood,
     #[serde(default)]
     inside: RawInside,
-    label: Option<Spanned<RawLabel>>,
+    #[serde(default)]
+    label: RawLabels,
     #[serde(default)]
     paths: RawPaths,
     #[serde(default)]
@@ -76,12 +77,45 @@ struct RawInside {
     environment: BTreeMap<Spanned<String>, String>,
 }
 
+/// One source of the label, or several in order.
+#[derive(Default)]
+struct RawLabels(Vec<Spanned<RawLabel>>);
+
+impl<'de> Deserialize<'de> for RawLabels {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = RawLabels;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a [label], or several [[label]]")
+            }
+
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<RawLabels, A::Error> {
+                let one = RawLabel::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
+                Ok(RawLabels(vec![Spanned::new(0..0, one)]))
+            }
+
+            fn visit_seq<A: serde::de::SeqAccess<'de>>(self, mut seq: A) -> Result<RawLabels, A::Error> {
+                let mut all = Vec::new();
+                while let Some(one) = seq.next_element()? {
+                    all.push(one);
+                }
+                Ok(RawLabels(all))
+            }
+        }
+        deserializer.deserialize_any(Visitor)
+    }
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct RawLabel {
-    file: Spanned<String>,
+    file: Option<Spanned<String>>,
     line: Option<Spanned<usize>>,
     pointer: Option<Spanned<String>>,
+    after: Option<Spanned<String>>,
+    name: Option<Spanned<String>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -270,16 +304,32 @@ impl Checker<'_> {
     fn label(&self, raw: Spanned<RawLabel>) -> Result<Label, SheetError> {
         let span = raw.span();
         let raw = raw.into_inner();
-        let place = match (raw.line, raw.pointer) {
-            (Some(line), None) if *line.as_ref() == 0 => return Err(self.fail(&line.span(), "lines count from 1")),
-            (Some(line), None) => Place::Line(line.into_inner()),
-            (None, Some(pointer)) if !pointer.as_ref().starts_with('/') => {
+        // A table's own place is not known; that of what it has is.
+        let span = raw.file.as_ref().or(raw.name.as_ref()).map_or(span, Spanned::span);
+        let place = match (raw.line, raw.pointer, raw.after, raw.name) {
+            (Some(line), None, None, None) if *line.as_ref() == 0 => {
+                return Err(self.fail(&line.span(), "lines count from 1"));
+            }
+            (Some(line), None, None, None) => Place::Line(line.into_inner()),
+            (None, Some(pointer), None, None) if !pointer.as_ref().starts_with('/') => {
                 return Err(self.fail(&pointer.span(), "a JSON pointer starts with '/', as in \"/build\""));
             }
-            (None, Some(pointer)) => Place::Pointer(pointer.into_inner()),
-            _ => return Err(self.fail(&span, "a [label] has a file, and either a line or a pointer")),
+            (None, Some(pointer), None, None) => Place::Pointer(pointer.into_inner()),
+            (None, None, Some(after), None) if after.as_ref().trim().is_empty() => {
+                return Err(self.fail(&after.span(), "the text before the label is empty"));
+            }
+            (None, None, Some(after), None) => Place::After(after.into_inner()),
+            (None, None, None, Some(name)) if name.as_ref().matches("{build}").count() != 1 => {
+                return Err(self.fail(&name.span(), "the name has {build} where the label is, as in \"game-{build}\""));
+            }
+            (None, None, None, Some(name)) => Place::Name(name.into_inner()),
+            _ => return Err(self.fail(&span, "a [label] has a file with a line, a pointer or after; or a name")),
         };
-        Ok(Label { file: self.inside(raw.file)?, place })
+        let wants_file = !matches!(place, Place::Name(_));
+        if wants_file != raw.file.is_some() {
+            return Err(self.fail(&span, "a [label] has a file with a line, a pointer or after; or a name"));
+        }
+        Ok(Label { file: raw.file.map(|file| self.inside(file)).transpose()?, place })
     }
 }
 
@@ -317,7 +367,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         program,
         good: Good { present: checker.all_inside(raw.good.present)?, absent: checker.all_inside(raw.good.absent)? },
         inside: checker.kept_inside(raw.inside)?,
-        label: raw.label.map(|label| checker.label(label)).transpose()?,
+        labels: raw.label.0.into_iter().map(|label| checker.label(label)).collect::<Result<_, _>>()?,
         belongings,
         formats: checker.formats(raw.formats)?,
         rename,

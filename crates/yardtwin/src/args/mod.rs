@@ -432,6 +432,16 @@ pub(crate) enum SheetCommand {
         #[command(flatten)]
         how: DryRun,
     },
+    /// Write a title's sheet from what its programs did: look at a twin that was played once or twice, and ask
+    Learn {
+        /// The title
+        title: Title,
+        /// The twin that was played
+        #[arg(long, value_name = "NAME")]
+        from: TwinName,
+        #[command(flatten)]
+        how: Careful,
+    },
     /// Check sheets: those of the yard, or the files that are named
     Check {
         /// Files

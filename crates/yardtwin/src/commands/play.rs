@@ -356,6 +356,10 @@ fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     };
     if report.put_back.is_empty() {
         mind("not where the title sheet says that it writes", &report.changes.unexpected);
+        if !report.changes.unexpected.is_empty() {
+            let learn = typed(&format!("sheet learn {} --from", shell(&plan.build.title)), &[&plan.twin]);
+            screen.aside(format_args!("        the sheet can learn that: {learn}"));
+        }
     }
     mind("put back, since the twin is protected", &report.put_back);
     let outside: Vec<_> = report.outside.iter().map(|path| path.display().to_string()).collect();

@@ -1,13 +1,13 @@
-//! `sheet new`, `sheet check`, `sheet add`.
+//! `sheet new`, `sheet learn`, `sheet check`, `sheet add`.
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use serde_json::json;
-use yard_twin::{Error, Sheet, Title, TwinName, Yard, belongings, new_sheet, sheets};
+use yard_twin::{Error, Place, Sheet, Title, TwinName, Unit, Yard, belongings, new_sheet, sheets};
 
 use super::{Done, typed};
-use crate::args::{DryRun, SheetCommand};
+use crate::args::{Careful, DryRun, SheetCommand};
 use crate::fail::Failure;
 use crate::progress::ctx;
 use crate::screen::{Screen, counted, files, shell, size};
@@ -19,6 +19,7 @@ pub(crate) fn run(yard: impl Fn() -> Result<Yard, Failure>, command: SheetComman
             Ok(ExitCode::SUCCESS)
         }
         SheetCommand::New { title, print: false, how } => new(&yard()?, &title, how, screen),
+        SheetCommand::Learn { title, from, how } => learn(&yard()?, &title, &from, how, screen),
         SheetCommand::Check { on: Some(name), .. } => on(&yard()?, &name, screen),
         SheetCommand::Check { file, .. } if file.is_empty() => check(&sheets::paths(&yard()?)?, screen),
         SheetCommand::Check { file, .. } => check(&file, screen),
@@ -37,6 +38,105 @@ fn new(yard: &Yard, title: &Title, how: DryRun, screen: &Screen) -> Done {
         screen.facts(&[("next", format!("fill it in, then: {}", typed("sheet check", &[&plan.path.display()])))]);
     });
     Ok(ExitCode::SUCCESS)
+}
+
+/// Shows what the sheet could say, asks for each, and writes what was agreed to.
+fn learn(yard: &Yard, title: &Title, twin: &TwinName, how: Careful, screen: &Screen) -> Done {
+    let ctx = ctx(screen);
+    let lesson = sheets::learn(yard, twin, &ctx)?;
+    if lesson.title.key() != title.key() {
+        let message = format!("the twin {} is one of {}, not of {title}", shell(twin), lesson.title);
+        return Err(Failure::usage(message, typed(&format!("sheet learn {} --from", lesson.title), &[twin])));
+    }
+    let agreed: Vec<&sheets::Learned> = lesson.proposals.iter().map(|proposal| &proposal.learned).collect();
+    if how.dry_run || lesson.proposals.is_empty() {
+        let plan = sheets::plan_learned(yard, &lesson, &agreed)?;
+        screen.answer(&json!({ "lesson": lesson, "plan": plan }), |screen| {
+            propose(&lesson, screen);
+            if !lesson.proposals.is_empty() {
+                changed(&plan, screen);
+            }
+        });
+        return Ok(ExitCode::SUCCESS);
+    }
+    if !screen.is_json() {
+        propose(&lesson, screen);
+    }
+    let mut accepted = Vec::new();
+    for proposal in &lesson.proposals {
+        let (what, says) = in_words(&proposal.learned);
+        if screen.ask(&format!("{what}: {}?", says.join(", ")), how.yes)? {
+            accepted.push(&proposal.learned);
+        }
+    }
+    let plan = sheets::plan_learned(yard, &lesson, &accepted)?;
+    if !accepted.is_empty() {
+        sheets::apply(yard, &plan, &ctx)?;
+    }
+    screen.answer(&json!({ "lesson": lesson, "plan": plan }), |screen| {
+        if accepted.is_empty() {
+            screen.head("Nothing was changed");
+            return;
+        }
+        changed(&plan, screen);
+        screen.head(format_args!("The sheet for {title} is written: {}", plan.path.display()));
+        screen.facts(&[
+            ("kept", plan.keeps.as_ref().map(|old| format!("the old one: {}", old.display())).unwrap_or_default()),
+            ("next", typed("sheet check --on", &[twin])),
+        ]);
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+fn propose(lesson: &sheets::Lesson, screen: &Screen) {
+    let runs = if lesson.runs == 1 { "1 run".into() } else { format!("{} runs", lesson.runs) };
+    let anew = if lesson.anew { "; nobody has changed the draft that is there, and it is written anew" } else { "" };
+    screen.head(format_args!("What {runs} of {} tell about {}{anew}", shell(&lesson.twin), lesson.title));
+    if lesson.proposals.is_empty() {
+        screen.line("  Nothing that its sheet does not say already.");
+        screen.facts(&[("next", typed("launch", &[&lesson.twin]))]);
+        return;
+    }
+    let rows = lesson.proposals.iter().flat_map(|proposal| {
+        let (what, says) = in_words(&proposal.learned);
+        let of_first = move |at| if at == 0 { what.clone() } else { String::new() };
+        let seen = says.into_iter().zip(&proposal.evidence).enumerate();
+        seen.map(move |(at, (says, seen))| vec![of_first(at), says, seen.clone()])
+    });
+    screen.table(&["WHAT", "SAYS", "SEEN"], rows.collect());
+}
+
+fn changed(plan: &sheets::Plan, screen: &Screen) {
+    for line in &plan.change {
+        screen.line(line);
+    }
+}
+
+/// What would be said in the sheet, and the patterns or places that say it.
+fn in_words(learned: &sheets::Learned) -> (String, Vec<String>) {
+    match learned {
+        sheets::Learned::Program(path) => ("program".into(), vec![path.clone()]),
+        sheets::Learned::Label(label) => {
+            let place = match &label.place {
+                Place::Line(line) => format!("line {line}"),
+                Place::Pointer(pointer) => pointer.clone(),
+                Place::After(before) => format!("after {before:?}"),
+                Place::Name(name) => name.clone(),
+            };
+            ("build label".into(), vec![format!("{}, {place}", label.file.as_deref().unwrap_or("the folder's name"))])
+        }
+        sheets::Learned::Live(pattern) => ("written by it".into(), vec![pattern.clone()]),
+        sheets::Learned::Scratch(pattern) => ("worth nothing".into(), vec![pattern.clone()]),
+        sheets::Learned::Group { name, patterns, unit } => {
+            let unit = match unit {
+                Unit::File => "",
+                Unit::Stem => " (by stem)",
+                Unit::Folder => " (by folder)",
+            };
+            (format!("{name}{unit}"), patterns.clone())
+        }
+        _ => ("more".into(), Vec::new()),
+    }
 }
 
 /// Checks sheets one by one; problems are the answer, not a failure.

@@ -1,0 +1,362 @@
+//! What a sheet can learn from a twin that was played: what its program wrote, and how often.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use serde::Serialize;
+use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, value};
+
+use super::draft::{self, Looks};
+use super::pattern::escape;
+use super::{Label, Place, Sheet, Unit};
+use crate::listing::{Listing, Node};
+use crate::path::RelPath;
+
+/// What was seen of a twin.
+pub(crate) struct Observed<'a> {
+    /// What was laid in it.
+    pub(crate) laid: &'a Listing,
+    /// What is there now.
+    pub(crate) now: &'a Listing,
+    /// How many runs are known.
+    pub(crate) runs: usize,
+    /// What its runs wrote, and in which of them.
+    pub(crate) written: BTreeMap<RelPath, BTreeSet<usize>>,
+    /// The programs that were started, below the game folder, and how often.
+    pub(crate) programs: BTreeMap<String, usize>,
+    /// Its build's label, and small texts of the build that may hold it.
+    pub(crate) label: String,
+    pub(crate) texts: Vec<(RelPath, String)>,
+}
+
+/// What a title sheet may say from now on.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Learned {
+    /// A program, by its path below the game folder.
+    Program(String),
+    /// Where a folder says which build it is.
+    Label(Label),
+    /// What the program writes.
+    Live(String),
+    /// What of that is worth nothing.
+    Scratch(String),
+    /// A group of the player's own.
+    Group {
+        /// Its name.
+        name: String,
+        /// Its patterns.
+        patterns: Vec<String>,
+        /// What one thing of it is.
+        unit: Unit,
+    },
+}
+
+/// A proposal, and what speaks for it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
+pub struct Proposal {
+    /// What the sheet may say.
+    pub learned: Learned,
+    /// What speaks for it, in words; for a group, for each of its patterns.
+    pub evidence: Vec<String>,
+}
+
+/// Folders of a home that hold those of many programs: none of them is one program's.
+const SHARED: [&str; 7] =
+    ["home", "game", "home/.config", "home/.local", "home/.local/share", "home/.local/state", "home/.cache"];
+
+/// What a sheet could say beyond what it says already.
+pub(crate) fn learn(seen: &Observed<'_>, sheet: Option<&Sheet>) -> Vec<Proposal> {
+    let mut proposals = Vec::new();
+    let programs = sheet.map(|sheet| &sheet.programs);
+    let is_known =
+        |path: &str| programs.is_some_and(|programs| programs.values().any(|program| program.here() == Some(path)));
+    let most = seen.programs.iter().filter(|(path, _)| !is_known(path)).max_by_key(|(_, count)| **count);
+    if let Some((path, count)) = most.filter(|_| programs.is_none_or(BTreeMap::is_empty)) {
+        let evidence = vec![format!("started in {count} of {}", runs(seen.runs))];
+        proposals.push(Proposal { learned: Learned::Program(path.clone()), evidence });
+    }
+    if sheet.is_none_or(|sheet| sheet.labels.is_empty()) {
+        proposals.extend(label(seen));
+    }
+    let mut kinds: BTreeMap<Looks, Vec<RelPath>> = BTreeMap::new();
+    for path in own(seen) {
+        let known =
+            sheet.is_some_and(|sheet| sheet.group_of(&path).is_some() || sheet.written().contains(path.as_str()));
+        if !known {
+            kinds.entry(looks(&path, seen)).or_default().push(path);
+        }
+    }
+    let all: Vec<(&RelPath, Looks)> =
+        kinds.iter().flat_map(|(kind, paths)| paths.iter().map(|path| (path, *kind))).collect();
+    for (kind, paths) in &kinds {
+        let patterns = patterns(paths, *kind, &all, seen.laid);
+        let Some(name) = kind.group() else {
+            for pattern in patterns {
+                let evidence = vec![evidence(paths, &pattern, seen)];
+                let learned = match kind {
+                    Looks::Worthless => Learned::Scratch(pattern),
+                    _ => Learned::Live(pattern),
+                };
+                proposals.push(Proposal { learned, evidence });
+            }
+            continue;
+        };
+        let mut units: Vec<(Unit, Vec<String>)> = Vec::new();
+        for pattern in patterns {
+            let unit = if *kind == Looks::Saves { unit(paths, &pattern) } else { Unit::File };
+            match units.iter_mut().find(|(known, _)| *known == unit) {
+                Some((_, patterns)) => patterns.push(pattern),
+                None => units.push((unit, vec![pattern])),
+            }
+        }
+        // What is kept in different ways is no one group.
+        let several = units.len() > 1;
+        for (unit, patterns) in units {
+            let name = match unit {
+                Unit::Folder if several => "worlds",
+                Unit::Stem if several => "slots",
+                _ => name,
+            };
+            let evidence = patterns.iter().map(|pattern| evidence(paths, pattern, seen)).collect();
+            proposals.push(Proposal { learned: Learned::Group { name: name.into(), patterns, unit }, evidence });
+        }
+    }
+    proposals
+}
+
+/// What is there and was not laid so, or was written in a run.
+fn own(seen: &Observed<'_>) -> BTreeSet<RelPath> {
+    let is_file =
+        |path: &RelPath| seen.now.get(path.as_str()).is_some_and(|entry| matches!(entry.node, Node::File { .. }));
+    let differs = seen
+        .now
+        .entries()
+        .iter()
+        .filter(|entry| seen.laid.get(entry.path.as_str()).is_none_or(|laid| laid.node != entry.node));
+    let differs = differs.map(|entry| entry.path.clone()).filter(is_file);
+    // What a run wrote and deleted again is worth nothing, and tells nothing.
+    differs.chain(seen.written.keys().filter(|path| is_file(path)).cloned()).collect()
+}
+
+/// What a path looks like, by its name and by how it came.
+fn looks(path: &RelPath, seen: &Observed<'_>) -> Looks {
+    let by_name = draft::looks(path);
+    let shipped = seen.laid.get(path.as_str()).is_some();
+    let times = seen.written.get(path).map_or(0, BTreeSet::len);
+    match by_name {
+        Some(looks) => looks,
+        // A picture that lies beside a save of its name is a part of that.
+        None if draft::is_picture(path) => {
+            let stem = |path: &RelPath| {
+                path.as_str()[..path.as_str().len() - path.name().len()].to_owned()
+                    + path.name().split('.').next().unwrap_or_default()
+            };
+            let own = stem(path);
+            let beside = own_names(seen).any(|other| other != path && !draft::is_picture(other) && stem(other) == own);
+            if beside { Looks::Saves } else { Looks::Pictures }
+        }
+        // What is written anew in each run and came with the build is what the program remembers.
+        None if shipped && seen.runs > 1 && times == seen.runs => Looks::Settings,
+        None => Looks::Live,
+    }
+}
+
+fn own_names<'a>(seen: &'a Observed<'_>) -> impl Iterator<Item = &'a RelPath> {
+    let entries = seen.now.entries().iter().map(|entry| &entry.path);
+    entries.filter(|path| seen.laid.get(path.as_str()).is_none())
+}
+
+/// Patterns for paths of one kind: the outermost folders that did not come with the build and in which nothing of another kind
+/// was written; else those of one ending in a folder, where none lies as it was shipped, or single files.
+fn patterns(paths: &[RelPath], kind: Looks, all: &[(&RelPath, Looks)], laid: &Listing) -> Vec<String> {
+    let written: BTreeSet<&str> = all.iter().map(|(path, _)| path.as_str()).collect();
+    let mut known: HashMap<(String, Option<String>), bool> = HashMap::new();
+    let look = |folder: &str, ending: Option<&str>| {
+        let inside = |path: &str| {
+            let below = path.strip_prefix(folder).and_then(|rest| rest.strip_prefix('/'));
+            below.is_some_and(|below| {
+                ending.is_none_or(|ending| !below.contains('/') && below.ends_with(&format!(".{ending}")))
+            })
+        };
+        all.iter().all(|(path, other)| *other == kind || !inside(path.as_str()))
+            && (!laid.has(folder)
+                || laid.entries().iter().all(|entry| {
+                    let path = entry.path.as_str();
+                    let own = ending.is_some() && written.contains(path);
+                    entry.node == Node::EmptyFolder || !inside(path) || own
+                }))
+    };
+    let mut is_alone = |folder: &str, ending: Option<&str>| {
+        let key = (folder.to_owned(), ending.map(str::to_owned));
+        *known.entry(key).or_insert_with(|| look(folder, ending))
+    };
+    let mut patterns = BTreeSet::new();
+    for path in paths {
+        let folders = crate::path::at_and_above(path.as_str()).filter(|folder| *folder != path.as_str());
+        let folder = folders.filter(|folder| !SHARED.contains(folder) && is_alone(folder, None)).last();
+        let ending = path.ending();
+        let parent = path.parent().unwrap_or_default();
+        let several = ending.as_deref().is_some_and(|ending| {
+            let same = |other: &&RelPath| other.parent() == Some(parent) && other.ending().as_deref() == Some(ending);
+            paths.iter().filter(same).count() > 1 && is_alone(parent, Some(ending))
+        });
+        patterns.insert(match (folder, ending) {
+            (Some(folder), _) => format!("{}/**", escape(folder)),
+            (None, Some(ending)) if several => format!("{}/*.{}", escape(parent), escape(&ending)),
+            _ => escape(path.as_str()),
+        });
+    }
+    patterns.into_iter().collect()
+}
+
+/// What one thing is, by how the files of a pattern lie: worlds are folders of several files, slots are files of one stem.
+fn unit(paths: &[RelPath], pattern: &str) -> Unit {
+    let base = pattern.strip_suffix("/**").unwrap_or(pattern);
+    let below = |path: &RelPath| Some(path.as_str().strip_prefix(base)?.strip_prefix('/')?.to_owned());
+    let set = super::PathSet::new([pattern], false).unwrap_or_default();
+    let mut folders: BTreeMap<String, usize> = BTreeMap::new();
+    let mut stems: BTreeMap<String, usize> = BTreeMap::new();
+    let mut plain = 0;
+    for path in paths.iter().filter(|path| set.contains(path.as_str())) {
+        match below(path).and_then(|below| below.split_once('/').map(|(top, _)| top.to_owned())) {
+            Some(top) => *folders.entry(top).or_default() += 1,
+            None => plain += 1,
+        }
+        let (folder, name) = (path.parent().unwrap_or_default(), path.name());
+        *stems.entry(format!("{folder}/{}", name.split('.').next().unwrap_or(name))).or_default() += 1;
+    }
+    if plain == 0 && folders.values().any(|files| *files > 1) {
+        Unit::Folder
+    } else if stems.values().any(|files| *files > 1) {
+        Unit::Stem
+    } else {
+        Unit::File
+    }
+}
+
+fn runs(count: usize) -> String {
+    if count == 1 { "1 run".into() } else { format!("{count} runs") }
+}
+
+/// What speaks for a pattern.
+fn evidence(paths: &[RelPath], pattern: &str, seen: &Observed<'_>) -> String {
+    let set = super::PathSet::new([pattern], false).unwrap_or_default();
+    let caught: Vec<&RelPath> = paths.iter().filter(|path| set.contains(path.as_str())).collect();
+    let times: BTreeSet<usize> = caught.iter().filter_map(|path| seen.written.get(*path)).flatten().copied().collect();
+    let count = if caught.len() == 1 { "1 file".to_owned() } else { format!("{} files", caught.len()) };
+    match times.len() {
+        0 => format!("{count} that did not come with the build"),
+        times => format!("{count}, written in {times} of {}", runs(seen.runs)),
+    }
+}
+
+/// Where the build's label stands in the build.
+fn label(seen: &Observed<'_>) -> Option<Proposal> {
+    let found = seen.texts.iter().filter_map(|(path, text)| {
+        let file = path.as_str().strip_prefix("game/")?.to_owned();
+        let pointer = || {
+            let json: serde_json::Value = serde_json::from_str(text).ok()?;
+            pointer_to(&json, &seen.label, String::new())
+        };
+        let line = || text.lines().position(|line| line.trim() == seen.label).map(|at| at + 1);
+        let behind = || {
+            let line = text.lines().find(|line| line.contains(&seen.label))?;
+            let (before, _) = line.split_once(&seen.label)?;
+            let place = Place::After(before.to_owned());
+            (!before.trim().is_empty() && super::label::behind(text, before).as_deref() == Some(&seen.label))
+                .then_some(place)
+        };
+        let place = pointer().map(Place::Pointer).or_else(|| line().map(Place::Line)).or_else(behind)?;
+        Some((rank(&file, &place), file, place))
+    });
+    let (_, file, place) = found.min_by(|a, b| (&a.0, &a.1).cmp(&(&b.0, &b.1)))?;
+    let evidence = match &place {
+        Place::Line(line) => format!("line {line} of {file} is {}", seen.label),
+        Place::Pointer(pointer) => format!("{file} has {} at {pointer}", seen.label),
+        Place::After(before) => format!("{file} has {} behind {:?}", seen.label, before.trim()),
+        Place::Name(_) => String::new(),
+    };
+    let file = Some(file);
+    Some(Proposal { learned: Learned::Label(Label { file, place }), evidence: vec![evidence] })
+}
+
+/// Files that are called so come first, then those near the top; a place that says what it is before a bare line.
+fn rank(file: &str, place: &Place) -> (bool, usize, bool) {
+    let name = file.rsplit('/').next().unwrap_or(file).to_lowercase();
+    let called = ["version", "release", "build"].iter().any(|word| name.contains(word));
+    (!called, file.matches('/').count(), matches!(place, Place::After(_)))
+}
+
+fn pointer_to(json: &serde_json::Value, label: &str, at: String) -> Option<String> {
+    match json {
+        serde_json::Value::String(text) if text.trim() == label => Some(at),
+        serde_json::Value::Number(number) if number.to_string() == label => Some(at),
+        serde_json::Value::Object(object) => object.iter().find_map(|(key, value)| {
+            pointer_to(value, label, format!("{at}/{}", key.replace('~', "~0").replace('/', "~1")))
+        }),
+        _ => None,
+    }
+    .filter(|at| !at.is_empty())
+}
+
+/// The text of a sheet with what was learned; everything else in it stays as it is. `None` if it is no sheet.
+pub(crate) fn written(text: &str, learned: &[&Learned]) -> Option<String> {
+    let mut document: DocumentMut = text.parse().ok()?;
+    for one in learned {
+        match one {
+            Learned::Program(path) => {
+                let mut paths = InlineTable::new();
+                paths.insert(std::env::consts::OS, path.as_str().into());
+                table(&mut document, &["programs", "play"])?.insert("path", value(paths));
+            }
+            Learned::Label(label) => {
+                let table = table(&mut document, &["label"])?;
+                if let Some(file) = &label.file {
+                    table.insert("file", value(file.as_str()));
+                }
+                match &label.place {
+                    Place::Line(line) => table.insert("line", value(i64::try_from(*line).ok()?)),
+                    Place::Pointer(pointer) => table.insert("pointer", value(pointer.as_str())),
+                    Place::After(before) => table.insert("after", value(before.as_str())),
+                    Place::Name(name) => table.insert("name", value(name.as_str())),
+                };
+            }
+            Learned::Live(pattern) => push(table(&mut document, &["paths"])?, "live", pattern)?,
+            Learned::Scratch(pattern) => push(table(&mut document, &["paths"])?, "scratch", pattern)?,
+            Learned::Group { name, patterns, unit } => {
+                let table = table(&mut document, &["belongings", name])?;
+                patterns.iter().try_for_each(|pattern| push(table, "patterns", pattern))?;
+                match unit {
+                    Unit::File => None,
+                    Unit::Stem => table.insert("unit", value("stem")),
+                    Unit::Folder => table.insert("unit", value("folder")),
+                };
+            }
+        }
+    }
+    Some(document.to_string())
+}
+
+/// A table of a document, made where it is not there.
+fn table<'a>(document: &'a mut DocumentMut, path: &[&str]) -> Option<&'a mut dyn TableLike> {
+    let mut at: &mut Item = document.as_item_mut();
+    for (depth, part) in path.iter().enumerate() {
+        let mut new = Table::new();
+        new.set_implicit(depth + 1 < path.len());
+        at = at.as_table_like_mut()?.entry(part).or_insert(Item::Table(new));
+    }
+    at.as_table_like_mut()
+}
+
+/// Adds to a list of patterns, each on a line of its own.
+fn push(table: &mut dyn TableLike, name: &str, pattern: &str) -> Option<()> {
+    let list = table.entry(name).or_insert(value(Array::new())).as_array_mut()?;
+    let mut pattern = toml_edit::Value::from(pattern);
+    pattern.decor_mut().set_prefix("\n    ");
+    list.push_formatted(pattern);
+    list.set_trailing_comma(true);
+    list.set_trailing("\n");
+    Some(())
+}
