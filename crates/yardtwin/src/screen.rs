@@ -184,6 +184,16 @@ impl Screen {
         if self.ask(question, yes)? { Ok(()) } else { Err(yard_twin::Error::Cancelled.into()) }
     }
 
+    /// Asks for a text, beginning with one; without a terminal there is none.
+    pub(crate) fn type_in(&self, question: &str, proposed: &str) -> Result<Option<String>, Failure> {
+        if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+            return Ok(None);
+        }
+        let answer =
+            dialoguer::Input::new().with_prompt(plain(question)).with_initial_text(plain(proposed)).interact_text();
+        answer.map(Some).map_err(|error| Failure::failed(format!("there was no answer: {error}")))
+    }
+
     /// Asks; without a terminal there is no answer, and the option is named.
     pub(crate) fn ask(&self, question: &str, yes: bool) -> Result<bool, Failure> {
         if yes {

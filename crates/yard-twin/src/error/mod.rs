@@ -12,7 +12,6 @@ pub use noun::Noun;
 pub use yard::YardError;
 
 use crate::edit::EditFault;
-use crate::ident::BuildRef;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -339,7 +338,7 @@ pub enum TwinError {
         /// The number of the change.
         number: u32,
         /// The stock build that it was on before.
-        build: BuildRef,
+        build: String,
     },
     /// A removed twin's folder is not there any more.
     #[error("the folder of the removed twin {0:?} is not there any more")]

@@ -66,8 +66,8 @@ pub fn plan(yard: &Yard, name: &TwinName, number: Option<u32>, ctx: &Ctx) -> Res
     }
     let (after, then) = (yard.store.state(line.state)?, yard.store.state(before.state)?);
     if after.build != then.build {
-        let (name, number) = (row.name.to_string(), line.number);
-        return Err(TwinError::LineOfBuild { name, number, build: then.build }.into());
+        let (name, number, build) = (row.name.to_string(), line.number, then.build.to_string());
+        return Err(TwinError::LineOfBuild { name, number, build }.into());
     }
     let (was, is) = (yard.store.listing(then.disk)?, yard.store.listing(after.disk)?);
     let (listing, taken_back, later) = without(&was, &is, &settled.listing)?;

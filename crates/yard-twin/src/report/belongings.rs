@@ -118,6 +118,8 @@ pub struct SheetView {
     pub catches: Vec<Catch>,
     /// What several groups catch.
     pub overlaps: Vec<Overlap>,
+    /// What did not come with the build, and is neither in a group nor a path that the program writes.
+    pub in_none: Vec<String>,
 }
 
 /// What a twin holds, and what was laid in it.
@@ -202,7 +204,12 @@ pub fn explain_sheet(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<SheetVie
         }
         catches.push(catch);
     }
-    Ok(SheetView { name: name.clone(), overlaps: overlaps(&held), build: held.build, catches })
+    let own = held.files().filter(|(entry, shipped)| {
+        let known = || held.sheet.group_of(&entry.path).is_some() || held.sheet.written().contains(entry.path.as_str());
+        !shipped && !known()
+    });
+    let in_none = own.map(|(entry, _)| entry.path.to_string()).collect();
+    Ok(SheetView { name: name.clone(), overlaps: overlaps(&held), build: held.build, catches, in_none })
 }
 
 fn held_by(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Held> {

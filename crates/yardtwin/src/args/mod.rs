@@ -348,8 +348,8 @@ pub(crate) struct Intake {
     /// The folders that the program is installed in; each becomes a stock build
     #[arg(required_unless_present = "twin")]
     pub(crate) source: Vec<PathBuf>,
-    /// The title that it is a build of
-    #[arg(long, required_unless_present = "twin")]
+    /// The title that it is a build of [asked for in a terminal]
+    #[arg(long)]
     pub(crate) title: Option<Title>,
     /// Make a stock build of a twin that a first start or a patch program has completed; belongings are left out
     #[arg(long, value_name = "NAME", conflicts_with_all = ["source", "title", "leave_out", "take_away", "as_home"])]

@@ -230,7 +230,7 @@ pub(crate) fn undo(yard: &Yard, name: &TwinName, number: Option<u32>, how: Caref
         Ok(plan) => go_back(yard, name, &plan, how, screen),
         // What put it on another build is taken back by the one thing that does that around what came after.
         Err(yard_twin::Error::Twin(TwinError::LineOfBuild { build, .. })) => {
-            let options = renew::Options { stock: Some(build), rest: None };
+            let options = renew::Options { stock: Some(build.parse()?), rest: None };
             super::renew::renew(yard, name, &options, DryRun { dry_run: how.dry_run }, screen)
         }
         Err(error) => Err(error.into()),

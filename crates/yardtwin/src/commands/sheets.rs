@@ -10,7 +10,7 @@ use super::{Done, typed};
 use crate::args::{Careful, DryRun, SheetCommand};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, counted, files, shell, size};
+use crate::screen::{Screen, counted, files, shell, size, some_of};
 
 pub(crate) fn run(yard: impl Fn() -> Result<Yard, Failure>, command: SheetCommand, screen: &Screen) -> Done {
     match command {
@@ -195,7 +195,12 @@ fn on(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
                 overlap.example
             ));
         }
-        screen.facts(&[("next", typed("show --belongings", &[name]))]);
+        let learn = typed(&format!("sheet learn {} --from", view.build.title), &[name]);
+        screen.facts(&[
+            ("in no group", some_of(&view.in_none, 8)),
+            ("learn that", if view.in_none.is_empty() { String::new() } else { learn }),
+            ("next", typed("show --belongings", &[name])),
+        ]);
     });
     Ok(ExitCode::SUCCESS)
 }

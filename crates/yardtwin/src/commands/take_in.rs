@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use yard_twin::{Belongings, RelPath, TwinName, Yard, intake};
+use yard_twin::{Belongings, Error, IntakeError, RelPath, Title, TwinName, Yard, intake};
 
 use super::twins::changes;
 use super::{Done, typed};
@@ -31,7 +31,10 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
     if let Some(twin) = &args.twin {
         return of_twin(yard, twin, &args, screen);
     }
-    let Some(title) = args.title else { return Err(Failure::failed("no title was named")) };
+    let title = match (args.title, args.source.first()) {
+        (Some(title), _) => title,
+        (None, source) => named_title(source.map_or(Path::new(""), PathBuf::as_path), screen)?,
+    };
     let home = args.as_home.map(home_part).transpose()?;
     if args.source.len() > 1 && args.build.is_some() {
         let message = "--build names one build, and there are several folders: each must say itself which build it is";
@@ -52,6 +55,34 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
         one(yard, options, args.how, screen)?;
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The title that somebody types, beginning with what the folder is called.
+fn named_title(source: &Path, screen: &Screen) -> Result<Title, Failure> {
+    let (title, _) = intake::from_name(source);
+    let proposed = title.map_or_else(|| "TITLE".to_owned(), |title| title.to_string());
+    match screen.type_in("Which title is it", &proposed)? {
+        Some(title) => Ok(title.parse()?),
+        None => {
+            let again = format!("yardtwin intake {} --title {}", shell(&source.display()), shell(&proposed));
+            Err(Failure::usage("no title was named", again))
+        }
+    }
+}
+
+/// The plan; where the build is not known, with the label that somebody types, beginning with what the folder is called.
+fn planned(yard: &Yard, options: intake::Options, screen: &Screen) -> Result<intake::Plan, Failure> {
+    let ctx = ctx(screen);
+    let (error, folder) = match intake::plan(yard, options.clone(), &ctx) {
+        Err(error @ Error::Intake(IntakeError::NoLabel { .. })) => (error, options.source.clone()),
+        plan => return Ok(plan?),
+    };
+    let (_, label) = intake::from_name(&folder);
+    let proposed = label.map_or_else(|| "1".to_owned(), |label| label.to_string());
+    match screen.type_in("Which build is it", &proposed)? {
+        Some(label) => Ok(intake::plan(yard, intake::Options { build: Some(label.parse()?), ..options }, &ctx)?),
+        None => Err(error.into()),
+    }
 }
 
 /// A folder below the user's home belongs in the same place of a twin's; another one is a home itself.
@@ -109,7 +140,7 @@ fn of_twin(yard: &Yard, twin: &TwinName, args: &args::Intake, screen: &Screen) -
 
 fn one(yard: &Yard, options: intake::Options, how: args::Careful, screen: &Screen) -> Result<(), Failure> {
     let ctx = ctx(screen);
-    let plan = intake::plan(yard, options, &ctx)?;
+    let plan = planned(yard, options, screen)?;
     if how.dry_run {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("{} would be taken in as {}", plan.source.display(), plan.build));
@@ -208,10 +239,10 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
     if plan.sheet == intake::SheetUse::Drafted {
         screen.warn("the sheet is guessed from usual names and endings: read it, and mend it where it is wrong");
     }
-    if !plan.belongings.is_empty() {
-        let group = &plan.belongings[0].group;
+    if let Some(group) = plan.only_here.first() {
         screen.warn(format_args!(
-            "what looks like a player's own was taken in too, and every clone will have it; --leave-out {group} leaves it out"
+            "what looks like a player's own was taken in too, which no other build of {} has, and every clone will have it; --leave-out {group} leaves it out",
+            outcome.build.title
         ));
     }
 }

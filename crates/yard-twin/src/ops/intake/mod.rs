@@ -23,6 +23,7 @@ pub use crate::yard::moved::TakenAway;
 pub use from_twin::{FromTwinOptions, FromTwinPlan, apply_from_twin, plan_from_twin};
 pub use source::NotKept;
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -127,6 +128,8 @@ pub struct Plan {
     pub program: Option<String>,
     /// What looks like a player's own and will be taken in with the rest.
     pub belongings: Vec<Belongings>,
+    /// Groups of those of which no other build of the title has anything: most likely somebody has played here.
+    pub only_here: Vec<String>,
     /// What is left out.
     pub left_out: Vec<Belongings>,
     /// Files that are worth nothing by the sheet (caches, logs), and are not taken in.
@@ -192,6 +195,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
     let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
     let sheet = sheet.of_build(&build.build)?;
     let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
+    let only_here = only_here(yard, &build, &belongings)?;
     drop(listing);
     let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
     let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
@@ -205,6 +209,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
         program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
         belongings,
+        only_here,
         left_out,
         scratch,
         take_away: options.take_away,
@@ -449,6 +454,40 @@ fn stock_row(plan: &Plan, listing: ListingId, private: Vec<RelPath>) -> StockRow
         removed_at: None,
         private,
     }
+}
+
+/// Those of some groups of which no other build of the title has anything, where there is another one.
+fn only_here(yard: &Yard, build: &BuildRef, groups: &[Belongings]) -> Result<Vec<String>> {
+    let is_other = |row: &StockRow| row.removed_at.is_none() && row.build.title == build.title && row.build != *build;
+    let others: Vec<StockRow> = yard.catalog.stock_builds()?.into_iter().filter(is_other).collect();
+    let (mut there, mut known) = (HashSet::new(), false);
+    for row in others {
+        let (Some(listing), Some(sheet)) =
+            (Error::pass_over(yard.store.listing(row.listing))?, yard.sheet_of(&row.build)?)
+        else {
+            continue;
+        };
+        known = true;
+        there.extend(sheet.belongings(&listing).into_iter().map(|group| group.group));
+    }
+    let lacking = groups.iter().filter(|group| known && !there.contains(&group.group));
+    Ok(lacking.map(|group| group.group.clone()).collect())
+}
+
+/// The title and the build label that the name of a folder or archive may mean, as `Hill Lines 1.4` does.
+#[must_use]
+pub fn from_name(source: &Path) -> (Option<Title>, Option<BuildLabel>) {
+    let name = source.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let name = if source.is_dir() { name.as_str() } else { name.split(".tar").next().unwrap_or_default() };
+    let name = if source.is_dir() { name } else { name.strip_suffix(".zip").unwrap_or(name) };
+    let version = name.rmatch_indices([' ', '-', '_', '(']).find_map(|(at, _)| {
+        let label = name[at + 1..].trim_end_matches(')').trim_start_matches(['v', 'V']);
+        label.starts_with(|c: char| c.is_ascii_digit()).then_some((at, label))
+    });
+    let (title, label) = version.map_or((name, None), |(at, label)| (&name[..at], Some(label)));
+    let words = title.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty());
+    let title = words.collect::<Vec<_>>().join("-").to_lowercase();
+    (Title::new(title).ok(), label.and_then(|label| BuildLabel::new(label).ok()))
 }
 
 fn label(options: &Options, sheet: &Sheet, source: &Path) -> Result<BuildLabel> {
