@@ -173,7 +173,16 @@ fn small_texts(yard: &Yard, stock: &Listing) -> Result<Vec<(RelPath, String)>> {
 pub fn plan_learned(yard: &Yard, lesson: &Lesson, accepted: &[&Learned]) -> Result<Plan> {
     let path = yard.sheet_path(&lesson.title);
     let old = if disk::exists(&path) { sheet::read_text(&path)? } else { String::new() };
-    let base = if lesson.anew { sheet::new_sheet(&lesson.title) } else { old.clone() };
+    let program = accepted.iter().find_map(|learned| match learned {
+        Learned::Program(path) => Some((std::env::consts::OS, path.as_str())),
+        _ => None,
+    });
+    // A fresh one has a place for the program.
+    let base = match (lesson.anew, program) {
+        (true, Some(program)) => sheet::template(&lesson.title, &[program], &[], &[]),
+        (true, None) => sheet::new_sheet(&lesson.title),
+        (false, _) => old.clone(),
+    };
     let wrong = || SheetError { path: path.clone(), line: 1, column: 1, message: "it can't be added to".into() };
     let text = sheet::learn::written(&base, accepted).ok_or_else(wrong)?;
     let sheet = Sheet::parse(&text, &path)?;

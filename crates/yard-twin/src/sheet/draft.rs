@@ -52,10 +52,12 @@ const WORTHLESS: [&str; 6] = ["cache", "caches", "log", "logs", "temp", "tmp"];
 const WORTHLESS_ENDINGS: [&str; 7] = ["log", "tmp", "temp", "lock", "pid", "dmp", "bak"];
 
 /// More endings that a program's settings have, where it has written them itself.
-const WRITTEN_SETTINGS: [&str; 6] = ["json", "toml", "xml", "lst", "rc", "opt"];
+const WRITTEN_SETTINGS: [&str; 5] = ["json", "toml", "xml", "rc", "opt"];
 
 /// Parts of names that tell what a file is for, where a program has written it itself.
-const WORDS: [(&str, Looks); 15] = [
+const WORDS: [(&str, Looks); 17] = [
+    ("init", Looks::Settings),
+    ("prefs", Looks::Settings),
     ("config", Looks::Settings),
     ("settings", Looks::Settings),
     ("options", Looks::Settings),

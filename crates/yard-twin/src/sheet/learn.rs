@@ -88,6 +88,7 @@ pub(crate) fn learn(seen: &Observed<'_>, sheet: Option<&Sheet>) -> Vec<Proposal>
             kinds.entry(looks(&path, seen)).or_default().push(path);
         }
     }
+    by_the_dozen(&mut kinds);
     let all: Vec<(&RelPath, Looks)> =
         kinds.iter().flat_map(|(kind, paths)| paths.iter().map(|path| (path, *kind))).collect();
     for (kind, paths) in &kinds {
@@ -195,20 +196,51 @@ fn patterns(paths: &[RelPath], kind: Looks, all: &[(&RelPath, Looks)], laid: &Li
     let mut patterns = BTreeSet::new();
     for path in paths {
         let folders = crate::path::at_and_above(path.as_str()).filter(|folder| *folder != path.as_str());
-        let folder = folders.filter(|folder| !SHARED.contains(folder) && is_alone(folder, None)).last();
+        let mut alone: Vec<&str> =
+            folders.filter(|folder| !SHARED.contains(folder) && is_alone(folder, None)).collect();
+        // All that a program has in a home is more than its saves, even if nothing else is there yet.
+        if alone.len() > 1 && kind != Looks::Settings && alone.last().is_some_and(|folder| is_root(folder)) {
+            alone.pop();
+        }
+        let folder = alone.last().copied();
         let ending = path.ending();
         let parent = path.parent().unwrap_or_default();
         let several = ending.as_deref().is_some_and(|ending| {
             let same = |other: &&RelPath| other.parent() == Some(parent) && other.ending().as_deref() == Some(ending);
-            paths.iter().filter(same).count() > 1 && is_alone(parent, Some(ending))
+            // A slot that is new is one of several to come.
+            let comes = kind != Looks::Settings && laid.get(path.as_str()).is_none();
+            (comes || paths.iter().filter(same).count() > 1) && is_alone(parent, Some(ending))
         });
         patterns.insert(match (folder, ending) {
             (Some(folder), _) => format!("{}/**", escape(folder)),
-            (None, Some(ending)) if several => format!("{}/*.{}", escape(parent), escape(&ending)),
+            (None, Some(ending)) if several && !SHARED.contains(&parent) => {
+                format!("{}/*.{}", escape(parent), escape(&ending))
+            }
             _ => escape(path.as_str()),
         });
     }
     patterns.into_iter().collect()
+}
+
+/// Whether a folder holds all that one program has in a home.
+fn is_root(folder: &str) -> bool {
+    folder.rsplit_once('/').is_some_and(|(above, _)| above != "game" && SHARED.contains(&above))
+}
+
+/// Takes what a program made by the dozen, in one folder and of one ending, for data of its own.
+fn by_the_dozen(kinds: &mut BTreeMap<Looks, Vec<RelPath>>) {
+    const MASS: usize = 48;
+    let of = |path: &RelPath| (path.parent().unwrap_or_default().to_owned(), path.ending().unwrap_or_default());
+    let mut counts: HashMap<(String, String), usize> = HashMap::new();
+    kinds.values().flatten().for_each(|path| *counts.entry(of(path)).or_default() += 1);
+    let mut masses = Vec::new();
+    for (_, paths) in kinds.iter_mut().filter(|(kind, _)| !matches!(kind, Looks::Worthless | Looks::Live)) {
+        masses.extend(paths.extract_if(.., |path| counts[&of(path)] >= MASS));
+    }
+    if !masses.is_empty() {
+        kinds.entry(Looks::Live).or_default().extend(masses);
+    }
+    kinds.retain(|_, paths| !paths.is_empty());
 }
 
 /// What one thing is, by how the files of a pattern lie: worlds are folders of several files, slots are files of one stem.
@@ -307,6 +339,10 @@ pub(crate) fn written(text: &str, learned: &[&Learned]) -> Option<String> {
     for one in learned {
         match one {
             Learned::Program(path) => {
+                // It is where it would be written already.
+                if document.get("programs").is_some_and(|programs| programs.to_string().contains(path.as_str())) {
+                    continue;
+                }
                 let mut paths = InlineTable::new();
                 paths.insert(std::env::consts::OS, path.as_str().into());
                 table(&mut document, &["programs", "play"])?.insert("path", value(paths));

@@ -90,7 +90,19 @@ fn learn(yard: &Yard, title: &Title, twin: &TwinName, how: Careful, screen: &Scr
 
 fn propose(lesson: &sheets::Lesson, screen: &Screen) {
     let runs = if lesson.runs == 1 { "1 run".into() } else { format!("{} runs", lesson.runs) };
-    let anew = if lesson.anew { "; nobody has changed the draft that is there, and it is written anew" } else { "" };
+    if lesson.runs == 0 && lesson.proposals.is_empty() {
+        screen.head(format_args!(
+            "The twin {} was not played yet: start it once or twice, then ask again",
+            shell(&lesson.twin)
+        ));
+        screen.facts(&[("next", typed("launch", &[&lesson.twin]))]);
+        return;
+    }
+    let anew = if lesson.anew && !lesson.proposals.is_empty() {
+        "; nobody has changed the draft that is there, and it is written anew"
+    } else {
+        ""
+    };
     screen.head(format_args!("What {runs} of {} tell about {}{anew}", shell(&lesson.twin), lesson.title));
     if lesson.proposals.is_empty() {
         screen.line("  Nothing that its sheet does not say already.");
