@@ -105,15 +105,15 @@ pub struct Lesson {
     pub twin: TwinName,
     /// How many of its runs are known.
     pub runs: usize,
-    /// Whether the sheet that is there is a draft that nobody has changed, which is written anew.
-    pub anew: bool,
+    /// Whether the sheet that is there is a draft that nobody has changed.
+    pub draft: bool,
     /// What the sheet may say from now on.
     pub proposals: Vec<Proposal>,
 }
 
 /// Looks at what a title's sheet could learn from a twin: from what its runs wrote, from what is there and did not come with
-/// the build, and from where the build's label stands. Nothing is proposed that the sheet says already, unless that is a
-/// draft which nobody has changed.
+/// the build, and from where the build's label stands. Nothing is proposed that the sheet says already; only the program that a
+/// draft has guessed gives way to the one that was started.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`Error::Busy`] while the twin runs, [`crate::SheetError`] if the sheet is wrong.
@@ -124,8 +124,8 @@ pub fn learn(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Lesson> {
     let laid = yard.store.listing(settled.state.laid)?;
     let path = yard.sheet_path(&build.title);
     let text = if disk::exists(&path) { Some(sheet::read_text(&path)?) } else { None };
-    let anew = text.is_none_or(|text| text == sheet::draft(&build.title, &stock));
-    let sheet = if anew { None } else { yard.sheet_of(&build)? };
+    let draft = text.is_some_and(|text| text == sheet::draft(&build.title, &stock));
+    let sheet = yard.sheet_of(&build)?;
     let reports: Vec<(String, Option<play::Report>)> =
         play::runs(yard, name, ctx)?.into_iter().map(|run| (run.record.program, run.report)).collect();
     let (mut programs, mut written) = (BTreeMap::new(), BTreeMap::new());
@@ -144,8 +144,8 @@ pub fn learn(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Lesson> {
     let texts = small_texts(yard, &stock)?;
     let (now, label) = (&settled.listing, build.build.to_string());
     let seen = Observed { laid: &laid, now, runs, written, programs, label, texts };
-    let proposals = sheet::learn::learn(&seen, sheet.as_ref());
-    Ok(Lesson { title: build.title, twin: row.name, runs, anew, proposals })
+    let proposals = sheet::learn::learn(&seen, sheet.as_ref(), draft);
+    Ok(Lesson { title: build.title, twin: row.name, runs, draft, proposals })
 }
 
 /// Texts of a build that may say which one it is: small ones, near its top.
@@ -173,16 +173,7 @@ fn small_texts(yard: &Yard, stock: &Listing) -> Result<Vec<(RelPath, String)>> {
 pub fn plan_learned(yard: &Yard, lesson: &Lesson, accepted: &[&Learned]) -> Result<Plan> {
     let path = yard.sheet_path(&lesson.title);
     let old = if disk::exists(&path) { sheet::read_text(&path)? } else { String::new() };
-    let program = accepted.iter().find_map(|learned| match learned {
-        Learned::Program(path) => Some((std::env::consts::OS, path.as_str())),
-        _ => None,
-    });
-    // A fresh one has a place for the program.
-    let base = match (lesson.anew, program) {
-        (true, Some(program)) => sheet::template(&lesson.title, &[program], &[], &[]),
-        (true, None) => sheet::new_sheet(&lesson.title),
-        (false, _) => old.clone(),
-    };
+    let base = if old.is_empty() { sheet::new_sheet(&lesson.title) } else { old.clone() };
     let wrong = || SheetError { path: path.clone(), line: 1, column: 1, message: "it can't be added to".into() };
     let text = sheet::learn::written(&base, accepted).ok_or_else(wrong)?;
     let sheet = Sheet::parse(&text, &path)?;

@@ -80,7 +80,7 @@ const RECORDINGS: [&str; 6] = ["avi", "mkv", "mp4", "webm", "rec", "replay"];
 const DATABASES: [&str; 5] = ["db", "sqlite", "sqlite3", "dat", "sav"];
 
 /// So many files of one kind that ship with a build are its own data, and nobody's settings.
-const DOZEN: usize = 12;
+pub(super) const DOZEN: usize = 12;
 
 /// What a file looks like.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

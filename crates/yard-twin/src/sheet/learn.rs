@@ -66,14 +66,15 @@ pub struct Proposal {
 const SHARED: [&str; 7] =
     ["home", "game", "home/.config", "home/.local", "home/.local/share", "home/.local/state", "home/.cache"];
 
-/// What a sheet could say beyond what it says already.
-pub(crate) fn learn(seen: &Observed<'_>, sheet: Option<&Sheet>) -> Vec<Proposal> {
+/// What a sheet could say beyond what it says already; `draft` if nobody has had a hand in that.
+pub(crate) fn learn(seen: &Observed<'_>, sheet: Option<&Sheet>, draft: bool) -> Vec<Proposal> {
     let mut proposals = Vec::new();
     let programs = sheet.map(|sheet| &sheet.programs);
     let is_known =
         |path: &str| programs.is_some_and(|programs| programs.values().any(|program| program.here() == Some(path)));
     let most = seen.programs.iter().filter(|(path, _)| !is_known(path)).max_by_key(|(_, count)| **count);
-    if let Some((path, count)) = most.filter(|_| programs.is_none_or(BTreeMap::is_empty)) {
+    let wanting = draft && seen.programs.keys().all(|path| !is_known(path)) || programs.is_none_or(BTreeMap::is_empty);
+    if let Some((path, count)) = most.filter(|_| wanting) {
         let evidence = vec![format!("started in {count} of {}", runs(seen.runs))];
         proposals.push(Proposal { learned: Learned::Program(path.clone()), evidence });
     }
@@ -160,8 +161,15 @@ fn looks(path: &RelPath, seen: &Observed<'_>) -> Looks {
         }
         // What is written anew in each run and came with the build is what the program remembers.
         None if shipped && seen.runs > 1 && times == seen.runs => Looks::Settings,
+        None if !shipped && is_one_of_several(path, seen) => Looks::Saves,
         None => Looks::Live,
     }
+}
+
+/// Whether others of its ending lie beside it that did not come with the build: one came after the other.
+fn is_one_of_several(path: &RelPath, seen: &Observed<'_>) -> bool {
+    let same = |other: &&RelPath| other.parent() == path.parent() && other.ending() == path.ending();
+    path.ending().is_some() && own_names(seen).filter(same).count() > 1
 }
 
 fn own_names<'a>(seen: &'a Observed<'_>) -> impl Iterator<Item = &'a RelPath> {
@@ -170,7 +178,7 @@ fn own_names<'a>(seen: &'a Observed<'_>) -> impl Iterator<Item = &'a RelPath> {
 }
 
 /// Patterns for paths of one kind: the outermost folders that did not come with the build and in which nothing of another kind
-/// was written; else those of one ending in a folder, where none lies as it was shipped, or single files.
+/// was written; else those of one ending in a folder, where few came with the build, or single files.
 fn patterns(paths: &[RelPath], kind: Looks, all: &[(&RelPath, Looks)], laid: &Listing) -> Vec<String> {
     let written: BTreeSet<&str> = all.iter().map(|(path, _)| path.as_str()).collect();
     let mut known: HashMap<(String, Option<String>), bool> = HashMap::new();
@@ -182,12 +190,12 @@ fn patterns(paths: &[RelPath], kind: Looks, all: &[(&RelPath, Looks)], laid: &Li
             })
         };
         all.iter().all(|(path, other)| *other == kind || !inside(path.as_str()))
-            && (!laid.has(folder)
-                || laid.entries().iter().all(|entry| {
-                    let path = entry.path.as_str();
-                    let own = ending.is_some() && written.contains(path);
-                    entry.node == Node::EmptyFolder || !inside(path) || own
-                }))
+            && (!laid.has(folder) || {
+                let shipped = laid.entries().iter().filter(|entry| entry.node != Node::EmptyFolder);
+                let shipped = shipped.map(|entry| entry.path.as_str()).filter(|path| inside(path));
+                // Some to begin with may have come with it; what it ships by the dozen is its own.
+                ending.is_some() && shipped.filter(|path| !written.contains(path)).count() < draft::DOZEN
+            })
     };
     let mut is_alone = |folder: &str, ending: Option<&str>| {
         let key = (folder.to_owned(), ending.map(str::to_owned));
@@ -339,10 +347,6 @@ pub(crate) fn written(text: &str, learned: &[&Learned]) -> Option<String> {
     for one in learned {
         match one {
             Learned::Program(path) => {
-                // It is where it would be written already.
-                if document.get("programs").is_some_and(|programs| programs.to_string().contains(path.as_str())) {
-                    continue;
-                }
                 let mut paths = InlineTable::new();
                 paths.insert(std::env::consts::OS, path.as_str().into());
                 table(&mut document, &["programs", "play"])?.insert("path", value(paths));

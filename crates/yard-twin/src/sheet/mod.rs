@@ -369,12 +369,7 @@ pub fn new_sheet(title: &Title) -> String {
 }
 
 /// The sheet's text, with what is known filled in and the rest explained.
-pub(crate) fn template(
-    title: &Title,
-    programs: &[(&str, &str)],
-    live: &[String],
-    groups: &[(&str, Vec<String>)],
-) -> String {
+fn template(title: &Title, programs: &[(&str, &str)], live: &[String], groups: &[(&str, Vec<String>)]) -> String {
     let quote = |text: &str| toml_edit::Value::from(text).to_string().trim().to_owned();
     let mut out = format!(
         "# Title sheet: what there is to know about one title. Lines that start with '#' are explanations.\n\

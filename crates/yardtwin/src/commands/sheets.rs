@@ -98,12 +98,7 @@ fn propose(lesson: &sheets::Lesson, screen: &Screen) {
         screen.facts(&[("next", typed("launch", &[&lesson.twin]))]);
         return;
     }
-    let anew = if lesson.anew && !lesson.proposals.is_empty() {
-        "; nobody has changed the draft that is there, and it is written anew"
-    } else {
-        ""
-    };
-    screen.head(format_args!("What {runs} of {} tell about {}{anew}", shell(&lesson.twin), lesson.title));
+    screen.head(format_args!("What {runs} of {} tell about {}", shell(&lesson.twin), lesson.title));
     if lesson.proposals.is_empty() {
         screen.line("  Nothing that its sheet does not say already.");
         screen.facts(&[("next", typed("launch", &[&lesson.twin]))]);
