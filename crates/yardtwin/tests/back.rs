@@ -118,3 +118,73 @@ fn belongings_lie_in_a_folder_as_plain_files_and_come_back_from_there() {
     desk.ok(&["carry", "--group", "saves", "--from-file", to, "--to", "b"]);
     assert_same(&look(&desk.game("a", "own")), &look(&desk.game("b", "own")), "and back in another twin");
 }
+
+/// Does what an answer prints as the way back.
+fn go_back(desk: &Desk, said: &str) {
+    let line = said.lines().find_map(|line| line.trim().strip_prefix("way back")).unwrap_or_else(|| panic!("{said}"));
+    let command = line.trim().strip_prefix("yardtwin ").unwrap();
+    let yes = if command.starts_with("restore") { " --yes" } else { "" };
+    let script = format!("{} {command}{yes}", desk.root().join("yardtwin").display());
+    let output = desk.tool("sh").args(["-c", &script]).output().unwrap();
+    assert!(output.status.success(), "{command}: {}", support::text(&output.stderr));
+}
+
+/// Files and links of a twin, without what the yard writes beside them.
+fn held(desk: &Desk, twin: &str) -> Vec<support::common::Seen> {
+    ["game", "home"].map(|part| look(&desk.at("yard/twins").join(twin).join(part))).into()
+}
+
+#[test]
+fn each_way_back_that_is_printed_leads_back() {
+    let desk = bench(&["a", "b"]);
+    let sheet = desk.at("yard/sheets/workbench.toml");
+    let builds = "[belongings.saves.builds]\n\"2*\" = [\"game/kept/*.sav\"]\n";
+    fs::write(&sheet, fs::read_to_string(&sheet).unwrap() + builds).unwrap();
+    fs::write(desk.at("build/data/new.txt"), "of 2").unwrap();
+    fs::write(desk.at("build/data/view.ini"), "[v]\nwidth=1024\nheight=768\n").unwrap();
+    desk.place.give_away();
+    desk.ok(&["intake", "build", "--title", "workbench", "--build", "2"]);
+    desk.does("a", "mkdir -p own lines/north; echo 1 > own/one.sav; echo n > lines/north/north.txt", &[]);
+    let at = desk.at("yard/twins/b").canonicalize().unwrap();
+    fs::write(desk.game("a", "data/paths.ini"), format!("at={}/game\n", at.display())).unwrap();
+    desk.place.give_away();
+    desk.ok(&["profile", "set", "a", "--file", "view.ini", "v.width", "2560"]);
+    let from = format!("{}", at.display());
+    let to = format!("{}", desk.at("yard/twins/a").canonicalize().unwrap().display());
+    let number = newest(&desk, "a");
+    for command in [
+        vec!["clone", "a", "south", "--inside", "lines/north"],
+        vec!["profile", "set", "a", "--file", "view.ini", "v.width", "800"],
+        vec!["profile", "set", "a", "--file", "view.ini", "v.depth", "32"],
+        vec!["profile", "unset", "a", "--file", "view.ini", "v.width"],
+        vec!["profile", "set", "a", "note", "a word"],
+        vec!["repath", "a", "--from", &from, "--to", &to],
+        vec!["renew", "a", "--stock", "workbench@2", "--keep-rest"],
+        vec!["restore", "a", "1", "--yes"],
+        vec!["restore", "a", "1", "--all", "--yes"],
+        vec!["undo", "a", "--yes"],
+        vec!["undo", "a", &number, "--yes"],
+        vec!["rename", "a", "c"],
+        vec!["remove", "a", "--yes"],
+    ] {
+        let (before, profile) = (held(&desk, "a"), desk.json(&["profile", "show", "a"])["profile"].clone());
+        let said = desk.ok(&command);
+        go_back(&desk, &said);
+        assert!(held(&desk, "a") == before, "{command:?}");
+        assert_eq!(desk.json(&["profile", "show", "a"])["profile"], profile, "{command:?}");
+    }
+    // On the other build too: its saves are elsewhere there.
+    desk.ok(&["renew", "a", "--stock", "workbench@2", "--keep-rest"]);
+    let before = held(&desk, "a");
+    for command in [
+        vec!["renew", "a", "--stock", "workbench@1", "--keep-rest"],
+        vec!["restore", "a", "1", "--yes"],
+        vec!["carry", "saves", "--from", "a", "--to", "b"],
+    ] {
+        let of = if command[0] == "carry" { "b" } else { "a" };
+        let there = if of == "a" { before.clone() } else { held(&desk, of) };
+        let said = desk.ok(&command);
+        go_back(&desk, &said);
+        assert!(held(&desk, of) == there, "{command:?}");
+    }
+}

@@ -52,11 +52,13 @@ pub struct Sheet {
     /// Patterns of those that are worth nothing.
     pub scratch: Vec<String>,
     #[serde(skip)]
-    is_scratch: PathSet,
+    is_executable: PathSet,
+    /// Patterns of what the program keeps of itself in the home: versions, libraries, mods. They are game files.
+    pub home_program: Vec<String>,
+    /// What holds in the place of these three in some builds, by pattern over build labels; the first one that matches counts.
+    pub path_builds: BTreeMap<String, BuildPaths>,
     #[serde(skip)]
-    written: PathSet,
-    #[serde(skip)]
-    caught: BTreeMap<String, Caught>,
+    sets: Sets,
     #[serde(skip)]
     ignore_case: bool,
 }
@@ -89,6 +91,8 @@ pub struct Good {
     pub present: Vec<String>,
     /// Paths below the game folder that must not be there.
     pub absent: Vec<String>,
+    /// Patterns below the game folder: files that are programs, whatever their modes say. Archives and some disks lose those.
+    pub executable: Vec<String>,
 }
 
 /// What keeps a program inside its own folder, where it would write into its user's home otherwise.
@@ -192,10 +196,31 @@ impl IdKey {
     }
 }
 
+/// Paths that are elsewhere in some builds; what is not said is as in the others.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct BuildPaths {
+    /// Patterns of the paths that the program writes.
+    pub live: Option<Vec<String>>,
+    /// Patterns of those that are worth nothing.
+    pub scratch: Option<Vec<String>>,
+    /// Patterns of what the program keeps of itself in the home.
+    pub home_program: Option<Vec<String>>,
+}
+
+/// The same of one build.
+struct WrittenPaths {
+    live: Vec<String>,
+    scratch: Vec<String>,
+    home_program: Vec<String>,
+}
+
 /// The patterns of a sheet, ready to be matched.
+#[derive(Clone, Debug)]
 struct Sets {
     caught: BTreeMap<String, Caught>,
     written: PathSet,
+    scratch: PathSet,
+    home_program: PathSet,
 }
 
 /// What a group catches.
@@ -207,12 +232,8 @@ struct Caught {
 }
 
 impl Sets {
-    fn new(
-        belongings: &BTreeMap<String, Group>,
-        live: &[String],
-        scratch: &[String],
-        ignore_case: bool,
-    ) -> Result<Self, String> {
+    fn new(belongings: &BTreeMap<String, Group>, paths: &WrittenPaths, ignore_case: bool) -> Result<Self, String> {
+        let WrittenPaths { live, scratch, home_program } = paths;
         let set = |patterns: &[String]| PathSet::new(patterns.iter().map(String::as_str), ignore_case);
         let caught = belongings.iter().map(|(name, group)| {
             let one_by_one = group.unit == Unit::Folder && group.patterns.len() > 1;
@@ -224,7 +245,8 @@ impl Sets {
         // What is a player's own is written by the program too.
         let own = belongings.values().filter(|group| !group.large).flat_map(|group| &group.patterns);
         let written = live.iter().chain(scratch).chain(own).map(String::as_str);
-        Ok(Self { caught, written: PathSet::new(written, ignore_case)? })
+        let written = PathSet::new(written, ignore_case)?;
+        Ok(Self { caught, written, scratch: set(scratch)?, home_program: set(home_program)? })
     }
 }
 
@@ -255,11 +277,23 @@ impl Sheet {
                 moved = true;
             }
         }
+        let fits = |(label, _): &(&String, &BuildPaths)| pattern::fits_label(label, build.as_str());
+        let first = |paths: fn(&BuildPaths) -> &Option<Vec<String>>| {
+            self.path_builds.iter().filter(fits).find_map(|(_, here)| paths(here).clone())
+        };
+        let here = [first(|paths| &paths.live), first(|paths| &paths.scratch), first(|paths| &paths.home_program)];
+        for (new, old) in here.into_iter().zip([&mut self.live, &mut self.scratch, &mut self.home_program]) {
+            if let Some(new) = new {
+                *old = new;
+                moved = true;
+            }
+        }
         if moved {
             let fail =
                 |message| SheetError { path: format!("{}.toml", self.title).into(), line: 1, column: 1, message };
-            let sets = Sets::new(&self.belongings, &self.live, &self.scratch, self.ignore_case).map_err(fail)?;
-            (self.caught, self.written) = (sets.caught, sets.written);
+            let (live, scratch, home_program) = (self.live.clone(), self.scratch.clone(), self.home_program.clone());
+            let paths = WrittenPaths { live, scratch, home_program };
+            self.sets = Sets::new(&self.belongings, &paths, self.ignore_case).map_err(fail)?;
         }
         Ok(self)
     }
@@ -277,13 +311,18 @@ impl Sheet {
 
     /// The paths that the program writes: live and scratch.
     pub(crate) fn written(&self) -> &PathSet {
-        &self.written
+        &self.sets.written
+    }
+
+    /// Whether a path in the home is a game file: the program keeps a part of itself there.
+    pub(crate) fn is_home_program(&self, path: &RelPath) -> bool {
+        self.sets.home_program.contains(path.as_str())
     }
 
     /// Whether a path is scratch: worth nothing, so neither kept nor carried along.
     #[must_use]
     pub fn is_scratch(&self, path: &RelPath) -> bool {
-        self.is_scratch.contains(path.as_str())
+        self.sets.scratch.contains(path.as_str())
     }
 
     /// The path of the program that is started here unless a profile says otherwise.
@@ -292,12 +331,17 @@ impl Sheet {
         self.programs.get(self.program.as_ref()?)?.here().map(str::to_owned)
     }
 
+    /// Whether a file is a program, whatever its mode says.
+    pub(crate) fn is_program(&self, path: &RelPath) -> bool {
+        self.is_executable.contains(path.as_str())
+    }
+
     /// The group of belongings that a path is in: the first by name whose patterns match. What a database has beside its
     /// file is in the group of that.
     #[must_use]
     pub fn group_of(&self, path: &RelPath) -> Option<&str> {
         let group = |path: &str| {
-            self.caught.iter().find(|(_, caught)| caught.all.contains(path)).map(|(name, _)| name.as_str())
+            self.sets.caught.iter().find(|(_, caught)| caught.all.contains(path)).map(|(name, _)| name.as_str())
         };
         let (path, main) = (path.as_str(), main_file(path.as_str()));
         group(path).or_else(|| if main.len() == path.len() { None } else { group(main) })
@@ -305,7 +349,7 @@ impl Sheet {
 
     /// All groups that catch a path, by name.
     pub(crate) fn groups_of(&self, path: &RelPath) -> impl Iterator<Item = &str> {
-        let all = self.caught.iter().filter(|(_, caught)| caught.all.contains(path.as_str()));
+        let all = self.sets.caught.iter().filter(|(_, caught)| caught.all.contains(path.as_str()));
         all.map(|(name, _)| name.as_str())
     }
 
@@ -316,7 +360,8 @@ impl Sheet {
         });
         let live = self.live.iter().map(|pattern| ("paths.live".to_owned(), pattern.clone()));
         let scratch = self.scratch.iter().map(|pattern| ("paths.scratch".to_owned(), pattern.clone()));
-        groups.chain(live).chain(scratch).collect()
+        let home = self.home_program.iter().map(|pattern| ("home.program".to_owned(), pattern.clone()));
+        groups.chain(live).chain(scratch).chain(home).collect()
     }
 
     /// What must be there and is not, and what must not be there and is.
@@ -387,7 +432,8 @@ fn template(title: &Title, programs: &[(&str, &str)], live: &[String], groups: &
     let (mark, (platform, path)) =
         programs.first().map_or(("# ", (std::env::consts::OS, "bin/game")), |program| ("", *program));
     if let Some(others) = programs.get(1..).filter(|others| !others.is_empty()) {
-        let others: Vec<_> = others.iter().map(|(_, path)| quote(path)).collect();
+        // Names may hold line ends, and a comment ends with its line.
+        let others: Vec<_> = others.iter().map(|(_, path)| format!("{path:?}")).collect();
         let _ = writeln!(out, "# Others that may be one: {}.", others.join(", "));
     }
     let _ = write!(
@@ -398,7 +444,7 @@ fn template(title: &Title, programs: &[(&str, &str)], live: &[String], groups: &
     );
     out.push_str(
         "# What a good folder has, and what it must not have: paths in the game folder.\n\
-         [good]\npresent = []\nabsent = []\n\n\
+         [good]\npresent = []\nabsent = []\n# executable = [\"bin/*\"]       # programs whose modes an archive has lost\n\n\
          # What keeps the program inside its own folder, where it would write into your home otherwise: empty marker\n\
          # files, folders that must be there (both are laid when a twin is made), arguments, environment variables.\n\
          # [inside]\n# files = [\"stay-here.flag\"]\n# folders = [\"user\"]\n# arguments = [\"--here\"]\n# environment = { NAME = \"value\" }\n\n\

@@ -8,7 +8,9 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::pattern::{self, PathSet};
-use super::{Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sets, Sheet, Unit};
+use super::{
+    BuildPaths, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sets, Sheet, Unit, WrittenPaths,
+};
 use crate::edit::Format;
 use crate::error::SheetError;
 use crate::ident::Title;
@@ -37,6 +39,8 @@ struct RawSheet {
     #[serde(default)]
     paths: RawPaths,
     #[serde(default)]
+    home: RawHome,
+    #[serde(default)]
     formats: BTreeMap<Spanned<String>, Format>,
     #[serde(default)]
     belongings: BTreeMap<String, RawGroup>,
@@ -62,6 +66,8 @@ struct RawGood {
     present: Vec<Spanned<String>>,
     #[serde(default)]
     absent: Vec<Spanned<String>>,
+    #[serde(default)]
+    executable: Vec<Spanned<String>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -125,6 +131,24 @@ struct RawPaths {
     live: Vec<Spanned<String>>,
     #[serde(default)]
     scratch: Vec<Spanned<String>>,
+    #[serde(default)]
+    builds: BTreeMap<Spanned<String>, RawBuildPaths>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawBuildPaths {
+    live: Option<Vec<Spanned<String>>>,
+    scratch: Option<Vec<Spanned<String>>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawHome {
+    #[serde(default)]
+    program: Vec<Spanned<String>>,
+    #[serde(default)]
+    builds: BTreeMap<Spanned<String>, Vec<Spanned<String>>>,
 }
 
 #[derive(Deserialize)]
@@ -242,13 +266,7 @@ impl Checker<'_> {
                 return Err(self.fail(&span, why));
             }
         };
-        let mut builds = BTreeMap::new();
-        for (label, patterns) in raw.builds {
-            if let Some(why) = pattern::check_label(label.as_ref()) {
-                return Err(self.fail(&label.span(), format!("{:?}: {why}", label.as_ref())));
-            }
-            builds.insert(label.into_inner(), self.own_patterns(patterns)?);
-        }
+        let builds = self.by_build(raw.builds, |patterns| self.own_patterns(patterns))?;
         let RawGroup { patterns, unit, note, large, .. } = raw;
         Ok(Group { patterns: self.own_patterns(patterns)?, unit, note, on_clash, large, builds })
     }
@@ -285,6 +303,42 @@ impl Checker<'_> {
             arguments: raw.arguments,
             environment,
         })
+    }
+
+    /// Other patterns in some builds, by patterns over their labels.
+    fn by_build<T, U>(
+        &self,
+        raw: BTreeMap<Spanned<String>, T>,
+        each: impl Fn(T) -> Result<U, SheetError>,
+    ) -> Result<BTreeMap<String, U>, SheetError> {
+        let mut builds = BTreeMap::new();
+        for (label, patterns) in raw {
+            if let Some(why) = pattern::check_label(label.as_ref()) {
+                return Err(self.fail(&label.span(), format!("{:?}: {why}", label.as_ref())));
+            }
+            builds.insert(label.into_inner(), each(patterns)?);
+        }
+        Ok(builds)
+    }
+
+    /// Patterns of a home: what a program keeps of itself there.
+    fn home_patterns(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
+        match texts
+            .iter()
+            .find(|text| !text.as_ref().starts_with("home/") || text.as_ref().trim_matches('*') == "home/")
+        {
+            Some(text) => Err(self.fail(&text.span(), format!("{:?} names no part of the home", text.as_ref()))),
+            None => self.patterns(texts),
+        }
+    }
+
+    /// Patterns below the game folder.
+    fn below_game(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
+        let check = |text: Spanned<String>| match pattern::check(&format!("game/{}", text.as_ref())) {
+            None => Ok(text.into_inner()),
+            Some(why) => Err(self.fail(&text.span(), format!("{:?}: {why}", text.as_ref()))),
+        };
+        texts.into_iter().map(check).collect()
     }
 
     /// Endings or whole names of files, in lower case.
@@ -356,26 +410,43 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         belongings.insert(name, checker.group(group)?);
     }
     let rename = raw.rename.into_iter().map(|raw| checker.rename(raw)).collect::<Result<_, _>>()?;
-    let live = checker.patterns(raw.paths.live)?;
-    let scratch = checker.patterns(raw.paths.scratch)?;
+    let paths = WrittenPaths {
+        live: checker.patterns(raw.paths.live)?,
+        scratch: checker.patterns(raw.paths.scratch)?,
+        home_program: checker.home_patterns(raw.home.program)?,
+    };
+    let mut path_builds = checker.by_build(raw.paths.builds, |paths| {
+        let patterns = |texts: Option<_>| texts.map(|texts| checker.patterns(texts)).transpose();
+        Ok(BuildPaths { live: patterns(paths.live)?, scratch: patterns(paths.scratch)?, home_program: None })
+    })?;
+    for (label, program) in checker.by_build(raw.home.builds, |texts| checker.home_patterns(texts))? {
+        path_builds.entry(label).or_default().home_program = Some(program);
+    }
     let fail = |why| checker.fail(&(0..0), why);
-    let Sets { caught, written } = Sets::new(&belongings, &live, &scratch, raw.ignore_case).map_err(fail)?;
+    let executable = checker.below_game(raw.good.executable)?;
+    let marked: Vec<String> = executable.iter().map(|pattern| format!("game/{pattern}")).collect();
+    let sets = Sets::new(&belongings, &paths, raw.ignore_case).map_err(fail)?;
     Ok(Sheet {
         name: raw.name.unwrap_or_else(|| title.to_string()),
         title,
         programs,
         program,
-        good: Good { present: checker.all_inside(raw.good.present)?, absent: checker.all_inside(raw.good.absent)? },
+        good: Good {
+            present: checker.all_inside(raw.good.present)?,
+            absent: checker.all_inside(raw.good.absent)?,
+            executable,
+        },
+        is_executable: PathSet::new(marked.iter().map(String::as_str), raw.ignore_case).map_err(fail)?,
         inside: checker.kept_inside(raw.inside)?,
         labels: raw.label.0.into_iter().map(|label| checker.label(label)).collect::<Result<_, _>>()?,
         belongings,
         formats: checker.formats(raw.formats)?,
         rename,
-        is_scratch: PathSet::new(scratch.iter().map(String::as_str), raw.ignore_case).map_err(fail)?,
         ignore_case: raw.ignore_case,
-        live,
-        scratch,
-        written,
-        caught,
+        live: paths.live,
+        scratch: paths.scratch,
+        home_program: paths.home_program,
+        path_builds,
+        sets,
     })
 }

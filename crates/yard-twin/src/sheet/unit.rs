@@ -65,7 +65,7 @@ fn depth(pattern: &str) -> usize {
 impl Sheet {
     /// The thing of its group that a path is a part of, as a beginning of the path.
     pub(crate) fn unit_of<'a>(&self, path: &'a RelPath, group: Option<&str>) -> &'a str {
-        let group = group.and_then(|name| Some((self.belongings.get(name)?, self.caught.get(name)?)));
+        let group = group.and_then(|name| Some((self.belongings.get(name)?, self.sets.caught.get(name)?)));
         let Some((group, caught)) = group else { return main_file(path.as_str()) };
         let by = caught.each.iter().position(|set| set.contains(path.as_str())).unwrap_or_default();
         group.unit.of(path.as_str(), group.patterns.get(by).map_or(0, |pattern| depth(pattern)))

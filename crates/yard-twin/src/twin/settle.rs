@@ -144,7 +144,9 @@ pub(crate) struct PlayersOwn<'a>(pub(crate) Option<&'a Sheet>);
 impl PlayersOwn<'_> {
     pub(crate) fn holds(&self, path: &RelPath) -> bool {
         let by_sheet = |sheet: &Sheet| sheet.group_of(path).is_some() || sheet.written().contains(path.as_str());
-        !path.as_str().starts_with("game/") || self.0.is_some_and(by_sheet)
+        let is_program = |sheet: &Sheet| sheet.is_home_program(path);
+        let of_game = path.as_str().starts_with("game/") || self.0.is_some_and(is_program);
+        !of_game || self.0.is_some_and(by_sheet)
     }
 
     /// How many game files and how many others differ between two listings.

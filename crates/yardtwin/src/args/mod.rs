@@ -373,6 +373,9 @@ pub(crate) struct Intake {
     /// Don't take this group of belongings in (may be given more than once)
     #[arg(long, value_name = "GROUP")]
     pub(crate) leave_out: Vec<String>,
+    /// Take a build in again that was taken in wrong, with what somebody had played: the old one is removed, and can come back
+    #[arg(long, conflicts_with = "twin")]
+    pub(crate) again: bool,
     /// Delete the source once everything is safe; what was left out stays
     #[arg(long = "move")]
     pub(crate) take_away: bool,

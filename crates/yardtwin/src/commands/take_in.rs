@@ -51,6 +51,7 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
             note: args.note.clone(),
             leave_out: args.leave_out.clone(),
             take_away: args.take_away,
+            again: args.again,
         };
         one(yard, options, args.how, screen)?;
     }
@@ -233,7 +234,13 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
         facts.push(("source", source(taken)));
         facts.push(("left there", some_of(&taken.left, 5)));
     }
-    facts.push(("way back", back));
+    if plan.twins.is_empty() {
+        facts.push(("way back", back));
+    } else {
+        let names: Vec<_> = plan.twins.iter().map(shell).collect();
+        facts.push(("twins on the old one", names.join(", ")));
+        facts.push(("put them on it", typed("renew", &[&plan.twins[0]])));
+    }
     facts.push(("next", typed(&format!("clone {} NAME", crate::screen::shell(&outcome.build)), &[])));
     screen.facts(&facts);
     if plan.sheet == intake::SheetUse::Drafted {

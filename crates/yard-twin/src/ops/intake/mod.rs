@@ -35,7 +35,7 @@ use crate::catalog::{Intent, StockRow};
 use crate::disk;
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, IntakeError, Noun, Result};
-use crate::ident::{BuildLabel, BuildRef, ListingId, Title};
+use crate::ident::{BuildLabel, BuildRef, ListingId, Title, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::ops::intake::moving::Mover;
 use crate::ops::intake::source::{Links, Out, Part, SourceTree, StoredTree, list, provisional};
@@ -69,6 +69,8 @@ pub struct Options {
     pub leave_out: Vec<String>,
     /// Delete the source once everything is safe.
     pub take_away: bool,
+    /// Take the build in again under the label that another one has: that one is a removed build then.
+    pub again: bool,
 }
 
 impl Options {
@@ -86,6 +88,7 @@ impl Options {
             note: None,
             leave_out: Vec::new(),
             take_away: false,
+            again: false,
         }
     }
 }
@@ -128,6 +131,9 @@ pub struct Plan {
     pub program: Option<String>,
     /// What looks like a player's own and will be taken in with the rest.
     pub belongings: Vec<Belongings>,
+    /// Twins on the build that was taken in before under this label and is taken in again: nothing becomes of them until they
+    /// are renewed.
+    pub twins: Vec<TwinName>,
     /// Groups of those of which no other build of the title has anything: most likely somebody has played here.
     pub only_here: Vec<String>,
     /// What is left out.
@@ -200,7 +206,12 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
     let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
     let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
     let taking = SourceTree::new(parts, seen, out)?;
-    check_label(yard, &build, &taking.seen)?;
+    let twins = if options.again {
+        on_build(yard, &build)?
+    } else {
+        check_label(yard, &build, (&taking.seen, &sheet))?;
+        Vec::new()
+    };
     let needs = if options.take_away { moving::copied(&yard.begin(ctx)?, &taking)? } else { taking.totals().bytes };
     Ok(Plan {
         build,
@@ -212,6 +223,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         only_here,
         left_out,
         scratch,
+        twins,
         take_away: options.take_away,
         home: options.home.clone(),
         source,
@@ -272,13 +284,14 @@ fn sheet_for(yard: &Yard, title: &Title, listing: &Listing) -> Result<(Sheet, Op
 }
 
 /// Whether the name is free, or what has it looks the same: better said now than after minutes of reading.
-fn check_label(yard: &Yard, build: &BuildRef, seen: &[Seen]) -> Result<()> {
+fn check_label(yard: &Yard, build: &BuildRef, (seen, sheet): (&[Seen], &Sheet)) -> Result<()> {
     match yard.catalog.stock(build)?.filter(|row| row.removed_at.is_none()) {
         Some(row) => {
             // An unreadable listing is mended by this intake.
             let Ok(there) = yard.store.listing(row.listing) else { return Ok(()) };
             let pairs = merged(there.entries(), seen, |entry, seen| entry.path.cmp(&seen.path));
-            let same = |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b));
+            let same =
+                |pair: &(Option<&Entry>, Option<&Seen>)| matches!(pair, (Some(a), Some(b)) if looks_like(a, b, sheet));
             same_or_error(build, &row, pairs.filter(|pair| !same(pair)).count() as u64)
         }
         None => Ok(()),
@@ -387,7 +400,9 @@ fn commit(
     ctx: &Ctx,
 ) -> Result<(PutTotals, bool)> {
     let id = listing.id();
-    let was_there = already(yard, &plan.build, listing)?;
+    let replaces = if plan.options.again { Some(yard.stock_row(&plan.build, false)?) } else { None };
+    let replaces = replaces.filter(|row| row.listing != id);
+    let was_there = replaces.is_none() && already(yard, &plan.build, listing)?;
     let ledger = Ledger::load(&yard.store.pool)?;
     let published = putter.publish(&ledger, ctx);
     ledger.save(op.path())?;
@@ -397,7 +412,11 @@ fn commit(
         if let Some(text) = &plan.sheet_text {
             disk::write_whole(&yard.sheet_path(&plan.build.title), &op.path().join("sheet"), text.as_bytes())?;
         }
-        yard.catalog.add_stock(&stock_row(plan, id, plan.taking.private()))?;
+        yard.catalog.together(|| {
+            // The one that was there is a removed one from now on.
+            replaces.iter().try_for_each(|row| yard.catalog.mark_stock(row, Some(Timestamp::now())))?;
+            yard.catalog.add_stock(&stock_row(plan, id, plan.taking.private()))
+        })?;
     }
     if was_there && yard.store.listing(id).is_err() {
         disk::remove_if_there(&yard.store.blob_path("listings", &id.to_string()))?;
@@ -432,10 +451,10 @@ pub(crate) fn same_or_error(build: &BuildRef, row: &StockRow, different: u64) ->
 }
 
 /// Whether they are the same as far as is known before anything is read: neither contents, nor what becomes of symlinks.
-fn looks_like(entry: &Entry, seen: &Seen) -> bool {
+fn looks_like(entry: &Entry, seen: &Seen, sheet: &Sheet) -> bool {
     match (&entry.node, &seen.kind) {
         (Node::File { size, executable, .. }, Kind::File) => {
-            (*size, *executable) == (seen.stat.size, seen.stat.executable())
+            (*size, *executable) == (seen.stat.size, seen.stat.executable() || sheet.is_program(&seen.path))
         }
         (Node::Symlink { .. }, Kind::Symlink(_)) | (Node::EmptyFolder, Kind::EmptyFolder) => true,
         _ => false,
@@ -454,6 +473,19 @@ fn stock_row(plan: &Plan, listing: ListingId, private: Vec<RelPath>) -> StockRow
         removed_at: None,
         private,
     }
+}
+
+/// The twins on a build that is taken in again.
+fn on_build(yard: &Yard, build: &BuildRef) -> Result<Vec<TwinName>> {
+    let row = yard.stock_row(build, false)?;
+    let mut twins = Vec::new();
+    for twin in yard.catalog.twins()?.into_iter().filter(|twin| twin.removed_at.is_none()) {
+        // A sick one is named when it is looked at.
+        if Error::pass_over(yard.store.state(twin.state))?.is_some_and(|state| state.build == row.build) {
+            twins.push(twin.name);
+        }
+    }
+    Ok(twins)
 }
 
 /// Those of some groups of which no other build of the title has anything, where there is another one.

@@ -310,6 +310,10 @@ impl Links {
             if let Node::Symlink { target } = &entry.node {
                 entry.node = Node::Symlink { target: self.target(taking, &seen.path, target, yard)? };
             }
+            let is_program = taking.out.sheet.as_ref().is_some_and(|sheet| sheet.is_program(&seen.path));
+            if let Node::File { executable, .. } = &mut entry.node {
+                *executable |= is_program;
+            }
             entries.push(entry);
         }
         Listing::new(entries)

@@ -1,0 +1,100 @@
+//! Builds, through the real program: what a program keeps of itself in the home, what an archive has lost, and a build that is
+//! taken in again.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod support;
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+
+use support::Desk;
+use support::common::Place;
+
+/// A yard of a title with that sheet.
+fn desk(sheet: &str) -> Desk {
+    let desk = Desk::at_place(Place::new(), "builds");
+    desk.ok(&["init"]);
+    let text = format!("title = \"hills\"\n[programs.play]\npath = {{ any = \"bin/do\" }}\n{sheet}");
+    write(&desk, "yard/sheets/hills.toml", &text);
+    write(&desk, "build/bin/do", "#!/bin/sh\neval \"$1\"\n");
+    desk
+}
+
+fn write(desk: &Desk, path: &str, text: &str) {
+    let path = desk.at(path);
+    fs::create_dir_all(path.parent().unwrap()).unwrap();
+    fs::write(&path, text).unwrap();
+    desk.place.give_away();
+}
+
+fn read(desk: &Desk, path: &str) -> String {
+    fs::read_to_string(desk.at("yard/twins").join(path)).unwrap_or_else(|_| "(none)".into())
+}
+
+#[test]
+fn what_a_program_keeps_of_itself_in_the_home_is_renewed_as_game_files_are() {
+    let desk = desk(
+        "[home]\nprogram = [\"home/.hills/versions/**\"]\n[home.builds]\n\"2*\" = [\"home/.hills/libraries/**\"]\n\
+         [paths]\nlive = [\"game/state/**\"]\n[paths.builds.\"2*\"]\nlive = [\"game/var/**\"]\n",
+    );
+    write(&desk, "home/.hills/versions/a.jar", "a of 1");
+    write(&desk, "home/.hills/versions/b.jar", "b of 1");
+    desk.ok(&["intake", "build", "--as-home", "home/.hills", "--title", "hills", "--build", "1"]);
+    fs::rename(desk.at("home/.hills/versions"), desk.at("home/.hills/libraries")).unwrap();
+    write(&desk, "home/.hills/libraries/a.jar", "a of 2");
+    desk.ok(&["intake", "build", "--as-home", "home/.hills", "--title", "hills", "--build", "2"]);
+    desk.ok(&["clone", "hills@1", "t"]);
+    write(&desk, "yard/twins/t/home/.hills/versions/b.jar", "spoiled");
+    write(&desk, "yard/twins/t/home/.hills/options.txt", "mine");
+    write(&desk, "yard/twins/t/game/state/live.db", "live in 1");
+    let rest = desk.run(&["renew", "t"]);
+    let said = support::text(&rest.stdout) + &support::text(&rest.stderr);
+    assert!(rest.status.code() == Some(4) && said.contains("home/.hills/versions/b.jar"), "{said}");
+    assert!(!said.contains("options.txt") && !said.contains("live.db"), "{said}");
+    desk.ok(&["renew", "t", "--leave-rest"]);
+    assert_eq!(read(&desk, "t/home/.hills/versions/b.jar"), "b of 1");
+    desk.ok(&["renew", "t", "--stock", "hills@2"]);
+    let there =
+        ["versions/a.jar", "libraries/a.jar", "options.txt"].map(|path| read(&desk, &format!("t/home/.hills/{path}")));
+    assert_eq!(there, ["(none)", "a of 2", "mine"]);
+    desk.ok(&["undo", "t", "--yes"]);
+    assert_eq!(read(&desk, "t/home/.hills/versions/a.jar"), "a of 1");
+    let wrong = desk.at("wrong.toml");
+    fs::write(&wrong, "title = \"x\"\n[home]\nprogram = [\"game/x/**\"]\n").unwrap();
+    assert!(desk.run(&["sheet", "check", wrong.to_str().unwrap()]).status.code() == Some(3));
+}
+
+#[test]
+fn programs_whose_modes_an_archive_has_lost_are_programs() {
+    let desk = desk("[good]\nexecutable = [\"bin/*\"]\n");
+    fs::set_permissions(desk.at("build/bin/do"), fs::Permissions::from_mode(0o644)).unwrap();
+    let intake = ["intake", "build", "--title", "hills", "--build", "1"];
+    desk.ok(&intake);
+    assert!(desk.ok(&intake).contains("was taken in before"));
+    desk.ok(&["clone", "hills@1", "t"]);
+    desk.ok(&["launch", "t", "--", "echo started > own.txt"]);
+    assert_eq!(read(&desk, "t/game/own.txt"), "started\n");
+    desk.ok(&["check", "hills@1"]);
+}
+
+#[test]
+fn a_build_that_was_taken_in_with_somebodys_saves_is_taken_in_again_without() {
+    let desk = desk("[belongings.saves]\npatterns = [\"game/saves/**\"]\n");
+    write(&desk, "build/saves/one.sav", "somebody's");
+    let intake = |more: &[&'static str]| [&["intake", "build", "--title", "hills", "--build", "1"][..], more].concat();
+    desk.fails(1, &intake(&["--again"]));
+    desk.ok(&intake(&[]));
+    desk.ok(&["clone", "hills@1", "old"]);
+    desk.fails(4, &intake(&["--leave-out", "saves"]));
+    let said = desk.ok(&intake(&["--leave-out", "saves", "--again"]));
+    assert!(said.contains("twins on the old one  old") && said.contains("yardtwin renew old"), "{said}");
+    assert_eq!(read(&desk, "old/game/saves/one.sav"), "somebody's", "nothing follows by itself");
+    desk.ok(&["clone", "hills@1", "new"]);
+    assert_eq!(read(&desk, "new/game/saves/one.sav"), "(none)");
+    desk.ok(&["renew", "old"]);
+    assert_eq!(read(&desk, "old/game/saves/one.sav"), "(none)", "it was the build's, and goes with that");
+    desk.ok(&["undo", "old", "--yes"]);
+    assert_eq!(read(&desk, "old/game/saves/one.sav"), "somebody's");
+    desk.ok(&["check"]);
+    desk.ok(&["sweep"]);
+}
