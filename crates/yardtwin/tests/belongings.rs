@@ -561,3 +561,21 @@ fn what_a_program_keeps_in_the_home_is_taken_in_as_a_part_of_it() {
     assert_eq!(desk.json(&["show", "reels"])["changes"]["groups"], serde_json::json!([]), "it is as it was laid");
     assert!(desk.at("home/.pellwick/reels/reel-1.tape").exists());
 }
+
+#[test]
+fn an_edit_can_be_taken_back_after_its_path_was_mended() {
+    let desk = Desk::with_twins(&["a"]);
+    let at = desk.at("yard/twins/a").canonicalize().unwrap();
+    let (old, new) = (at.display().to_string(), desk.at("yard/twins/second").display().to_string());
+    write(&desk, &desk.game("a", "cabin/paths.ini"), &format!("[at]\nboards={old}/game/boards\n"));
+    desk.ok(&["profile", "set", "a", "--file", "paths.ini", "at.boards", &format!("{old}/game/other")]);
+    desk.ok(&["profile", "set", "a", "--file", "paths.ini", "at.signals", &format!("{old}/game/signals")]);
+    desk.ok(&["rename", "a", "second", "--move-folder"]);
+    let new = desk.at("yard/twins/second").canonicalize().map_or(new, |path| path.display().to_string());
+    let there = || fs::read_to_string(desk.at("yard/twins/second/game/cabin/paths.ini")).unwrap();
+    assert_eq!(there(), format!("[at]\nboards={new}/game/other\nsignals={new}/game/signals\n"));
+    assert!(!desk.ok(&["profile", "show", "second"]).contains("changed since"));
+    desk.ok(&["profile", "unset", "second", "--file", "paths.ini", "at.boards"]);
+    desk.ok(&["profile", "unset", "second", "--file", "paths.ini", "at.signals"]);
+    assert_eq!(there(), format!("[at]\nboards={new}/game/boards\n"));
+}

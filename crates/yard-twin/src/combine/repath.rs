@@ -22,6 +22,12 @@ pub enum PathForm {
     DoubledBackslashes,
     /// Percent-encoded, as in `file:` URLs (RFC 8089).
     Url,
+    /// With references for `&`, `<` and quotes, as in XML.
+    Xml,
+    /// With `\uXXXX` for what is no ASCII, as in JSON.
+    Unicode,
+    /// With a backslash before spaces and what else a shell minds.
+    Shell,
     /// In UTF-16.
     Wide,
 }
@@ -108,9 +114,20 @@ impl Repather {
             return None;
         }
         let (mut out, mut done) = (Vec::new(), 0);
+        let escape = escape_around(bytes);
         for hit in self.hits(bytes) {
             out.extend_from_slice(&bytes[done..hit.range.start]);
-            out.extend_from_slice(&self.needles[hit.needle].to);
+            let needle = &self.needles[hit.needle];
+            // The old path needed no escaping where it is as it is; the new one may.
+            let before = &bytes[..hit.range.start];
+            let is_url = [&b"file:"[..], b"file://", b"file://localhost"].iter().any(|url| before.ends_with(url));
+            let escape = if is_url { Some(encoded as Write) } else { escape };
+            match (escape, std::str::from_utf8(&needle.to)) {
+                (Some(escape), Ok(to)) if needle.form == PathForm::Plain => {
+                    out.extend_from_slice(escape(to).as_bytes());
+                }
+                _ => out.extend_from_slice(&needle.to),
+            }
             done = hit.range.end;
         }
         if done == 0 {
@@ -156,8 +173,15 @@ pub(crate) fn is_text(bytes: &[u8]) -> bool {
 type Write = fn(&str) -> String;
 
 fn forms(pair: usize, from: &str, to: &str) -> Vec<Needle> {
-    let each: [(PathForm, Write); 5] = [
+    let each: [(PathForm, Write); 11] = [
         (PathForm::Plain, str::to_owned),
+        (PathForm::Xml, in_xml),
+        (PathForm::Unicode, |path| in_ascii(path, false)),
+        (PathForm::Unicode, |path| in_ascii(path, true)),
+        (PathForm::Shell, for_shell),
+        // Many leave more as it is than the standard asks for, and some write it in small letters.
+        (PathForm::Url, |path| percent_encoded(path, b"/-._~!$&'()*+,;=:@", true)),
+        (PathForm::Url, |path| percent_encoded(path, b"/-._~", false)),
         (PathForm::Escaped, |path| path.replace('/', "\\/")),
         (PathForm::Backslashes, |path| path.replace('/', "\\")),
         (PathForm::DoubledBackslashes, |path| path.replace('/', "\\\\")),
@@ -185,13 +209,64 @@ fn forms(pair: usize, from: &str, to: &str) -> Vec<Needle> {
 
 /// The path in a URL: all but the unreserved characters of RFC 3986 and the slash are percent-encoded.
 fn encoded(path: &str) -> String {
+    percent_encoded(path, b"/-._~", true)
+}
+
+/// A path in which all but letters, digits and what is `plain` is percent-encoded, in capitals or not.
+fn percent_encoded(path: &str, plain: &[u8], capitals: bool) -> String {
     let mut out = String::with_capacity(path.len());
     for byte in path.bytes() {
-        if byte.is_ascii_alphanumeric() || b"/-._~".contains(&byte) {
-            out.push(char::from(byte));
-        } else {
-            out.push_str(&format!("%{byte:02X}"));
+        match (byte.is_ascii_alphanumeric() || plain.contains(&byte), capitals) {
+            (true, _) => out.push(char::from(byte)),
+            (false, true) => out.push_str(&format!("%{byte:02X}")),
+            (false, false) => out.push_str(&format!("%{byte:02x}")),
         }
+    }
+    out
+}
+
+/// How a path is escaped in the text around it, where that is XML or JSON.
+fn escape_around(bytes: &[u8]) -> Option<Write> {
+    let text = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).trim_ascii_start();
+    match text {
+        [b'<', next, ..] if next.is_ascii_alphabetic() || matches!(next, b'?' | b'!') => Some(in_xml),
+        [b'{', ..] | [b'[', b'"' | b'{' | b'\n' | b'\r' | b' ' | b'\t' | b']', ..] => Some(in_json),
+        _ => None,
+    }
+}
+
+fn in_xml(path: &str) -> String {
+    path.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;").replace('\'', "&apos;")
+}
+
+fn in_json(path: &str) -> String {
+    let quoted = serde_json::Value::from(path).to_string();
+    quoted[1..quoted.len() - 1].to_owned()
+}
+
+/// A path as JSON has it that knows ASCII only.
+fn in_ascii(path: &str, capitals: bool) -> String {
+    let mut out = String::with_capacity(path.len());
+    for c in in_json(path).chars() {
+        if c.is_ascii() {
+            out.push(c);
+            continue;
+        }
+        for unit in c.encode_utf16(&mut [0; 2]) {
+            out.push_str(&if capitals { format!("\\u{unit:04X}") } else { format!("\\u{unit:04x}") });
+        }
+    }
+    out
+}
+
+/// A path as it is typed in a shell, without quotes.
+fn for_shell(path: &str) -> String {
+    let mut out = String::with_capacity(path.len());
+    for c in path.chars() {
+        if c.is_ascii() && !c.is_ascii_alphanumeric() && !"/-._+,:=@%".contains(c) {
+            out.push('\\');
+        }
+        out.push(c);
     }
     out
 }
@@ -206,7 +281,8 @@ impl Needle {
         match self.wide {
             None => {
                 let before = start.checked_sub(1).and_then(|at| bytes.get(at)).copied();
-                ends_a_name(bytes.get(end).copied()) && !continues_a_name(before)
+                let begins = !continues_a_name(before) || begins_behind(&bytes[..start]);
+                begins && (ends_a_name(bytes.get(end).copied()) || ends_behind(&bytes[end..]))
             }
             // A text says which order it has; in anything else both may stand anywhere.
             Some(big) if marked(bytes).is_some_and(|order| order != big || start % 2 == 1) => false,
@@ -238,6 +314,25 @@ fn ends_a_name(next: Option<u8>) -> bool {
     next.is_none_or(|next| b"/\\\"'<>;:,)]}|\r\n\t\0".contains(&next))
 }
 
+/// Whether a space ends a path: another path, an option or a quote comes behind it. A name may go on with anything else.
+fn ends_behind(rest: &[u8]) -> bool {
+    match rest {
+        [b' ', b'/' | b'"' | b'>' | b'|', ..] => true,
+        [b' ', b'-', next, ..] => next.is_ascii_alphabetic() || *next == b'-',
+        _ => false,
+    }
+}
+
+/// Whether what is before a path is an option of one letter (`-I/path`) or the host of a URL, and no part of it.
+fn begins_behind(before: &[u8]) -> bool {
+    let option = match before {
+        [b'-', letter] => letter.is_ascii_alphabetic(),
+        [.., apart, b'-', letter] => letter.is_ascii_alphabetic() && b" \t\n\"'=,;(".contains(apart),
+        _ => false,
+    };
+    option || before.ends_with(b"file://localhost")
+}
+
 /// Whether a path that begins after it is the rest of a longer one.
 fn continues_a_name(before: Option<u8>) -> bool {
     before.is_some_and(|before| before.is_ascii_alphanumeric() || b"_-.".contains(&before) || !before.is_ascii())
@@ -261,7 +356,7 @@ mod tests {
         for (text, mended_text) in [
             ("/y/twins/a", "/y/twins/new one"),
             ("path=\"/y/twins/a/game\"", "path=\"/y/twins/new one/game\""),
-            ("file:///y/twins/a/home", "file:///y/twins/new one/home"),
+            ("file:///y/twins/a/home", "file:///y/twins/new%20one/home"),
             ("Z:/y/twins/a;/y/twins/a", "Z:/y/twins/new one;/y/twins/new one"),
             ("Z:\\y\\twins\\a\\game", "Z:\\y\\twins\\new one\\game"),
             ("\"Z:\\\\y\\\\twins\\\\a\\\\game\"", "\"Z:\\\\y\\\\twins\\\\new one\\\\game\""),
@@ -270,12 +365,31 @@ mod tests {
                 "/y/twins/ab /y/twins/a b/game /mnt/y/twins/a /y/twins/a.old",
                 "/y/twins/ab /y/twins/a b/game /mnt/y/twins/a /y/twins/a.old",
             ),
+            (
+                "file://localhost/y/twins/a/x cc -I/y/twins/a",
+                "file://localhost/y/twins/new%20one/x cc -I/y/twins/new one",
+            ),
+            ("run /y/twins/a --now", "run /y/twins/new one --now"),
             ("nothing", "nothing"),
         ] {
             assert_eq!(mended(text), mended_text);
         }
         let spaced = Repather::new([("/y/a b", "/y/c ü")]);
         assert_eq!(spaced.replaced(b"file:///y/a%20b/x").unwrap(), b"file:///y/c%20%C3%BC/x");
+        let odd = Repather::new([("/y/a & ü", "/y/\"b\" <ö>")]);
+        for (text, mended_text) in [
+            ("<p at=\"/y/a &amp; ü/x\"/>", "<p at=\"/y/&quot;b&quot; &lt;ö&gt;/x\"/>"),
+            ("{\"at\": \"/y/a & ü/x\"}", "{\"at\": \"/y/\\\"b\\\" <ö>/x\"}"),
+            ("{\"at\": \"/y/a & \\u00fc/x\"}", "{\"at\": \"/y/\\\"b\\\" <\\u00f6>/x\"}"),
+            ("{\"at\": \"/y/a & \\u00FC\"}", "{\"at\": \"/y/\\\"b\\\" <\\u00F6>\"}"),
+            ("cd /y/a\\ \\&\\ ü/x", "cd /y/\\\"b\\\"\\ \\<ö\\>/x"),
+            ("file:///y/a%20&%20%C3%BC/x", "file:///y/%22b%22%20%3C%C3%B6%3E/x"),
+            ("file:///y/a%20%26%20%c3%bc/x", "file:///y/%22b%22%20%3c%c3%b6%3e/x"),
+        ] {
+            assert_eq!(String::from_utf8(odd.replaced(text.as_bytes()).unwrap()).unwrap(), mended_text);
+        }
+        let plain = Repather::new([("/y/a", "/y/b & c")]);
+        assert_eq!(plain.replaced(b"<p>/y/a</p>").unwrap(), b"<p>/y/b &amp; c</p>");
         let nested = Repather::new([("/y/a", "/n"), ("/y/a/game", "/g")]);
         assert_eq!(nested.replaced(b"/y/a/game/x /y/a/gamesave").unwrap(), b"/g/x /n/gamesave");
     }

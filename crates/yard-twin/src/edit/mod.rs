@@ -394,6 +394,20 @@ impl Put {
         Ok(region.map(|region| text.with(region, &self.was)))
     }
 
+    /// The same in a file in which other texts have come in the place of some.
+    pub(crate) fn mapped(&self, other: &dyn Fn(&str) -> Option<String>) -> Self {
+        let map = |text: &str| other(text).unwrap_or_else(|| text.to_owned());
+        let (lead, raw, tail) = (self.lead(), &self.put[self.value.clone()], &self.put[self.value.end..]);
+        let (lead, raw, tail) = (map(lead), map(raw), map(tail));
+        let value = lead.len()..lead.len() + raw.len();
+        let values = self.values.as_ref().map(|values| Values {
+            was: values.was.as_deref().map(map),
+            put: map(&values.put),
+            made: values.made.clone(),
+        });
+        Self { was: map(&self.was), put: format!("{lead}{raw}{tail}"), value, values, encoding: self.encoding.clone() }
+    }
+
     /// Where it still stands in a text, if it does.
     fn region(&self, text: &str, found: &Found) -> Option<Range<usize>> {
         let start = found.range.start.checked_sub(self.value.start)?;

@@ -83,7 +83,7 @@ fn without(all: &[(String, String)], others: &[(String, String)]) -> Vec<(String
 
 impl Put {
     /// What was put before the value.
-    fn lead(&self) -> &str {
+    pub(super) fn lead(&self) -> &str {
         &self.put[..self.value.start]
     }
 

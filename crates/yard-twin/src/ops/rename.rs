@@ -212,6 +212,12 @@ fn path_mend(twin: &mut Twin, [from, to]: [&Path; 2], dry_run: bool, ctx: &Ctx) 
     let layer = Layer::between(&settled.listing, &next);
     let disk = yard.store.put_listing(&next, Some((settled.state.disk, &layer)), &op)?;
     let from = yard.store.put_state(&settled.state, &op)?;
-    let to = yard.store.put_state(&State { disk, profile, ..settled.state }, &op)?;
+    let rewriter = Repather::of_pairs(&pairs);
+    let edits = settled.state.edits.iter().map(|edit| match paths.binary_search(&edit.file) {
+        Ok(_) => edit.mapped(&|text| rewriter.replaced_text(text)),
+        Err(_) => edit.clone(),
+    });
+    let to = State { disk, profile, edits: edits.collect(), ..settled.state.clone() };
+    let to = yard.store.put_state(&to, &op)?;
     Ok(PathMend { states: Some(Mend { from, to }), paths })
 }

@@ -53,6 +53,14 @@ pub(crate) struct Applied {
     pub(crate) put: Put,
 }
 
+impl Applied {
+    /// The same in a file in which other texts have come in the place of some.
+    pub(crate) fn mapped(&self, other: &dyn Fn(&str) -> Option<String>) -> Self {
+        let value = other(&self.value).unwrap_or_else(|| self.value.clone());
+        Self { value, put: self.put.mapped(other), ..self.clone() }
+    }
+}
+
 impl State {
     pub(crate) fn new(build: BuildRef, sharing: Sharing, laid: ListingId, disk: ListingId, profile: String) -> Self {
         Self {

@@ -139,6 +139,9 @@ fn one(place: &repath::NamedPlace, screen: &Screen) {
         repath::PathForm::DoubledBackslashes => " (with doubled backslashes)",
         repath::PathForm::Url => " (as a URL)",
         repath::PathForm::Wide => " (UTF-16)",
+        repath::PathForm::Xml => " (as XML has it)",
+        repath::PathForm::Unicode => " (with \\u)",
+        repath::PathForm::Shell => " (for a shell)",
     };
     let what = match (&place.to, place.only_reported) {
         (_, Some(why)) => format!("names {}{form}; left as it is: {why}", place.from),

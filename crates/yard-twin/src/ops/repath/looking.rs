@@ -14,6 +14,7 @@ use crate::disk::{self, Stat};
 use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::parallel::{self, lock};
 use crate::progress::{Ctx, Phase};
+use crate::store::state::Applied;
 use crate::twin::settle::Settled;
 
 /// Larger files are looked through piece by piece, and never rewritten.
@@ -183,6 +184,16 @@ impl<'a> Looking<'a> {
 
     pub(super) fn profile(&self, text: &str) -> String {
         self.rewriter.replaced_text(text).unwrap_or_else(|| text.to_owned())
+    }
+
+    /// The edits that stand in a twin's files, with what they put and what was there rewritten as their files are.
+    pub(super) fn edits(&self, edits: &[Applied], found: &[NamedPlace]) -> Vec<Applied> {
+        let files = rewritten(found);
+        let map = |text: &str| self.rewriter.replaced_text(text);
+        let mapped = |edit: &Applied| {
+            if files.contains(&edit.file.as_str()) { edit.mapped(&map) } else { edit.clone() }
+        };
+        edits.iter().map(mapped).collect()
     }
 
     /// A twin's listing with what was found rewritten.

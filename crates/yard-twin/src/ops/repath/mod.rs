@@ -196,7 +196,8 @@ pub fn plan(yard: &Yard, name: &TwinName, named: Option<(&Path, &Path)>, ctx: &C
     let looking = Looking::new(&places);
     let found = looking.look(&looks, ctx)?;
     let (files, bytes) = totals(&looks);
-    let state = State { profile: looking.profile(&settled.state.profile), ..settled.state.clone() };
+    let edits = looking.edits(&settled.state.edits, &found);
+    let state = State { profile: looking.profile(&settled.state.profile), edits, ..settled.state.clone() };
     let profile = state.profile != settled.state.profile;
     let draft = looking.draft(&settled, &found)?;
     protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
