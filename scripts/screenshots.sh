@@ -66,6 +66,9 @@ ln -s "$here/evening shift/home" "yard/twins/night turn/home/other"
 shot repath "yardtwin repath 'night turn' --dry-run" "yardtwin repath 'night turn' --from '$here/evening shift' --to '$here/night turn'"
 shot share "yardtwin share 'night turn' none --dry-run" "yardtwin share 'night turn' none" "yardtwin share 'night turn' careful" \
     "yardtwin history 'night turn'"
+{ yardtwin intake "store/Wexcombe Junction" --title junction --build 2.1-rc && yardtwin clone junction@2.1-rc first; } >/dev/null 2>&1
+for run in 1 2; do yardtwin launch first >/dev/null 2>&1; done
+shot learn "yardtwin sheet learn junction --from first --yes" "yardtwin sheet check --on first"
 shot remove "yardtwin remove 'night turn'" "yardtwin restore 'night turn'" "yardtwin list"
 shot space "yardtwin list --space"
 game="yard/twins/evening, brass signals/game"

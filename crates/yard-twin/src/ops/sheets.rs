@@ -16,7 +16,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use serde::Serialize;
-use similar::{ChangeTag, TextDiff};
+use similar::TextDiff;
 
 use crate::Yard;
 use crate::disk;
@@ -46,7 +46,7 @@ pub struct Plan {
     pub path: PathBuf,
     /// Where the one that is there now will be kept.
     pub keeps: Option<PathBuf>,
-    /// The lines that come, after `+`, and that go, after `-`, where a sheet is changed.
+    /// The lines that come, after `+`, and that go, after `-`, with some around them, where a sheet is changed.
     pub change: Vec<String>,
     #[serde(skip)]
     text: String,
@@ -148,6 +148,9 @@ pub fn learn(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Lesson> {
     Ok(Lesson { title: build.title, twin: row.name, runs, draft, proposals })
 }
 
+/// So many lines are shown around what changes.
+const CONTEXT: usize = 2;
+
 /// Texts of a build that may say which one it is: small ones, near its top.
 fn small_texts(yard: &Yard, stock: &Listing) -> Result<Vec<(RelPath, String)>> {
     const SIZE: u64 = 16 << 10;
@@ -179,7 +182,8 @@ pub fn plan_learned(yard: &Yard, lesson: &Lesson, accepted: &[&Learned]) -> Resu
     let sheet = Sheet::parse(&text, &path)?;
     let diff = TextDiff::from_lines(&old, &text);
     let line = |change: similar::Change<&str>| format!("{}{}", change.tag(), change.value().trim_end());
-    let change = diff.iter_all_changes().filter(|change| change.tag() != ChangeTag::Equal).map(line).collect();
+    let groups = diff.grouped_ops(CONTEXT);
+    let change = groups.iter().flatten().flat_map(|op| diff.iter_changes(op)).map(line).collect();
     Ok(Plan { change, ..plan_sheet(yard, sheet.title, sheet.name, text, true)? })
 }
 

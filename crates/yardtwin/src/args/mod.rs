@@ -98,7 +98,7 @@ pub(crate) enum Command {
         #[arg(long)]
         open: bool,
     },
-    /// Remove a twin; its last state stays and can be cloned from
+    /// Remove a twin; it stays for a while, and can come back
     Remove {
         /// The twin
         name: TwinName,
@@ -154,7 +154,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         how: DryRun,
     },
-    /// Take back the last thing that happened to a twin, all of it; or an earlier one, around what came after it
+    /// Take back the last change of a twin, or an earlier one around what came after it
     Undo {
         /// The twin
         name: TwinName,
@@ -163,7 +163,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         how: Careful,
     },
-    /// Put a twin's game files back; belongings, live paths and the home stay as they are now. Or bring a removed twin back
+    /// Put a twin's game files back, around its belongings; or bring a removed twin back
     Restore {
         /// The twin; a removed one comes back as it was, with its history
         name: TwinName,
