@@ -36,13 +36,14 @@ use crate::report::show;
 use crate::store::pool::{Share, Sharing};
 use crate::twin::Twin;
 use crate::twin::change::Anew;
+use crate::upkeep::bring_back;
 use crate::upkeep::remove;
 use crate::upkeep::sweep;
 use crate::{Cancel, Ctx, Edit, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
-const OPERATIONS: [(&str, Operation); 25] = [
+const OPERATIONS: [(&str, Operation); 26] = [
     ("intake", |yard, place| intake(yard, &place.join("source"), "b2", false)),
     ("move", |yard, place| intake(yard, &place.join("source"), "b2", true)),
     ("clone, links", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::All)),
@@ -73,6 +74,9 @@ const OPERATIONS: [(&str, Operation); 25] = [
     ("protect", |yard, _| protect::apply(yard, &protect::plan(yard, &"a".parse()?, true)?, &ctx()).map(|_| ())),
     ("sweep", |yard, _| sweep::apply(yard, &sweep::plan(yard, &ctx())?, &ctx()).map(|_| ())),
     ("remove", |yard, _| remove::apply(yard, &remove::plan(yard, &"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
+    ("bring back", |yard, _| {
+        bring_back::apply(yard, &bring_back::plan(yard, &"gone".parse()?, None)?, &ctx()).map(|_| ())
+    }),
     ("forget", |yard, _| remove::let_go(yard, &remove::plan(yard, &"a".parse()?, &ctx())?, &ctx()).map(|_| ())),
     ("profile", |yard, _| {
         profile::apply_profile(
