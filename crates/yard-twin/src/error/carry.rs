@@ -29,6 +29,9 @@ pub enum CarryError {
     /// What is in an archive, or found in the user's own home, can't be taken from its place.
     #[error("only what comes from another twin, or from a folder or file that is named, can be taken out of its place")]
     OnlyNamed,
+    /// Belongings are to leave the yard, and would not.
+    #[error("{} is inside the yard", .0.display())]
+    InsideYard(std::path::PathBuf),
     /// A twin has nothing of its own in what is to be carried.
     #[error("the twin {0:?} has nothing of the player's own in that")]
     NothingThere(String),
@@ -54,6 +57,7 @@ impl CarryError {
                 "Nothing was changed. Say what is to be done with them: skip them, replace what is there, take the newer \
                  one, or keep both."
             }
+            Self::InsideYard(_) => "Name a folder outside of it.",
             Self::NothingThere(_) => "Look at what it has: yardtwin show NAME --belongings.",
             Self::NotVerified(_) => "Nothing was left there. Look whether that disk is in order, then try again.",
             Self::OnlyNamed => "Carry a copy, and delete the other one yourself.",

@@ -438,7 +438,11 @@ impl Error {
                 },
             )
             | Self::Carry(
-                CarryError::SameTwin(_) | CarryError::Nothing | CarryError::Pattern { .. } | CarryError::OnlyNamed,
+                CarryError::SameTwin(_)
+                | CarryError::InsideYard(_)
+                | CarryError::Nothing
+                | CarryError::Pattern { .. }
+                | CarryError::OnlyNamed,
             ) => Class::Usage,
             Self::Twin(
                 TwinError::NotTaken { .. }

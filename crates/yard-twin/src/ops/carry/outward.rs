@@ -65,7 +65,7 @@ pub struct FolderOutcome {
 pub fn plan_to_folder(yard: &Yard, from: &TwinName, folder: &Path, options: &Options, ctx: &Ctx) -> Result<FolderPlan> {
     let folder = std::path::absolute(folder).at("find", folder)?;
     if folder.starts_with(yard.root()) {
-        return Err(Error::Path { path: folder.display().to_string(), why: "it is inside the yard" });
+        return Err(CarryError::InsideYard(folder).into());
     }
     check_free(&folder)?;
     let source = party(yard, yard.twin_row(from, false)?, ctx)?;
@@ -125,7 +125,7 @@ pub fn apply_to_folder(yard: &Yard, plan: &FolderPlan, ctx: &Ctx) -> Result<Fold
 /// An error unless nothing is at a path, or an empty folder.
 fn check_free(folder: &Path) -> Result<()> {
     let exists = || Error::Exists {
-        what: Noun::Folder,
+        what: Noun::FileOrFolder,
         name: folder.display().to_string(),
         existing: folder.display().to_string(),
     };
