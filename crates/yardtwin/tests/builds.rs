@@ -98,3 +98,23 @@ fn a_build_that_was_taken_in_with_somebodys_saves_is_taken_in_again_without() {
     desk.ok(&["check"]);
     desk.ok(&["sweep"]);
 }
+
+#[test]
+fn a_program_may_be_named_by_a_pattern_that_matches_just_one() {
+    let desk = desk("");
+    write(
+        &desk,
+        "yard/sheets/hills.toml",
+        "title = \"hills\"\n[programs.play]\npath = { any = \"bin/d*\" }\n[good]\nexecutable = [\"bin/*\"]\n",
+    );
+    let intake = |build: &'static str| ["intake", "build", "--title", "hills", "--build", build];
+    assert!(desk.ok(&intake("1")).contains("bin/do"));
+    desk.ok(&["clone", "hills@1", "t"]);
+    desk.ok(&["launch", "t", "--", "echo started > own.txt"]);
+    write(&desk, "build/bin/dash", "another");
+    assert!(desk.fails(1, &intake("2")).contains("2 programs match \"bin/d*\": bin/dash, bin/do"));
+    desk.ok(&["profile", "set", "t", "program", "b*/d?"]);
+    desk.ok(&["launch", "t", "--", "echo again > own.txt"]);
+    assert_eq!(read(&desk, "t/game/own.txt"), "again\n");
+    desk.fails(1, &["profile", "set", "t", "program", "bin/x*"]);
+}

@@ -43,6 +43,14 @@ pub enum LaunchError {
         /// The programs that the sheet names for this platform.
         programs: Vec<String>,
     },
+    /// A pattern of a program matches several files.
+    #[error("{} programs match {pattern:?}: {}", found.len(), found.join(", "))]
+    SeveralPrograms {
+        /// The pattern.
+        pattern: String,
+        /// What it matches, below the game folder.
+        found: Vec<String>,
+    },
     /// The program is not in the twin.
     #[error("the program {} is missing", .0.display())]
     ProgramMissing(PathBuf),

@@ -175,6 +175,9 @@ impl LaunchError {
                 ));
             }
             Self::NoProgram { .. } => "Set the program in the twin's profile, or name one in the title sheet.",
+            Self::SeveralPrograms { .. } => {
+                "Name one of them in the profile, or make the pattern in the title sheet match just one."
+            }
             Self::ProgramMissing(_) => "Set another program in the profile, or mend the title sheet.",
             Self::NotExecutable(_) => "Mark the file as executable.",
             Self::NotAProgram { .. } => "Mend it; or, for a program of another system, set a wrapper in the profile.",

@@ -112,7 +112,11 @@ pub fn plan_profile(
     let after = Profile::parse(&next, &path)?;
     if let (Setting::Program, Some(_)) = (setting, values) {
         let sheet = yard.sheet_of(&yard.store.state(row.state)?.build)?;
-        crate::ops::play::command::check_program(&after.clone().with_variant(variant)?, sheet.as_ref())?;
+        crate::ops::play::command::check_program(
+            &after.clone().with_variant(variant)?,
+            sheet.as_ref(),
+            &yard.folder_of(&row).join("game"),
+        )?;
     }
     let would = ProfileChange { setting: setting.to_string(), before, after: after.get_of(variant, setting) };
     Ok(ProfilePlan { would, twin: row.name, before: text, after: next })

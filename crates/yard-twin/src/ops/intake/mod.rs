@@ -39,6 +39,7 @@ use crate::ident::{BuildLabel, BuildRef, ListingId, Title, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::ops::intake::moving::Mover;
 use crate::ops::intake::source::{Links, Out, Part, SourceTree, StoredTree, list, provisional};
+use crate::ops::play::command;
 use crate::path::RelPath;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen};
@@ -212,13 +213,14 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         check_label(yard, &build, (&taking.seen, &sheet))?;
         Vec::new()
     };
+    let program = sheet.default_program().map(|path| command::resolved(&source, &path)).transpose()?;
     let needs = if options.take_away { moving::copied(&yard.begin(ctx)?, &taking)? } else { taking.totals().bytes };
     Ok(Plan {
         build,
         room: room::room(yard, needs)?,
         totals: taking.totals(),
         sheet: if sheet_text.is_some() { SheetUse::Drafted } else { SheetUse::Known },
-        program: sheet.program.as_ref().and_then(|name| sheet.programs.get(name)?.here().map(str::to_owned)),
+        program,
         belongings,
         only_here,
         left_out,

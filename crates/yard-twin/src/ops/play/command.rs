@@ -7,7 +7,7 @@ use crate::disk;
 use crate::error::{Error, LaunchError, Result};
 use crate::path::RelPath;
 use crate::profile::Profile;
-use crate::sheet::Sheet;
+use crate::sheet::{PathSet, Sheet};
 
 /// The program that is chosen: paths below the game folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -39,11 +39,45 @@ pub(crate) fn choose(sheet: Option<&Sheet>, profile: &Profile) -> Option<Chosen>
     Some(chosen)
 }
 
+/// The path that a program's is, where it is a pattern (`bin/hills*`): of the one file below the game folder that it matches.
+pub(crate) fn resolved(game: &Path, path: &str) -> Result<String> {
+    if !is_pattern(path) || RelPath::new(path)?.below(game).exists() {
+        return Ok(path.to_owned());
+    }
+    let mut found = vec![String::new()];
+    for part in path.split('/') {
+        let set = PathSet::new([part], false).map_err(|_| LaunchError::ProgramMissing(game.join(path)))?;
+        let mut next = Vec::new();
+        for folder in found {
+            // What can't be listed has no program that could be started.
+            let Ok(entries) = std::fs::read_dir(game.join(&folder)) else { continue };
+            let names = entries.filter_map(|entry| entry.ok()?.file_name().into_string().ok());
+            let fits = names.filter(|name| if is_pattern(part) { set.contains(name) } else { name == part });
+            next.extend(fits.map(|name| if folder.is_empty() { name } else { format!("{folder}/{name}") }));
+        }
+        found = next;
+    }
+    found.retain(|path| game.join(path).is_file());
+    found.sort_unstable();
+    match found.as_slice() {
+        [one] => Ok(one.clone()),
+        [] => Err(LaunchError::ProgramMissing(game.join(path)).into()),
+        _ => Err(LaunchError::SeveralPrograms { pattern: path.into(), found }.into()),
+    }
+}
+
+fn is_pattern(path: &str) -> bool {
+    path.contains(['*', '?'])
+}
+
 /// Whether the program that a profile names can be one: a program of the sheet, or a path inside the game folder.
-pub(crate) fn check_program(profile: &Profile, sheet: Option<&Sheet>) -> Result<()> {
+pub(crate) fn check_program(profile: &Profile, sheet: Option<&Sheet>, game: &Path) -> Result<()> {
     let Some(named) = &profile.program else { return Ok(()) };
-    if sheet.is_some_and(|sheet| sheet.programs.contains_key(named)) || RelPath::new(named.as_str()).is_ok() {
+    if sheet.is_some_and(|sheet| sheet.programs.contains_key(named)) {
         return Ok(());
+    }
+    if RelPath::new(named.as_str()).is_ok() {
+        return resolved(game, named).map(drop);
     }
     let why = "it is neither a program of the title sheet nor a path inside the game folder".into();
     Err(LaunchError::Setting { key: "program".into(), what: "set", why }.into())

@@ -19,7 +19,7 @@ use crate::launch::output::OutputSink;
 use crate::launch::reach::{self, Reached};
 use crate::launch::seal::{Helper, Terminal};
 use crate::launch::surroundings::{About, Surroundings};
-use crate::ops::play::command::{Chosen, choose, locate};
+use crate::ops::play::command::{Chosen, choose, locate, resolved};
 use crate::ops::play::isolation;
 use crate::ops::play::stop;
 use crate::profile::{Profile, Seen, Switch};
@@ -195,11 +195,12 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let build = state.build.clone();
     let sheet = yard.sheet_of(&build)?;
     let puts_all_back = row.protected.is_some() && protection::knows_nothing_own(yard, &build)?;
-    let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
+    let mut chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
         twin: name.to_string(),
         title: build.title.to_string(),
         programs: sheet.iter().flat_map(|sheet| sheet.programs.keys().cloned()).collect(),
     })?;
+    chosen.program = resolved(&folder.join("game"), &chosen.program)?;
     let joins = match twin {
         Ok(_) => None,
         // What it changes is in one layer with what the first one does: it can't be thrown away by itself.
