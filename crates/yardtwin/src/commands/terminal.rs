@@ -144,9 +144,7 @@ impl Attached {
 
     /// The program's is as large as this one.
     fn resize(&self) {
-        if let Ok(size) = rustix::termios::tcgetwinsize(&self.ours) {
-            let _ = self.theirs.resize(size.ws_row, size.ws_col);
-        }
+        fit(&self.ours, &self.theirs);
     }
 
     /// As it was before.
@@ -160,6 +158,13 @@ impl Attached {
 impl Drop for Attached {
     fn drop(&mut self) {
         self.give_back();
+    }
+}
+
+/// Makes a program's terminal as large as the player's; a program is told of it where that is another size.
+fn fit(ours: &OwnedFd, theirs: &TerminalEnd) {
+    if let Ok(size) = rustix::termios::tcgetwinsize(ours) {
+        let _ = theirs.resize(size.ws_row, size.ws_col);
     }
 }
 
@@ -192,6 +197,8 @@ fn pass_keys(from: &OwnedFd, to: &TerminalEnd, woken: &OwnedFd) -> Result<(), Er
             Err(Errno::INTR) => continue,
             read => read?,
         };
+        // Whatever became of the signal that tells of it.
+        fit(from, to);
         let mut rest = &keys[..read];
         while !rest.is_empty() {
             match to.write(rest) {
