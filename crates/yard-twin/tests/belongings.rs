@@ -514,6 +514,12 @@ fn names_by_an_id_are_laid_renewed_carried_and_taken_in_as_the_builds_own() {
     clone(&yard, "wexcombe@3", "third", Sharing::None).unwrap();
     is("third", "third", "2");
     unchanged("third");
+    // A build whose names can't be made any more stops no look at the others.
+    for path in look(&place.at("yard/pool")).into_iter().filter(|(_, what)| what.1.starts_with(b"1.4, not")) {
+        fs::remove_file(place.at("yard/pool").join(path.0)).unwrap();
+    }
+    let report = check::look(&yard, &check::Options::default(), &ctx).unwrap();
+    assert!(!report.findings.is_empty(), "and the loss is said");
 }
 
 #[test]

@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use common::{Dice, Place, Seen, assert_same, clone, look, take_in};
 use yard_twin::{Ctx, OnClash, Sharing, SnapshotRef, TwinName, Yard, carry, renew, restore};
 
-const CASES: u64 = 30;
+const CASES: u64 = 40;
 const STEPS: u64 = 14;
 
 const SHEET: &str = r#"

@@ -54,6 +54,27 @@ fn a_line_is_taken_back_and_what_came_after_it_stays() {
 }
 
 #[test]
+fn an_edit_that_is_taken_back_stays_so_whatever_came_into_the_profile_since() {
+    let desk = bench(&["a"]);
+    let set = |key: &str, value: &str| desk.ok(&["profile", "set", "a", "--file", "view.ini", key, value]);
+    set("v.width", "2560");
+    let wide = newest(&desk, "a");
+    desk.ok(&["profile", "set", "a", "note", "mine"]);
+    let noted = newest(&desk, "a");
+    desk.ok(&["undo", "a", &wide, "--yes"]);
+    for _ in 0..2 {
+        desk.does("a", "mkdir -p own; date +%N > own/one.sav", &[]);
+        assert_eq!(read(&desk, "data/view.ini"), "[v]\nwidth=1280\n", "no launch sets it again");
+    }
+    assert!(desk.ok(&["profile", "show", "a"]).contains("mine"));
+    // What the line set and somebody has set otherwise since stays, and is named.
+    desk.ok(&["profile", "set", "a", "note", "another"]);
+    let said = desk.ok(&["undo", "a", &noted, "--yes"]);
+    assert!(said.contains("changed since, stays  profile.toml"), "{said}");
+    assert!(desk.ok(&["profile", "show", "a"]).contains("another"));
+}
+
+#[test]
 fn an_earlier_renew_is_taken_back_by_a_renew() {
     let desk = bench(&["a"]);
     fs::write(desk.at("build/data/new.txt"), "of 2").unwrap();
@@ -77,7 +98,7 @@ fn a_removed_twin_comes_back_as_the_one_that_it_was() {
         let there = look(&desk.at("yard/twins/a"));
         desk.ok(&["remove", "a", "--yes"]);
         assert_eq!(fs::read_dir(desk.at("menu")).unwrap().count(), 0);
-        assert!(desk.ok(&["entry", "list"]).contains("no"), "its entry went with it");
+        assert_eq!(desk.json(&["entry", "list"]).as_array().unwrap().len(), 0, "its entry went with it");
         let back = if name == "a" { vec!["restore", "a"] } else { vec!["restore", "a", "--as", "b"] };
         desk.ok(&back);
         let is = desk.json(&["show", name]);

@@ -80,12 +80,16 @@ fn a_title_is_described_from_two_runs_and_carried_without_writing_toml() {
     assert_same(&home("a", ".config/hills"), &home("b", ".config/hills"), "settings");
     assert!(desk.ok(&["launch", "b"]).is_empty() && desk.game("b", "save/world2").is_dir(), "it opens there");
     // What somebody has written by hand stays, and more is learned.
+    let sheet = desk.at("yard/sheets/hills.toml");
+    let own = "[belongings.recordings]\npatterns = [\"game/kept/**\"]\nunit = \"folder\"\n";
+    fs::write(&sheet, fs::read_to_string(&sheet).unwrap() + own).unwrap();
     fs::write(desk.game("a", "replay.rec"), "a recording").unwrap();
     desk.place.give_away();
     assert!(desk.ok(&["sheet", "check", "--on", "a"]).contains("replay.rec"));
     desk.ok(&["sheet", "learn", "hills", "--from", "a", "--yes"]);
     let sheet = fs::read_to_string(desk.at("yard/sheets/hills.toml")).unwrap();
-    assert!(sheet.contains("\"game/replay.rec\"") && sheet.contains("unit = \"folder\""), "{sheet}");
+    assert!(sheet.contains(own) && sheet.contains("[belongings.recordings-2]"), "{sheet}");
+    assert!(sheet.contains("\"game/replay.rec\""), "{sheet}");
 }
 
 #[test]

@@ -8,7 +8,7 @@ use crate::catalog::{TwinRow, What};
 use crate::check::touched;
 use crate::combine::{Repather, is_text};
 use crate::disk;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::listing::{Change, Listing, Node, diff, diff_of_contents};
 use crate::ops::repath;
 use crate::ops::repath::PlaceKind;
@@ -36,7 +36,9 @@ impl Checker<'_> {
         let Ok(stock) = stock else { return Ok(()) };
         let sheet = seen.look.sheet.as_ref();
         let ids = names::from_stock(sheet, seen.look.state.named_as.as_deref());
-        let stock = names::renamed(self.yard, stock, (sheet, ids), true, self.ctx)?.listing;
+        // So is one from which a name is made, and what stands in the way of one.
+        let named = Error::pass_over(names::renamed(self.yard, stock, (sheet, ids), true, self.ctx))?;
+        let Some(stock) = named.map(|named| named.listing) else { return Ok(()) };
         self.game_files(seen, &stock)?;
         self.wrappers(seen, &stock);
         self.leads_elsewhere(seen, &stock);

@@ -208,7 +208,7 @@ pub(crate) fn put_away(yard: &Yard, path: &Path, twin: TwinId) -> Result<()> {
             yard.catalog.keep_entry(path, &text)?;
             disk::remove_file(path)
         }
-        None => delete_entry(yard, path),
+        None => yard.catalog.remove_entry(path),
     }
 }
 
@@ -217,12 +217,13 @@ pub(crate) fn kept(yard: &Yard, twin: TwinId) -> Result<Vec<(EntryRow, String)>>
     yard.catalog.kept_entries(twin)
 }
 
-/// Writes the launch entries of a twin again that went with it, and says which; not where something else is by now.
+/// Writes the launch entries of a twin again that went with it, and says which; not where something is by now that is not ours.
 pub(crate) fn write_again(yard: &Yard, twin: TwinId, name: &TwinName) -> Result<Vec<PathBuf>> {
     let Some(row) = yard.catalog.twin(twin)? else { return Ok(Vec::new()) };
     let mut written = Vec::new();
     for (entry, text) in kept(yard, twin)? {
-        let Some(folder) = entry.path.parent().filter(|_| !disk::exists(&entry.path)) else { continue };
+        let is_ours = !disk::exists(&entry.path) || !matches!(fault(&entry.path, twin), Some((_, false)));
+        let Some(folder) = entry.path.parent().filter(|_| is_ours) else { continue };
         disk::make_folders(folder)?;
         let label = entry_label(yard, name, &row, folder, &entry.path)?;
         let text = desktop::relabelled(&text, &label, name, twin).unwrap_or(text);

@@ -50,6 +50,9 @@ pub struct Plan {
     pub change: Vec<String>,
     #[serde(skip)]
     text: String,
+    /// What the sheet held when this was planned, where that is changed.
+    #[serde(skip)]
+    changes: Option<String>,
 }
 
 /// The sheets of the yard, right or wrong, by title.
@@ -92,7 +95,15 @@ fn plan_sheet(yard: &Yard, title: Title, name: String, text: String, replace: bo
         let name = title.to_string();
         return Err(Error::Exists { what: Noun::TitleSheet, existing: name.clone(), name });
     }
-    Ok(Plan { keeps: there.then(|| path.with_extension("toml.old")), change: Vec::new(), title, name, path, text })
+    Ok(Plan {
+        keeps: there.then(|| path.with_extension("toml.old")),
+        change: Vec::new(),
+        changes: None,
+        title,
+        name,
+        path,
+        text,
+    })
 }
 
 /// What a sheet could learn from a twin that was played.
@@ -184,18 +195,25 @@ pub fn plan_learned(yard: &Yard, lesson: &Lesson, accepted: &[&Learned]) -> Resu
     let line = |change: similar::Change<&str>| format!("{}{}", change.tag(), change.value().trim_end());
     let groups = diff.grouped_ops(CONTEXT);
     let change = groups.iter().flatten().flat_map(|op| diff.iter_changes(op)).map(line).collect();
-    Ok(Plan { change, ..plan_sheet(yard, sheet.title, sheet.name, text, true)? })
+    Ok(Plan { change, changes: Some(old), ..plan_sheet(yard, sheet.title, sheet.name, text, true)? })
 }
 
 /// Writes the sheet as a whole, after the one that it replaces was written aside. After a crash the old one is in place
 /// or the new one.
 ///
 /// # Errors
-/// [`Error::Io`].
+/// [`Error::Io`]; [`crate::SheetError`] if a sheet that is to be changed is another one by now.
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<()> {
     let op = yard.begin(ctx)?;
     let _alone = yard.alone(ctx)?;
     let staged = op.path().join("sheet");
+    if let Some(changes) = &plan.changes
+        && plan.keeps.is_some()
+        && sheet::read_text(&plan.path)? != *changes
+    {
+        let message = "somebody has changed it meanwhile: do it again".into();
+        return Err(SheetError { path: plan.path.clone(), line: 1, column: 1, message }.into());
+    }
     if let Some(old) = &plan.keeps {
         disk::write_whole(old, &staged, &fs::read(&plan.path).at("read", &plan.path)?)?;
     }

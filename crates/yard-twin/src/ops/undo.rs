@@ -29,6 +29,7 @@ use crate::ident::{SnapshotRef, TwinName};
 use crate::listing::{Change, Layer, Listing, Node, diff, overlay};
 use crate::ops::restore::{self, Line, Options, Plan};
 use crate::path::RelPath;
+use crate::profile::ProfileText;
 use crate::progress::Ctx;
 use crate::store::state::{Applied, State};
 use crate::twin::planned;
@@ -70,8 +71,13 @@ pub fn plan(yard: &Yard, name: &TwinName, number: Option<u32>, ctx: &Ctx) -> Res
         return Err(TwinError::LineOfBuild { name, number, build }.into());
     }
     let (was, is) = (yard.store.listing(then.disk)?, yard.store.listing(after.disk)?);
-    let (listing, taken_back, later) = without(&was, &is, &settled.listing)?;
-    let state = state_without(&then, &after, &settled.state, &taken_back);
+    let (listing, taken_back, mut later) = without(&was, &is, &settled.listing)?;
+    let path = yard.folder_of(&row).join("profile.toml");
+    let (profile, changed) = ProfileText::without(&settled.state.profile, (&then.profile, &after.profile), &path)?;
+    if changed {
+        later.push(RelPath::new("profile.toml")?);
+    }
+    let state = State { profile, ..state_without(&then, &after, &settled.state, &taken_back) };
     let not_taken = std::mem::take(&mut settled.not_taken);
     let change = PlannedChange::new(row, settled, state, listing.into(), What::TakenBack { line: line.number });
     let line = Line { entry: line.clone(), later };
@@ -102,9 +108,8 @@ fn without(was: &Listing, is: &Listing, now: &Listing) -> Result<(Listing, BTree
     Ok((overlay(now, &Layer::new(changes)?)?, taken_back, later))
 }
 
-/// The same for what a state says beside its files: settings and edits that are as the line left them.
+/// The same for what a state says of its files: edits that are as the line left them.
 fn state_without(then: &State, after: &State, now: &State, files: &BTreeSet<RelPath>) -> State {
-    let profile = if now.profile == after.profile { &then.profile } else { &now.profile };
     let laid = if now.laid == after.laid { then.laid } else { now.laid };
     let of = |state: &State, file: &RelPath| -> Vec<Applied> {
         state.edits.iter().filter(|edit| edit.file == *file).cloned().collect()
@@ -112,7 +117,7 @@ fn state_without(then: &State, after: &State, now: &State, files: &BTreeSet<RelP
     let as_left = |file: &RelPath| files.contains(file) && of(now, file) == of(after, file);
     let kept = now.edits.iter().filter(|edit| !as_left(&edit.file)).cloned();
     let back = then.edits.iter().filter(|edit| as_left(&edit.file)).cloned();
-    State { profile: profile.clone(), laid, edits: kept.chain(back).collect(), ..now.clone() }
+    State { laid, edits: kept.chain(back).collect(), ..now.clone() }
         .with_written(then.written.clone())
         .with_private(then.private.clone())
 }

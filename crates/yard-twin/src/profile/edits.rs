@@ -1,6 +1,6 @@
 //! Config edits and variants in a profile.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
@@ -278,16 +278,59 @@ impl ProfileText {
             if from.is_some() || to {
                 copied.push(*part);
             }
-            match from {
-                Some(mut item) => {
-                    // Where a table stood in the other text means nothing here.
-                    forget_position(&mut item);
-                    drop(self.0.insert(part, item));
-                }
-                None => drop(self.0.remove(part)),
-            }
+            self.take(other, part);
         }
         copied
+    }
+
+    /// Takes one part over, or out where the other text has none.
+    fn take(&mut self, other: &Self, part: &str) {
+        match other.0.get(part).cloned() {
+            Some(mut item) => {
+                // Where a table stood in the other text means nothing here.
+                forget_position(&mut item);
+                drop(self.0.insert(part, item));
+            }
+            None => drop(self.0.remove(part)),
+        }
+    }
+
+    /// The text `now` without what led from one text to another, part by part and edit by edit, as far as that is still so; and
+    /// whether something of it has been changed since, and stays.
+    pub(crate) fn without(now: &str, (then, after): (&str, &str), path: &Path) -> Result<(String, bool)> {
+        if then == after || now == after {
+            return Ok((if now == after { then } else { now }.to_owned(), false));
+        }
+        let [old, new] = [Self::parse(then, path)?, Self::parse(after, path)?];
+        let (mut text, mut later) = (Self::parse(now, path)?, false);
+        let said = |text: &Self, part: &str| text.0.get(part).map(|item| item.to_string().trim().to_owned());
+        let parts: BTreeSet<String> = old.0.iter().chain(new.0.iter()).map(|(part, _)| part.to_owned()).collect();
+        for part in parts.iter().filter(|part| *part != "edits" && said(&old, part) != said(&new, part)) {
+            if said(&text, part) == said(&new, part) {
+                text.take(&old, part);
+            } else {
+                later |= said(&text, part) != said(&old, part);
+            }
+        }
+        let edits = |text: &str| Ok::<_, crate::Error>(Profile::parse(text, path)?.edits);
+        let (old, new, there) = (edits(then)?, edits(after)?, edits(now)?);
+        let of = |edits: &[Edit], edit: &Edit| {
+            edits.iter().find(|other| (&other.file, &other.key) == (&edit.file, &edit.key)).cloned()
+        };
+        for edit in old.iter().chain(&new) {
+            let (before, set, is) = (of(&old, edit), of(&new, edit), of(&there, edit));
+            if before == set || is == before {
+                continue;
+            }
+            match before {
+                _ if is != set => later = true,
+                Some(before) => text.set_edit(None, &before)?,
+                None => drop(text.unset_edit(None, &edit.file, &edit.key)?),
+            }
+        }
+        let text = text.text();
+        Profile::parse(&text, path)?;
+        Ok((text, later))
     }
 
     fn table(&mut self, variant: Option<&str>) -> Result<&mut dyn TableLike> {

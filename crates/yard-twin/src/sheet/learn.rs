@@ -75,7 +75,7 @@ pub(crate) fn learn(seen: &Observed<'_>, sheet: Option<&Sheet>, draft: bool) -> 
     let most = seen.programs.iter().filter(|(path, _)| !is_known(path)).max_by_key(|(_, count)| **count);
     let wanting = draft && seen.programs.keys().all(|path| !is_known(path)) || programs.is_none_or(BTreeMap::is_empty);
     if let Some((path, count)) = most.filter(|_| wanting) {
-        let evidence = vec![format!("started in {count} of {}", runs(seen.runs))];
+        let evidence = vec![format!("started in {count} of {}", runs(seen.programs.values().sum()))];
         proposals.push(Proposal { learned: Learned::Program(path.clone()), evidence });
     }
     if sheet.is_none_or(|sheet| sheet.labels.is_empty()) {
@@ -122,10 +122,19 @@ pub(crate) fn learn(seen: &Observed<'_>, sheet: Option<&Sheet>, draft: bool) -> 
                 _ => name,
             };
             let evidence = patterns.iter().map(|pattern| evidence(paths, pattern, seen)).collect();
-            proposals.push(Proposal { learned: Learned::Group { name: name.into(), patterns, unit }, evidence });
+            let name = group_name(name, unit, sheet);
+            proposals.push(Proposal { learned: Learned::Group { name, patterns, unit }, evidence });
         }
     }
     proposals
+}
+
+/// The name of a group of things of that unit: one that the sheet doesn't have, or has with that unit.
+fn group_name(name: &str, unit: Unit, sheet: Option<&Sheet>) -> String {
+    let fits =
+        |name: &String| sheet.and_then(|sheet| sheet.belongings.get(name)).is_none_or(|group| group.unit == unit);
+    let numbered = (2..).map(|number| format!("{name}-{number}"));
+    [name.to_owned()].into_iter().chain(numbered).find(fits).unwrap_or_default()
 }
 
 /// What is there and was not laid so, or was written in a run.

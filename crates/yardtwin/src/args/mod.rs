@@ -373,7 +373,7 @@ pub(crate) struct Intake {
     /// Don't take this group of belongings in (may be given more than once)
     #[arg(long, value_name = "GROUP")]
     pub(crate) leave_out: Vec<String>,
-    /// Take a build in again that was taken in wrong, with what somebody had played: the old one is removed, and can come back
+    /// Take a build in again that came with what somebody had played: the old one gives its label to the new one
     #[arg(long, conflicts_with = "twin")]
     pub(crate) again: bool,
     /// Delete the source once everything is safe; what was left out stays

@@ -234,9 +234,11 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
         facts.push(("source", source(taken)));
         facts.push(("left there", some_of(&taken.left, 5)));
     }
-    if plan.twins.is_empty() {
+    // What gave its label away can't be had back by that.
+    if !plan.again {
         facts.push(("way back", back));
-    } else {
+    }
+    if !plan.twins.is_empty() {
         let names: Vec<_> = plan.twins.iter().map(shell).collect();
         facts.push(("twins on the old one", names.join(", ")));
         facts.push(("put them on it", typed("renew", &[&plan.twins[0]])));

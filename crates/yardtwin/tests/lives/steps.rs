@@ -146,12 +146,13 @@ impl Life {
         let twin = self.any();
         let new = self.name();
         let how = ["none", "all"][self.roll(2)];
-        let commands: [Vec<&str>; 5] = [
+        let commands: [Vec<&str>; 6] = [
             vec!["restore", &twin, "1", "--all", "--yes"],
             vec!["clone", &twin, &new],
             vec!["renew", &twin, "--leave-rest"],
             vec!["show", &twin],
             vec!["share", &twin, how],
+            vec!["undo", &twin, "--yes"],
         ];
         let at = self.roll(commands.len());
         self.log.push(format!("killed: {}", commands[at].join(" ")));
@@ -186,6 +187,20 @@ impl Life {
         let (twin, label, seen) = kept[at].clone();
         if self.twins.contains_key(&twin) && self.ok_or_shut(&["restore", &twin, &label, "--all", "--yes"]) {
             self.twins.insert(twin, seen);
+        }
+    }
+
+    /// What was done by hand just now is taken back, brought back, and taken back.
+    fn undo(&mut self) {
+        let twin = self.any();
+        let before = self.twins[&twin].clone();
+        self.shell(self.desk.game(&twin, ""), "mkdir -p own && date +%N > own/by-hand.sav");
+        let after = self.on_disk(&twin);
+        for there in [&before, &after, &before] {
+            if after != before && self.ok_or_shut(&["undo", &twin, "--yes"]) {
+                self.twins.insert(twin.clone(), there.clone());
+                assert!(self.on_disk(&twin) == *there, "{twin} after an undo");
+            }
         }
     }
 
@@ -245,9 +260,15 @@ impl Life {
         let twin = self.any();
         self.kept.remove(&twin);
         let seen = self.twins.remove(&twin).unwrap();
-        match self.roll(3) {
+        match self.roll(4) {
             0 => self.ok(&["remove", &twin, "--for-good", "--yes"]),
             1 => self.ok(&["remove", &twin]),
+            2 => {
+                let name = self.name();
+                self.ok(&["remove", &twin]);
+                self.ok(&["restore", &twin, "--as", &name]);
+                self.twins.insert(name, seen);
+            }
             _ => {
                 self.ok(&["remove", &twin]);
                 self.ok(&["clone", &twin, &twin]);
@@ -341,7 +362,7 @@ impl Life {
     }
 
     pub(super) fn step(&mut self) {
-        match self.roll(46) {
+        match self.roll(47) {
             0..=1 => self.clone_stock(),
             2..=4 => self.clone_twin(),
             5..=9 => self.edit(),
@@ -361,6 +382,7 @@ impl Life {
             39..=41 => self.share(),
             42 => self.plan(),
             43..=44 => self.moved(),
+            45 => self.undo(),
             _ => {
                 // Twins that differ from their build are something to look at.
                 let code = self.run(&["check"]).status.code();

@@ -104,7 +104,9 @@ pub(crate) fn incoming_from_twin(
     let mut found = Found { private, ..Found::default() };
     // What is named by this twin's id is named by the other's there.
     let ids = settled.state.named_as.as_deref().zip(named_as);
-    let named = names::renamed(yard, settled.listing.clone(), (Some(to), ids), false, ctx)?;
+    let is_wished = |entry: &&Entry| wish.has(&entry.path, sheet.group_of(&entry.path));
+    let wished = Listing::with_folders_implied(settled.listing.entries().iter().filter(is_wished).cloned().collect())?;
+    let named = names::renamed(yard, wished, (Some(to), ids), false, ctx)?;
     let mut things: BTreeMap<(bool, &str), Vec<Part<'_>>> = BTreeMap::new();
     for entry in settled.listing.entries().iter().filter(|entry| entry.node != Node::EmptyFolder) {
         let group = sheet.group_of(&entry.path);

@@ -64,7 +64,9 @@ pub struct FolderOutcome {
 /// its own in those groups.
 pub fn plan_to_folder(yard: &Yard, from: &TwinName, folder: &Path, options: &Options, ctx: &Ctx) -> Result<FolderPlan> {
     let folder = std::path::absolute(folder).at("find", folder)?;
-    if folder.starts_with(yard.root()) {
+    // By what is there of it already: a symlink may lead into the yard.
+    let there = folder.ancestors().find(|above| above.exists()).unwrap_or(&folder);
+    if disk::canonical(there)?.starts_with(yard.root()) {
         return Err(CarryError::InsideYard(folder).into());
     }
     check_free(&folder)?;
@@ -97,7 +99,7 @@ pub fn plan_to_folder(yard: &Yard, from: &TwinName, folder: &Path, options: &Opt
 }
 
 /// Writes the files beside where they are to be, reads them again, and puts the folder in place by one rename: after a crash
-/// it is there whole, or not at all.
+/// it is there whole, or not at all, and `.NAME.PROCESS.new` beside it is what was written by then.
 ///
 /// # Errors
 /// As [`plan_to_folder`]; [`CarryError::NotVerified`] if what was written is not what should be there, [`Error::Io`] on a full

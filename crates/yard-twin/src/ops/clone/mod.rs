@@ -154,7 +154,7 @@ pub struct Outcome {
 }
 
 /// Looks at what a clone would do. The clone of a twin takes what it holds *now*, its game
-/// folder, its home and its profile, but not its entries or runs.
+/// folder, its home and its profile, but not its entries or runs. Contents that rename rules make are stored.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::NotTaken`] if the source holds what can't be copied.

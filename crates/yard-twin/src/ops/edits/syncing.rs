@@ -146,14 +146,10 @@ impl Syncing<'_> {
             let format = edit.format().unwrap_or(Format::Ini);
             let encoding = edit.encoding.clone().or_else(|| guess.clone());
             let there = edit::get(&bytes, format, &edit.key, encoding.as_deref());
-            if let (Err(fault), Some(before)) = (&there, before) {
-                synced.applied.push(before.clone());
-                broken(edit, fault, again, synced)?;
-                continue;
-            }
             let there = match there {
                 Ok(there) => there,
                 Err(fault) => {
+                    synced.applied.extend(before.cloned());
                     broken(edit, &fault, again, synced)?;
                     continue;
                 }
@@ -174,12 +170,11 @@ impl Syncing<'_> {
             let put = before.map(|before| before.put.clone());
             let set = match edit::set(&bytes, format, &edit.key, &edit.value, (encoding.as_deref(), put.as_ref())) {
                 Ok(set) => set,
-                Err(fault) if *again == Again::Enforced => {
+                Err(fault) => {
                     synced.applied.extend(before.cloned());
                     broken(edit, &fault, again, synced)?;
                     continue;
                 }
-                Err(fault) => return Err(fault),
             };
             let does = if set.bytes == bytes { Does::Nothing } else { Does::Set };
             synced.views.push(view(edit, there, does));
@@ -198,7 +193,11 @@ impl Syncing<'_> {
             });
             bytes = set.bytes;
         }
-        self.all_stand(&bytes, guess.as_deref(), synced)?;
+        match self.all_stand(&bytes, guess.as_deref(), synced) {
+            // What was written by hand keeps nobody from playing: the last one holds.
+            Err(_) if *again == Again::Enforced => {}
+            stand => stand?,
+        }
         Ok(steps)
     }
 

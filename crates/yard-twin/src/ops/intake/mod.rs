@@ -132,6 +132,8 @@ pub struct Plan {
     pub program: Option<String>,
     /// What looks like a player's own and will be taken in with the rest.
     pub belongings: Vec<Belongings>,
+    /// Whether it takes the label of another one, which is a removed build then.
+    pub again: bool,
     /// Twins on the build that was taken in before under this label and is taken in again: nothing becomes of them until they
     /// are renewed.
     pub twins: Vec<TwinName>,
@@ -225,6 +227,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         only_here,
         left_out,
         scratch,
+        again: options.again,
         twins,
         take_away: options.take_away,
         home: options.home.clone(),
@@ -512,8 +515,7 @@ fn only_here(yard: &Yard, build: &BuildRef, groups: &[Belongings]) -> Result<Vec
 #[must_use]
 pub fn from_name(source: &Path) -> (Option<Title>, Option<BuildLabel>) {
     let name = source.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let name = if source.is_dir() { name.as_str() } else { name.split(".tar").next().unwrap_or_default() };
-    let name = if source.is_dir() { name } else { name.strip_suffix(".zip").unwrap_or(name) };
+    let name = if source.is_dir() { name.as_str() } else { name.strip_suffix(".zip").unwrap_or(&name) };
     let version = name.rmatch_indices([' ', '-', '_', '(']).find_map(|(at, _)| {
         let label = name[at + 1..].trim_end_matches(')').trim_start_matches(['v', 'V']);
         label.starts_with(|c: char| c.is_ascii_digit()).then_some((at, label))
