@@ -75,6 +75,11 @@ impl RelPath {
         (!stem.is_empty() && !ending.is_empty()).then(|| ending.to_lowercase())
     }
 
+    /// What two paths have in common that are one where spellings fold.
+    pub(crate) fn key(&self) -> String {
+        fold_key(&self.0)
+    }
+
     /// Where it is below `root` on disk.
     #[must_use]
     pub fn below(&self, root: &Path) -> PathBuf {

@@ -118,3 +118,52 @@ fn a_program_may_be_named_by_a_pattern_that_matches_just_one() {
     assert_eq!(read(&desk, "t/game/own.txt"), "again\n");
     desk.fails(1, &["profile", "set", "t", "program", "bin/x*"]);
 }
+
+#[test]
+fn what_a_build_spells_or_keeps_elsewhere_is_there_after_a_renew_and_edits_follow() {
+    let desk = desk("");
+    write(
+        &desk,
+        "yard/sheets/hills.toml",
+        "title = \"hills\"\nignore_case = true\n[belongings.saves]\npatterns = [\"game/saves/**\"]\n\
+         [belongings.settings]\npatterns = [\"game/opt.ini\"]\nbuilds = { \"2\" = [\"game/etc/opt.ini\"] }\n",
+    );
+    write(&desk, "build/SAVES/first.sav", "shipped");
+    write(&desk, "build/Data/a", "a");
+    write(&desk, "build/opt.ini", "width = 1\n");
+    desk.ok(&["intake", "build", "--title", "hills", "--build", "1"]);
+    fs::remove_dir_all(desk.at("build/SAVES")).unwrap();
+    write(&desk, "build/Saves/First.sav", "shipped in 2");
+    fs::remove_dir_all(desk.at("build/Data")).unwrap();
+    write(&desk, "build/data/A", "a");
+    write(&desk, "build/etc/opt.ini", "width = 2\n");
+    fs::remove_file(desk.at("build/opt.ini")).unwrap();
+    desk.ok(&["intake", "build", "--title", "hills", "--build", "2"]);
+    desk.ok(&["clone", "hills@1", "t"]);
+    write(&desk, "yard/twins/t/game/SAVES/first.sav", "mine");
+    write(&desk, "yard/twins/t/game/SAVES/second.sav", "mine too");
+    desk.ok(&["profile", "set", "t", "--file", "opt.ini", "width", "9"]);
+    let before = desk.ok(&["show", "t"]);
+    let said = desk.ok(&["renew", "t", "--stock", "hills@2"]);
+    assert!(!said.contains("data/A"), "a spelling is nothing that anybody changed: {said}");
+    let at = |path: &str| read(&desk, &format!("t/game/{path}"));
+    assert_eq!(
+        ["Saves/First.sav", "Saves/second.sav", "data/A", "etc/opt.ini"].map(at),
+        ["mine", "mine too", "a", "width = 9\n"]
+    );
+    assert_eq!(
+        ["SAVES", "Data", "opt.ini"].map(|path| desk.at(&format!("yard/twins/t/game/{path}")).exists()),
+        [false; 3]
+    );
+    assert!(desk.ok(&["profile", "show", "t"]).contains("game/etc/opt.ini"));
+    desk.ok(&["profile", "unset", "t", "--file", "game/etc/opt.ini", "width"]);
+    assert_eq!(at("etc/opt.ini"), "width = 2\n");
+    desk.ok(&["undo", "t", "--yes"]);
+    desk.ok(&["renew", "t", "--stock", "hills@1"]);
+    assert_eq!(
+        ["SAVES/first.sav", "SAVES/second.sav", "Data/a", "opt.ini"].map(at),
+        ["mine", "mine too", "a", "width = 9\n"]
+    );
+    let kept = |text: &str| text.lines().filter(|line| line.contains("saves")).map(str::to_owned).collect::<Vec<_>>();
+    assert_eq!(kept(&desk.ok(&["show", "t"])), kept(&before));
+}

@@ -113,3 +113,44 @@ fn a_label_stands_where_the_sheet_says_the_first_that_is_there_counts() {
         }
     }
 }
+
+/// A program that keeps to its own folder where an empty file says so, and fetches parts of itself.
+const SHEDS: &str = r#"#!/bin/sh
+own=$HOME/.local/share/sheds
+if [ -e here.txt ]; then own=own; fi
+mkdir -p "$own/kept" "$own/parts"
+n=$(ls "$own/kept" | wc -l); echo $n > "$own/kept/$n.sav"
+if [ $n = 0 ]; then
+    for part in $(seq 60); do echo part $part > "$own/parts/$part.part"; done
+    echo true > "$own/helper"; chmod +x "$own/helper"
+fi
+"#;
+
+#[test]
+fn what_keeps_a_program_inside_and_what_it_fetches_is_learned_also_from_a_check() {
+    let desk = hills("sheds", "1\n");
+    fs::write(desk.at("sheds/bin/hills"), SHEDS).unwrap();
+    desk.place.give_away();
+    desk.ok(&["intake", "sheds", "--title", "sheds", "--build", "1"]);
+    for twin in ["away", "inside"] {
+        desk.ok(&["clone", "sheds@1", twin]);
+    }
+    fs::write(desk.game("inside", "here.txt"), "").unwrap();
+    desk.place.give_away();
+    let said = |twin: &str| {
+        desk.run(&["check", twin, "--start"]);
+        desk.run(&["launch", twin]);
+        text(&desk.run(&["sheet", "learn", "sheds", "--from", twin, "--dry-run"]).stdout)
+    };
+    let away = said("away");
+    assert!(away.contains("home/.local/share/sheds/parts/**"), "{away}");
+    assert!(away.contains("home/.local/share/sheds/helper") && !away.contains("here.txt"), "{away}");
+    let inside = said("inside");
+    assert!(inside.contains("keeps it inside") && inside.contains("game/here.txt"), "{inside}");
+    desk.ok(&["sheet", "learn", "sheds", "--from", "inside", "--yes"]);
+    desk.ok(&["sheet", "check"]);
+    desk.ok(&["clone", "sheds@1", "later"]);
+    assert!(desk.game("later", "here.txt").is_file());
+    desk.ok(&["sheet", "learn", "sheds", "--from", "away", "--yes"]);
+    assert!(!desk.ok(&["sheet", "check", "--on", "away"]).contains("in no group"));
+}

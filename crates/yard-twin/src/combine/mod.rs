@@ -3,6 +3,8 @@
 //! The logic stays pure: a [`Draft`] says what is to be made of what, and [`realise`] has it made, each thing once.
 
 mod carrying;
+mod forms;
+mod loose;
 mod places;
 mod renaming;
 mod repath;
@@ -15,7 +17,7 @@ pub(crate) use carrying::{Decided, Incoming, Target, decide, time, without};
 pub(crate) use places::{Moves, known, place};
 pub(crate) use renaming::{new_places, rename};
 pub use repath::PathForm;
-pub(crate) use repath::{Repather, is_text, repathed};
+pub(crate) use repath::{PathHit, Repather, is_text, repathed};
 pub(crate) use transform::{EditStep, Transform};
 pub(crate) use wholes::Wholes;
 

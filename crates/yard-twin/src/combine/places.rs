@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use crate::error::{Error, Noun, Result};
-use crate::listing::{Entry, Listing, Node};
+use crate::listing::{Entry, Listing, Node, Spellings};
 use crate::path::RelPath;
 use crate::sheet::{Group, PathSet, Sheet, main_file, pattern};
 
@@ -95,6 +95,24 @@ impl Moves {
         Ok(moves)
     }
 
+    /// Where a title takes two spellings of a name for one, what is there is spelt as what is wanted is.
+    ///
+    /// # Errors
+    /// None that a listing can give cause to.
+    pub(crate) fn spell_as(&mut self, next: &Listing, there: &Listing, laid: &Listing) -> Result<()> {
+        // Where that has two which are one, its program minds how they are spelt.
+        let Ok(spellings) = Spellings::of(next) else { return Ok(()) };
+        let mut places: HashSet<RelPath> = self.pairs.values().cloned().collect();
+        for entry in there.entries().iter().chain(laid.entries()) {
+            let place = spellings.spell(self.of(&entry.path))?;
+            if place != *self.of(&entry.path) && places.insert(place.clone()) {
+                self.pairs.insert(entry.path.clone(), place);
+            }
+        }
+        self.keep_what_is_taken(there);
+        Ok(())
+    }
+
     /// Nothing goes where something else is and stays.
     fn keep_what_is_taken(&mut self, there: &Listing) {
         loop {
@@ -139,7 +157,8 @@ impl Moves {
                 Some(to) => {
                     entries.push(Entry { path: to.clone(), ..entry.clone() });
                     // Programs may need the folder that it was in.
-                    if let Some(folder) = entry.path.parent().filter(|folder| folder.contains('/')) {
+                    let respelt = to.key() == entry.path.key();
+                    if let Some(folder) = entry.path.parent().filter(|folder| folder.contains('/') && !respelt) {
                         entries.push(Entry { path: RelPath::new(folder)?, node: Node::EmptyFolder, mtime: 0 });
                     }
                 }

@@ -4,7 +4,10 @@ use std::ops::Range;
 
 use aho_corasick::{AhoCorasick, Input, MatchKind};
 
+use super::forms::{Needle, Write, encoded, escape_around, forms};
+use super::loose::{begins, tails};
 use super::{Derive, Draft, Transform};
+use crate::edit::{self, Format};
 use crate::error::Result;
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
 
@@ -32,16 +35,6 @@ pub enum PathForm {
     Wide,
 }
 
-/// A path in one form, and what it is replaced by.
-struct Needle {
-    pair: usize,
-    form: PathForm,
-    bytes: Vec<u8>,
-    to: Vec<u8>,
-    /// Bytes of a character: 2 in UTF-16; and whether the more significant one comes first.
-    wide: Option<bool>,
-}
-
 /// Looks for paths, all at once.
 pub(crate) struct Repather {
     needles: Vec<Needle>,
@@ -62,7 +55,8 @@ impl Repather {
     /// Of absolute paths and what takes their places.
     pub(crate) fn new<'a>(pairs: impl IntoIterator<Item = (&'a str, &'a str)>) -> Self {
         let pairs = pairs.into_iter().enumerate().filter(|(_, (from, _))| from.len() > 1);
-        let mut needles: Vec<Needle> = pairs.flat_map(|(pair, (from, to))| forms(pair, from, to)).collect();
+        let mut needles: Vec<Needle> =
+            pairs.flat_map(|(pair, (from, to))| [forms(pair, from, to), tails(pair, from, to)]).flatten().collect();
         // Where several begin in one place, the longest that is a whole path counts.
         needles.sort_by_key(|needle| (usize::MAX - needle.bytes.len(), needle.pair));
         let finder = AhoCorasick::builder()
@@ -85,7 +79,7 @@ impl Repather {
 
     /// The length of the longest thing that is looked for, with what is looked at on both sides of it.
     pub(crate) fn apply_planned(&self) -> usize {
-        self.needles.iter().map(|needle| needle.bytes.len()).max().unwrap_or(0) + 4
+        self.needles.iter().map(|needle| needle.bytes.len()).max().unwrap_or(0) + 64
     }
 
     /// Where paths are named, in order.
@@ -96,23 +90,26 @@ impl Repather {
             loop {
                 let found = finder.find(Input::new(bytes).span(at..bytes.len()))?;
                 let start = found.start();
-                let whole = self.needles.iter().position(|needle| needle.stands_at(bytes, start));
-                let Some(needle) = whole else {
+                let stands = |(needle, found): (usize, &Needle)| Some((needle, found.stands_at(bytes, at, start)?));
+                let Some((needle, (range, form))) = self.needles.iter().enumerate().find_map(stands) else {
                     at = start + 1;
                     continue;
                 };
-                let Needle { pair, form, bytes: text, .. } = &self.needles[needle];
-                at = start + text.len();
-                return Some(PathHit { range: start..at, pair: *pair, form: *form, needle });
+                at = range.end;
+                return Some(PathHit { range, pair: self.needles[needle].pair, form, needle });
             }
         })
     }
 
-    /// The bytes with every path replaced; `None` if none is named, or they are no text.
+    /// The bytes with every path replaced; `None` if none is named, they are no text, or what was well-formed would not be
+    /// any more.
     pub(crate) fn replaced(&self, bytes: &[u8]) -> Option<Vec<u8>> {
-        if !is_text(bytes) {
-            return None;
-        }
+        let next = if is_text(bytes) { self.rewritten(bytes)? } else { return None };
+        let spoils = |format| edit::is_whole(bytes, format) && !edit::is_whole(&next, format);
+        (![Format::Json, Format::Xml, Format::Toml].into_iter().any(spoils)).then_some(next)
+    }
+
+    fn rewritten(&self, bytes: &[u8]) -> Option<Vec<u8>> {
         let (mut out, mut done) = (Vec::new(), 0);
         let escape = escape_around(bytes);
         for hit in self.hits(bytes) {
@@ -121,9 +118,11 @@ impl Repather {
             // The old path needed no escaping where it is as it is; the new one may.
             let before = &bytes[..hit.range.start];
             let is_url = [&b"file:"[..], b"file://", b"file://localhost"].iter().any(|url| before.ends_with(url));
-            let escape = if is_url { Some(encoded as Write) } else { escape };
+            // What was looked for by its last name has no form yet, and a plain path in a URL is one that needed no escaping.
+            let to_be_encoded = needle.form == PathForm::Plain && (is_url || hit.form == PathForm::Url);
+            let escape = if to_be_encoded { Some(encoded as Write) } else { escape };
             match (escape, std::str::from_utf8(&needle.to)) {
-                (Some(escape), Ok(to)) if needle.form == PathForm::Plain => {
+                (Some(escape), Ok(to)) if matches!(needle.form, PathForm::Plain | PathForm::Url) => {
                     out.extend_from_slice(escape(to).as_bytes());
                 }
                 _ => out.extend_from_slice(&needle.to),
@@ -169,115 +168,21 @@ pub(crate) fn is_text(bytes: &[u8]) -> bool {
     marked(bytes).is_some() || !bytes.contains(&0)
 }
 
-/// How a form is written.
-type Write = fn(&str) -> String;
-
-fn forms(pair: usize, from: &str, to: &str) -> Vec<Needle> {
-    let each: [(PathForm, Write); 11] = [
-        (PathForm::Plain, str::to_owned),
-        (PathForm::Xml, in_xml),
-        (PathForm::Unicode, |path| in_ascii(path, false)),
-        (PathForm::Unicode, |path| in_ascii(path, true)),
-        (PathForm::Shell, for_shell),
-        // Many leave more as it is than the standard asks for, and some write it in small letters.
-        (PathForm::Url, |path| percent_encoded(path, b"/-._~!$&'()*+,;=:@", true)),
-        (PathForm::Url, |path| percent_encoded(path, b"/-._~", false)),
-        (PathForm::Escaped, |path| path.replace('/', "\\/")),
-        (PathForm::Backslashes, |path| path.replace('/', "\\")),
-        (PathForm::DoubledBackslashes, |path| path.replace('/', "\\\\")),
-        (PathForm::Url, encoded),
-    ];
-    let mut needles: Vec<Needle> = Vec::new();
-    for (form, write) in each {
-        let (bytes, to) = (write(from).into_bytes(), write(to).into_bytes());
-        if !needles.iter().any(|there| there.bytes == bytes) {
-            needles.push(Needle { pair, form, bytes, to, wide: None });
-        }
-    }
-    for write in [str::to_owned as Write, |path: &str| path.replace('/', "\\")] {
-        for big in [false, true] {
-            let units = |text: String| -> Vec<u8> {
-                let units = text.encode_utf16();
-                units.flat_map(|unit| if big { unit.to_be_bytes() } else { unit.to_le_bytes() }).collect()
-            };
-            let (bytes, to) = (units(write(from)), units(write(to)));
-            needles.push(Needle { pair, form: PathForm::Wide, bytes, to, wide: Some(big) });
-        }
-    }
-    needles
-}
-
-/// The path in a URL: all but the unreserved characters of RFC 3986 and the slash are percent-encoded.
-fn encoded(path: &str) -> String {
-    percent_encoded(path, b"/-._~", true)
-}
-
-/// A path in which all but letters, digits and what is `plain` is percent-encoded, in capitals or not.
-fn percent_encoded(path: &str, plain: &[u8], capitals: bool) -> String {
-    let mut out = String::with_capacity(path.len());
-    for byte in path.bytes() {
-        match (byte.is_ascii_alphanumeric() || plain.contains(&byte), capitals) {
-            (true, _) => out.push(char::from(byte)),
-            (false, true) => out.push_str(&format!("%{byte:02X}")),
-            (false, false) => out.push_str(&format!("%{byte:02x}")),
-        }
-    }
-    out
-}
-
-/// How a path is escaped in the text around it, where that is XML or JSON.
-fn escape_around(bytes: &[u8]) -> Option<Write> {
-    let text = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).trim_ascii_start();
-    match text {
-        [b'<', next, ..] if next.is_ascii_alphabetic() || matches!(next, b'?' | b'!') => Some(in_xml),
-        [b'{', ..] | [b'[', b'"' | b'{' | b'\n' | b'\r' | b' ' | b'\t' | b']', ..] => Some(in_json),
-        _ => None,
-    }
-}
-
-fn in_xml(path: &str) -> String {
-    path.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;").replace('\'', "&apos;")
-}
-
-fn in_json(path: &str) -> String {
-    let quoted = serde_json::Value::from(path).to_string();
-    quoted[1..quoted.len() - 1].to_owned()
-}
-
-/// A path as JSON has it that knows ASCII only.
-fn in_ascii(path: &str, capitals: bool) -> String {
-    let mut out = String::with_capacity(path.len());
-    for c in in_json(path).chars() {
-        if c.is_ascii() {
-            out.push(c);
-            continue;
-        }
-        for unit in c.encode_utf16(&mut [0; 2]) {
-            out.push_str(&if capitals { format!("\\u{unit:04X}") } else { format!("\\u{unit:04x}") });
-        }
-    }
-    out
-}
-
-/// A path as it is typed in a shell, without quotes.
-fn for_shell(path: &str) -> String {
-    let mut out = String::with_capacity(path.len());
-    for c in path.chars() {
-        if c.is_ascii() && !c.is_ascii_alphanumeric() && !"/-._+,:=@%".contains(c) {
-            out.push('\\');
-        }
-        out.push(c);
-    }
-    out
-}
-
 impl Needle {
-    /// Whether it stands at `start`, as a whole path.
-    fn stands_at(&self, bytes: &[u8], start: usize) -> bool {
+    /// Where a whole path stands of which this was found at `start`, and its form. What is before `from` is taken.
+    fn stands_at(&self, bytes: &[u8], from: usize, start: usize) -> Option<(Range<usize>, PathForm)> {
         let end = start + self.bytes.len();
         if bytes.get(start..end) != Some(&self.bytes) {
-            return false;
+            return None;
         }
+        let (start, form) = match &self.names {
+            Some(names) => begins(&bytes[from..], end - from, names).map(|(start, form)| (from + start, form))?,
+            None => (start, self.form),
+        };
+        self.is_whole(bytes, start, end).then_some((start..end, form))
+    }
+
+    fn is_whole(&self, bytes: &[u8], start: usize, end: usize) -> bool {
         match self.wide {
             None => {
                 let before = start.checked_sub(1).and_then(|at| bytes.get(at)).copied();
@@ -371,6 +276,8 @@ mod tests {
             ),
             ("run /y/twins/a --now", "run /y/twins/new one --now"),
             ("nothing", "nothing"),
+            ("k=/y//twins/./a/x /mnt/y//twins/a /y/./twins/ab", "k=/y/twins/new one/x /mnt/y//twins/a /y/./twins/ab"),
+            ("file:///y/tw%69ns//a/x", "file:///y/twins/new%20one/x"),
         ] {
             assert_eq!(mended(text), mended_text);
         }
@@ -388,6 +295,16 @@ mod tests {
         ] {
             assert_eq!(String::from_utf8(odd.replaced(text.as_bytes()).unwrap()).unwrap(), mended_text);
         }
+        let accented = Repather::new([("/y/caf\u{e9}/\u{e9}t\u{e9}", "/n")]);
+        for text in
+            ["/y/cafe\u{301}/e\u{301}te\u{301}/x", "/y/cafe\u{301}/\u{e9}t\u{e9}/x", "/y/caf%C3%a9//%c3%a9t%c3%a9/x"]
+        {
+            assert_eq!(accented.replaced(text.as_bytes()).unwrap(), b"/n/x");
+        }
+        let quoted = Repather::new([("/y/a", "/y/b\"c")]);
+        assert_eq!(quoted.replaced(b"at = \"/y/a/x\"\n"), None, "TOML would be none any more");
+        let amid = Repather::new([("/y/a", "/y/b&c")]);
+        assert_eq!(amid.replaced(b"<p at=\"file:///y/a/x\"/>").unwrap(), b"<p at=\"file:///y/b%26c/x\"/>");
         let plain = Repather::new([("/y/a", "/y/b & c")]);
         assert_eq!(plain.replaced(b"<p>/y/a</p>").unwrap(), b"<p>/y/b &amp; c</p>");
         let nested = Repather::new([("/y/a", "/n"), ("/y/a/game", "/g")]);

@@ -9,7 +9,7 @@ use crate::edit::{self, Format, Put};
 use crate::ident::ContentId;
 
 /// Goes into each key, so that what an earlier version of the code made is not taken for what this one makes.
-const VERSION: u32 = 6;
+const VERSION: u32 = 7;
 
 /// How one content is made of another. The input is held in memory: a draft must keep it small.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]

@@ -246,6 +246,11 @@ pub struct Set {
     pub put: Put,
 }
 
+/// Whether bytes are a file of a format from beginning to end.
+pub(crate) fn is_whole(bytes: &[u8], format: Format) -> bool {
+    Text::decode(bytes, (format, None)).and_then(|text| format.syntax().entries(&text.text)).is_ok()
+}
+
 /// The value at a place of a config file; `None` where there is none.
 ///
 /// # Errors

@@ -131,6 +131,17 @@ impl Spellings {
         }
     }
 
+    /// A listing spelt as what is known.
+    ///
+    /// # Errors
+    /// None that a listing can give cause to of which no two paths are one.
+    pub(crate) fn respelt(&self, listing: Listing) -> Result<Listing> {
+        let mut entries = listing.into_entries();
+        entries.iter_mut().try_for_each(|entry| self.spell(&entry.path).map(|path| entry.path = path))?;
+        entries.sort_by(|a, b| a.path.cmp(&b.path));
+        Listing::with_folders_implied(entries)
+    }
+
     /// Adds a path that was spelt by [`Spellings::spell`].
     pub(crate) fn learn(&mut self, path: &RelPath) -> Result<()> {
         for path in at_and_above(path.as_str()) {

@@ -32,10 +32,11 @@ use serde::Serialize;
 use crate::Yard;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Draft, Moves, Wholes, realise};
+use crate::disk;
 use crate::error::{Result, TwinError};
 use crate::ident::{BuildRef, TwinName};
 use crate::launch::Changes;
-use crate::listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Totals, diff, overlay, rebase};
+use crate::listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Spellings, Totals, diff, overlay, rebase};
 use crate::ops::edits;
 use crate::ops::edits::{Again, Synced};
 use crate::path::RelPath;
@@ -174,7 +175,13 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
     // Edits are the last step: without them is seen whether a file is as it was laid.
     let (plain, edited) = without_edits(yard, &settled)?;
-    let moves = Moves::between(&settled.listing, &laid, (sheet.as_ref(), next_sheet.as_ref()))?;
+    let mut moves = Moves::between(&settled.listing, &laid, (sheet.as_ref(), next_sheet.as_ref()))?;
+    let mut next = next;
+    if disk::folds_case(&yard.folder_of(&row))? {
+        next = Spellings::of(&settled.listing)?.respelt(next)?;
+    } else if next_sheet.as_ref().is_some_and(Sheet::ignores_case) {
+        moves.spell_as(&next, &settled.listing, &laid)?;
+    }
     let (moved, laid) = (moves.own(&settled.listing, &laid), moves.apply(&laid)?);
     let (plain, there) = (moves.apply(&plain)?, moves.apply(&settled.listing)?);
     let edited: Vec<RelPath> = edited.iter().map(|path| moves.of(path).clone()).collect();
@@ -201,9 +208,11 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         of.map(|named| named.path.clone()).collect()
     };
     let listing = with_edits(&rebased.listing, &plain, &there, &edited)?;
-    let synced = edits_after(yard, &listing, (&there, &moves), &settled.state, &row)?;
+    let profile = edits::moved(&settled.state.profile, &moves, (sheet.as_ref(), next_sheet.as_ref()));
+    let moved_state = State { profile, ..settled.state.clone() };
+    let synced = edits_after(yard, &listing, (&there, &moves), &moved_state, &row)?;
     let comes_private = stock.private.into_iter().filter(|path| there.get(path.as_str()).is_none());
-    let state = settled.state.clone().with_private(comes_private).with_moved(&moves.pairs());
+    let state = moved_state.with_private(comes_private).with_moved(&moves.pairs());
     let state = State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..state };
     let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&there, &listing);
     let draft = Draft { base: listing.clone(), derived: synced.derived };

@@ -27,6 +27,7 @@
 //! ```
 
 use std::collections::HashSet;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use serde::Serialize;
@@ -34,11 +35,12 @@ use serde::Serialize;
 use crate::Yard;
 use crate::catalog::{Counts, HistoryEntry, TwinRow, What};
 use crate::combine::{Moves, Wholes};
+use crate::disk;
 use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{BuildRef, SnapshotRef, TwinName};
 use crate::listing::{Listing, Named, diff, rebase};
 use crate::materialise::{Step, steps};
-use crate::ops::repath;
+use crate::ops::{edits, repath};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
@@ -160,13 +162,13 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     };
     let then = yard.store.state(to.state)?;
     let target = yard.store.listing(then.disk)?.sharing_paths(&settled.listing);
-    let sheet = yard.sheet_of(&then.build)?;
+    let (sheet_now, sheet) = (yard.sheet_of(&settled.state.build)?, yard.sheet_of(&then.build)?);
     let own = PlayersOwn(sheet.as_ref());
     let some = !options.only.is_empty();
     let across = if some || options.all || then.build == settled.state.build {
         None
     } else {
-        Some(Across::new(yard, &settled, &then, &target, sheet.as_ref())?)
+        Some(Across::new((yard, &yard.folder_of(&row)), &settled, (&then, &target), sheet.as_ref())?)
     };
     let there = across.as_ref().map_or(&settled.listing, |across| &across.there);
     let is_shipped = |path: &RelPath| across.as_ref().is_some_and(|across| across.shipped.contains(path));
@@ -182,7 +184,11 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let now = settled.state.edits.iter().map(|edit| Applied { file: moves.of(&edit.file).clone(), ..edit.clone() });
     let now = now.filter(|edit| stays(edit));
     let edits = then.edits.iter().filter(|edit| !stays(edit)).cloned().chain(now).collect();
-    let profile = if options.all { then.profile } else { settled.state.profile.clone() };
+    let profile = if options.all {
+        then.profile
+    } else {
+        edits::moved(&settled.state.profile, &moves, (sheet_now.as_ref(), sheet.as_ref()))
+    };
     let (build, laid) =
         if some { (settled.state.build.clone(), settled.state.laid) } else { (then.build.clone(), then.laid) };
     let state = State { edits, build, laid, profile, ..settled.state.clone() }
@@ -261,10 +267,18 @@ struct Across {
 }
 
 impl Across {
-    fn new(yard: &Yard, settled: &Settled, then: &State, target: &Listing, sheet: Option<&Sheet>) -> Result<Self> {
+    fn new(
+        (yard, folder): (&Yard, &Path),
+        settled: &Settled,
+        (then, target): (&State, &Listing),
+        sheet: Option<&Sheet>,
+    ) -> Result<Self> {
         let (now, before) = (yard.store.listing(settled.state.laid)?, yard.store.listing(then.laid)?);
         let sheet_now = yard.sheet_of(&settled.state.build)?;
-        let moves = Moves::between(&settled.listing, &now, (sheet_now.as_ref(), sheet))?;
+        let mut moves = Moves::between(&settled.listing, &now, (sheet_now.as_ref(), sheet))?;
+        if sheet.is_some_and(Sheet::ignores_case) && !disk::folds_case(folder)? {
+            moves.spell_as(target, &settled.listing, &now)?;
+        }
         let moved = moves.own(&settled.listing, &now);
         let (there, now) = (moves.apply(&settled.listing)?, moves.apply(&now)?);
         let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());

@@ -265,6 +265,25 @@ impl ProfileText {
         Ok(after < before)
     }
 
+    /// Says of each edit, those of variants too, where its file is now; `place` gives a new place, or none.
+    pub(crate) fn move_edits(&mut self, place: &dyn Fn(&str) -> Option<String>) {
+        let variants = self.0.get("variants").and_then(Item::as_table_like);
+        let names: Vec<String> =
+            variants.into_iter().flat_map(|all| all.iter().map(|(name, _)| name.to_owned())).collect();
+        for variant in std::iter::once(None).chain(names.iter().map(|name| Some(name.as_str()))) {
+            let table = self.table(variant);
+            let Some(edits) = table.ok().and_then(|table| table.get_mut("edits")?.as_array_of_tables_mut()) else {
+                continue;
+            };
+            for edit in edits.iter_mut() {
+                let Some(file) = edit.get_mut("file") else { continue };
+                if let Some(to) = file.as_str().and_then(place) {
+                    *file = value(to);
+                }
+            }
+        }
+    }
+
     /// Puts a variant in use, or none.
     pub(crate) fn use_variant(&mut self, name: Option<&str>) {
         put(self.0.as_table_mut(), "variant", name.map(value));

@@ -118,7 +118,7 @@ pub struct SheetView {
     pub catches: Vec<Catch>,
     /// What several groups catch.
     pub overlaps: Vec<Overlap>,
-    /// What did not come with the build, and is neither in a group nor a path that the program writes.
+    /// What did not come with the build, and of which the sheet says nothing.
     pub in_none: Vec<String>,
 }
 
@@ -204,10 +204,7 @@ pub fn explain_sheet(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<SheetVie
         }
         catches.push(catch);
     }
-    let own = held.files().filter(|(entry, shipped)| {
-        let known = || held.sheet.group_of(&entry.path).is_some() || held.sheet.written().contains(entry.path.as_str());
-        !shipped && !known()
-    });
+    let own = held.files().filter(|(entry, shipped)| !shipped && !held.sheet.explains(&entry.path));
     let in_none = own.map(|(entry, _)| entry.path.to_string()).collect();
     Ok(SheetView { name: name.clone(), overlaps: overlaps(&held), build: held.build, catches, in_none })
 }

@@ -93,6 +93,8 @@ pub(super) enum Looks {
     Live,
     /// Worth nothing.
     Worthless,
+    /// A part of the program that it keeps in the home.
+    Program,
 }
 
 impl Looks {
@@ -103,7 +105,7 @@ impl Looks {
             Self::Settings => Some("settings"),
             Self::Pictures => Some("pictures"),
             Self::Recordings => Some("recordings"),
-            Self::Live | Self::Worthless => None,
+            Self::Live | Self::Worthless | Self::Program => None,
         }
     }
 }

@@ -37,6 +37,10 @@ pub enum Learned {
     Program(String),
     /// Where a folder says which build it is.
     Label(Label),
+    /// What keeps the program to its own folder: an empty file there, by its path below the game folder.
+    Inside(String),
+    /// What the program keeps of itself in the home.
+    Home(String),
     /// What the program writes.
     Live(String),
     /// What of that is worth nothing.
@@ -81,15 +85,15 @@ pub(crate) fn learn(seen: &Observed<'_>, sheet: Option<&Sheet>, draft: bool) -> 
     if sheet.is_none_or(|sheet| sheet.labels.is_empty()) {
         proposals.extend(label(seen));
     }
+    proposals.extend(marker(seen, sheet));
     let mut kinds: BTreeMap<Looks, Vec<RelPath>> = BTreeMap::new();
     for path in own(seen) {
-        let known =
-            sheet.is_some_and(|sheet| sheet.group_of(&path).is_some() || sheet.written().contains(path.as_str()));
+        let known = sheet.is_some_and(|sheet| sheet.explains(&path)) || is_marker(&path, seen);
         if !known {
             kinds.entry(looks(&path, seen)).or_default().push(path);
         }
     }
-    by_the_dozen(&mut kinds);
+    by_the_dozen(&mut kinds, seen);
     let all: Vec<(&RelPath, Looks)> =
         kinds.iter().flat_map(|(kind, paths)| paths.iter().map(|path| (path, *kind))).collect();
     for (kind, paths) in &kinds {
@@ -99,6 +103,7 @@ pub(crate) fn learn(seen: &Observed<'_>, sheet: Option<&Sheet>, draft: bool) -> 
                 let evidence = vec![evidence(paths, &pattern, seen)];
                 let learned = match kind {
                     Looks::Worthless => Learned::Scratch(pattern),
+                    Looks::Program => Learned::Home(pattern),
                     _ => Learned::Live(pattern),
                 };
                 proposals.push(Proposal { learned, evidence });
@@ -137,6 +142,32 @@ fn group_name(name: &str, unit: Unit, sheet: Option<&Sheet>) -> String {
     [name.to_owned()].into_iter().chain(numbered).find(fits).unwrap_or_default()
 }
 
+/// An empty file in the game folder that somebody has put there.
+fn is_marker(path: &RelPath, seen: &Observed<'_>) -> bool {
+    let empty = |node: &Node| matches!(node, Node::File { size: 0, .. });
+    path.as_str().starts_with("game/")
+        && seen.laid.get(path.as_str()).is_none()
+        && !seen.written.contains_key(path)
+        && seen.now.get(path.as_str()).is_some_and(|entry| empty(&entry.node))
+}
+
+/// What keeps the program to its own folder, if it does so because of an empty file that somebody has put there.
+fn marker(seen: &Observed<'_>, sheet: Option<&Sheet>) -> Option<Proposal> {
+    let writes_there = |path: &RelPath| path.as_str().starts_with("game/");
+    if sheet.is_some_and(|sheet| !sheet.inside.files.is_empty())
+        || seen.written.is_empty()
+        || !seen.written.keys().all(writes_there)
+    {
+        return None;
+    }
+    let mut markers = seen.now.entries().iter().map(|entry| &entry.path).filter(|path| is_marker(path, seen));
+    // Which of several it is can't be said.
+    let (Some(path), None) = (markers.next(), markers.next()) else { return None };
+    let all = if seen.runs == 1 { "that run".to_owned() } else { format!("all {}", runs(seen.runs)) };
+    let evidence = vec![format!("empty, put there by hand, and {all} wrote in the game folder only")];
+    Some(Proposal { learned: Learned::Inside(path.as_str().strip_prefix("game/")?.to_owned()), evidence })
+}
+
 /// What is there and was not laid so, or was written in a run.
 fn own(seen: &Observed<'_>) -> BTreeSet<RelPath> {
     let is_file =
@@ -156,6 +187,11 @@ fn looks(path: &RelPath, seen: &Observed<'_>) -> Looks {
     let by_name = draft::looks(path);
     let shipped = seen.laid.get(path.as_str()).is_some();
     let times = seen.written.get(path).map_or(0, BTreeSet::len);
+    // What it can start there, it has fetched: a version, a library.
+    let executable = |node: &Node| matches!(node, Node::File { executable: true, .. });
+    if path.as_str().starts_with("home/") && seen.now.get(path.as_str()).is_some_and(|entry| executable(&entry.node)) {
+        return Looks::Program;
+    }
     match by_name {
         Some(looks) => looks,
         // A picture that lies beside a save of its name is a part of that.
@@ -244,18 +280,21 @@ fn is_root(folder: &str) -> bool {
     folder.rsplit_once('/').is_some_and(|(above, _)| above != "game" && SHARED.contains(&above))
 }
 
-/// Takes what a program made by the dozen, in one folder and of one ending, for data of its own.
-fn by_the_dozen(kinds: &mut BTreeMap<Looks, Vec<RelPath>>) {
+/// Takes what a program made by the dozen, in one folder and of one ending, for data of its own; in the home, where it was
+/// written once and never again, for what it has fetched.
+fn by_the_dozen(kinds: &mut BTreeMap<Looks, Vec<RelPath>>, seen: &Observed<'_>) {
     const MASS: usize = 48;
     let of = |path: &RelPath| (path.parent().unwrap_or_default().to_owned(), path.ending().unwrap_or_default());
     let mut counts: HashMap<(String, String), usize> = HashMap::new();
     kinds.values().flatten().for_each(|path| *counts.entry(of(path)).or_default() += 1);
     let mut masses = Vec::new();
-    for (_, paths) in kinds.iter_mut().filter(|(kind, _)| !matches!(kind, Looks::Worthless | Looks::Live)) {
+    for (_, paths) in kinds.iter_mut().filter(|(kind, _)| !matches!(kind, Looks::Worthless | Looks::Program)) {
         masses.extend(paths.extract_if(.., |path| counts[&of(path)] >= MASS));
     }
-    if !masses.is_empty() {
-        kinds.entry(Looks::Live).or_default().extend(masses);
+    let once = |path: &RelPath| seen.runs > 1 && seen.written.get(path).map_or(0, BTreeSet::len) <= 1;
+    for path in masses {
+        let fetched = path.as_str().starts_with("home/") && once(&path);
+        kinds.entry(if fetched { Looks::Program } else { Looks::Live }).or_default().push(path);
     }
     kinds.retain(|_, paths| !paths.is_empty());
 }
@@ -372,6 +411,8 @@ pub(crate) fn written(text: &str, learned: &[&Learned]) -> Option<String> {
                     Place::Name(name) => table.insert("name", value(name.as_str())),
                 };
             }
+            Learned::Inside(file) => push(table(&mut document, &["inside"])?, "files", file)?,
+            Learned::Home(pattern) => push(table(&mut document, &["home"])?, "program", pattern)?,
             Learned::Live(pattern) => push(table(&mut document, &["paths"])?, "live", pattern)?,
             Learned::Scratch(pattern) => push(table(&mut document, &["paths"])?, "scratch", pattern)?,
             Learned::Group { name, patterns, unit } => {

@@ -314,6 +314,15 @@ impl Sheet {
         &self.sets.written
     }
 
+    /// Whether it says what a path is.
+    pub(crate) fn explains(&self, path: &RelPath) -> bool {
+        let below = path.as_str().strip_prefix("game/");
+        self.group_of(path).is_some()
+            || self.written().contains(path.as_str())
+            || self.is_home_program(path)
+            || self.inside.files.iter().any(|file| below == Some(file))
+    }
+
     /// Whether a path in the home is a game file: the program keeps a part of itself there.
     pub(crate) fn is_home_program(&self, path: &RelPath) -> bool {
         self.sets.home_program.contains(path.as_str())

@@ -132,6 +132,8 @@ fn in_words(learned: &sheets::Learned) -> (String, Vec<String>) {
             };
             ("build label".into(), vec![format!("{}, {place}", label.file.as_deref().unwrap_or("the folder's name"))])
         }
+        sheets::Learned::Inside(file) => ("keeps it inside".into(), vec![format!("game/{file}")]),
+        sheets::Learned::Home(pattern) => ("game files in the home".into(), vec![pattern.clone()]),
         sheets::Learned::Live(pattern) => ("written by it".into(), vec![pattern.clone()]),
         sheets::Learned::Scratch(pattern) => ("worth nothing".into(), vec![pattern.clone()]),
         sheets::Learned::Group { name, patterns, unit } => {

@@ -32,7 +32,7 @@
 pub(crate) mod profile;
 mod syncing;
 
-pub(crate) use syncing::{Again, Synced, sync_edits};
+pub(crate) use syncing::{Again, Synced, moved, sync_edits};
 
 pub use profile::{ProfileChange, ProfilePlan, ProfileView, apply_profile, plan_profile, profile};
 

@@ -1,15 +1,17 @@
 //! A twin's files with the edits in them that are wanted, and without those that are wanted no more.
 
 use std::collections::{BTreeMap, VecDeque};
+use std::path::Path;
 
 use super::{Does, View};
 use crate::Yard;
-use crate::combine::{Derive, EditStep, Transform};
+use crate::combine::{Derive, EditStep, Moves, Transform, place};
 use crate::edit::{self, EditFault, Format};
 use crate::error::{LaunchError, Result};
 use crate::listing::{Listing, Node};
 use crate::path::RelPath;
-use crate::profile::Edit;
+use crate::profile::{Edit, ProfileText};
+use crate::sheet::Sheet;
 use crate::store::state::Applied;
 use crate::twin::vouch;
 
@@ -270,4 +272,20 @@ fn view(edit: &Edit, there: Option<String>, does: Does) -> View {
         why: None,
         enforce: edit.enforce,
     }
+}
+/// A profile's text, whose edits name their files where another build has them: those that are there and move, and those that
+/// are waited for.
+pub(crate) fn moved(text: &str, moves: &Moves, sheets: (Option<&Sheet>, Option<&Sheet>)) -> String {
+    let Ok(mut profile) = ProfileText::parse(text, Path::new("profile.toml")) else { return text.to_owned() };
+    profile.move_edits(&|file| {
+        let path = RelPath::new(file).ok()?;
+        let there = moves.of(&path);
+        let by_group = || match sheets {
+            (Some(sheet), Some(to)) => place(&path, sheet.group_of(&path), sheet, to).ok().flatten(),
+            _ => None,
+        };
+        let to = if *there == path { by_group()? } else { there.clone() };
+        (to != path).then(|| to.to_string())
+    });
+    profile.text()
 }

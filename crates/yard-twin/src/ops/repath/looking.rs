@@ -9,7 +9,7 @@ use std::sync::Mutex;
 use rustix::fs::CWD;
 
 use super::{NamedPlace, Place};
-use crate::combine::{Draft, PathForm, Repather, is_text, repathed};
+use crate::combine::{Draft, PathForm, PathHit, Repather, is_text, repathed};
 use crate::disk::{self, Stat};
 use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::parallel::{self, lock};
@@ -113,21 +113,31 @@ impl<'a> Looking<'a> {
         let wide = text && buffer.contains(&0);
         let mut lines = Lines { counted: 0, line: 1, wide };
         let mut counts = vec![0; self.places.len()];
+        // What is only named is named once.
+        let most = |hit: &PathHit| if text && self.places[hit.pair].to.is_some() { HITS } else { 1 };
         let hits = self.repather.hits(buffer).filter(|hit| {
             counts[hit.pair] += 1;
-            counts[hit.pair] <= HITS
+            counts[hit.pair] <= most(hit)
         });
+        let hits: Vec<PathHit> = hits.collect();
+        let known = hits.iter().any(|hit| self.places[hit.pair].to.is_some());
+        let spoilt = text && known && self.rewriter.replaced(buffer).is_none();
         Ok(hits
+            .into_iter()
             .map(|hit| {
                 let place = &self.places[hit.pair];
                 let (line, shown) = lines.at(buffer, hit.range.start);
-                let why = if !text { Some("it is no text") } else { reported(place) };
+                let why = match reported(place) {
+                    _ if !text => Some("it is no text"),
+                    None if spoilt => Some("the new path can't be written there as its format asks"),
+                    why => why,
+                };
                 NamedPlace {
                     path: String::new(),
                     line: text.then_some(line),
                     text: if text { shown } else { String::new() },
                     from: place.from.clone(),
-                    to: place.to.clone().filter(|_| text),
+                    to: place.to.clone().filter(|_| text && !spoilt),
                     form: hit.form,
                     only_reported: why,
                 }
