@@ -126,6 +126,12 @@ name_type!(
 );
 
 name_type!(
+    /// What a mod is called.
+    ModName,
+    Noun::ModName
+);
+
+name_type!(
     /// What a snapshot is called. One that looks like a number is refused where it is set, since numbers name states.
     SnapshotLabel,
     Noun::SnapshotLabel
@@ -357,6 +363,10 @@ id_type!(
     StateId, Noun::StateId, 32
 );
 id_type!(
+    /// A package of a mod: BLAKE3-256 of the text of its record.
+    ModId, Noun::ModId, 32
+);
+id_type!(
     /// A twin, for ever: random, kept through every rename.
     TwinId, Noun::TwinId, 8
 );
@@ -371,7 +381,7 @@ macro_rules! from_hash {
     };
 }
 
-from_hash!(ContentId, ListingId, StateId);
+from_hash!(ContentId, ListingId, ModId, StateId);
 
 impl TwinId {
     /// A new random id.

@@ -83,6 +83,7 @@ mod open;
 mod ops;
 mod parallel;
 mod path;
+mod placing;
 mod profile;
 mod progress;
 mod report;
@@ -95,7 +96,8 @@ mod upkeep;
 mod yard;
 
 pub use ops::{
-    carry, clone, edits, inside, intake, play, protect, rename, renew, repath, restore, share, sheets, snapshot, undo,
+    carry, clone, edits, inside, intake, mods, play, protect, rename, renew, repath, restore, share, sheets, snapshot,
+    undo,
 };
 pub use report::{belongings, compare, history, show, space};
 pub use twin::markers;
@@ -106,25 +108,27 @@ pub use yard::Yard;
 pub use yard::settings::KeepPolicy;
 
 // Names, ids and values.
-pub use catalog::{Counts, HistoryEntry, RunRecord, What};
+pub use catalog::{Counts, HistoryEntry, ModDeed, RunRecord, What};
 pub use edit::{EditFault, Format, Put, Set, get as get_value, set as set_value, unset as unset_value};
 pub use ident::{
-    BuildLabel, BuildRef, ContentId, ListingId, Side, SnapshotLabel, SnapshotRef, Source, StateId, Title, TwinId,
-    TwinName,
+    BuildLabel, BuildRef, ContentId, ListingId, ModId, ModName, Side, SnapshotLabel, SnapshotRef, Source, StateId,
+    Title, TwinId, TwinName,
 };
 pub use launch::{Changes, GroupChange, Ipc, Isolation, Possible, changes, launch_helper};
 pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
 pub use materialise::{Doing, Step, steps};
 pub use path::RelPath;
+pub use placing::{After, Choices, ModSheet, ModUse, Package, Picture, Placement};
 pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
 pub use sheet::{
-    Belongings, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sheet, Unit, new_sheet,
+    Belongings, Good, Group, IdKey, Inside, Label, Mods, OnClash, Place, Program, RenameRule, Sheet, Unit, new_sheet,
 };
 pub use store::pool::{Share, Sharing, Unshared};
 pub use twin::{Leaks, Room, ShareTotals, Shares};
 
 pub use error::{
-    CarryError, Class, Error, Holder, IntakeError, LaunchError, Noun, Result, SheetError, TwinError, YardError,
+    CarryError, Class, Error, Holder, IntakeError, LaunchError, ModError, Noun, Result, SheetError, TwinError,
+    YardError,
 };
 
 /// A window may do its work in another thread than the one that draws.

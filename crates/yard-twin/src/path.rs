@@ -44,6 +44,14 @@ impl RelPath {
         Self::new(format!("{}/{name}", self.0))
     }
 
+    /// The path with more components, of a path below it.
+    ///
+    /// # Errors
+    /// As [`RelPath::new`].
+    pub(crate) fn join_all(&self, below: &str) -> Result<Self> {
+        Self::new(format!("{}/{below}", self.0))
+    }
+
     /// The path as text.
     #[must_use]
     pub fn as_str(&self) -> &str {

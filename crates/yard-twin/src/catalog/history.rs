@@ -79,6 +79,13 @@ pub enum What {
         /// In which.
         sharing: Sharing,
     },
+    /// Mods were added, turned off or on, taken away, moved in their order, or replaced.
+    Mods {
+        /// What was done.
+        deed: ModDeed,
+        /// With which.
+        mods: Vec<String>,
+    },
     /// What an earlier change did was taken back, and what came after it stayed.
     TakenBack {
         /// The number of that change in the history.
@@ -86,6 +93,26 @@ pub enum What {
     },
     /// Its folder was moved, and what names that folder by its absolute path was mended.
     Mended,
+}
+
+/// What was done with mods.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ModDeed {
+    /// They were added.
+    Added,
+    /// They were turned off.
+    Off,
+    /// They were turned on.
+    On,
+    /// They were taken away.
+    Removed,
+    /// They got another place in the order.
+    Moved,
+    /// Other packages took their places.
+    Updated,
+    /// They were made of what was there.
+    Adopted,
 }
 
 /// How many paths a change touched.

@@ -4,6 +4,7 @@
 #[allow(clippy::unwrap_used)]
 mod former;
 mod history;
+mod packages;
 mod records;
 mod schema;
 
@@ -13,7 +14,8 @@ use parking_lot::{ReentrantMutex, ReentrantMutexGuard};
 use rusqlite::{Connection, OpenFlags};
 
 pub(crate) use history::NewChange;
-pub use history::{Counts, HistoryEntry, What};
+pub use history::{Counts, HistoryEntry, ModDeed, What};
+pub(crate) use packages::PackageRow;
 pub use records::RunRecord;
 pub(crate) use records::{EntryRow, Intent, Mend, StockRow, TwinRow};
 

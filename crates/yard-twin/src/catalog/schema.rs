@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-pub(super) const STEPS: [&str; 8] = [
+pub(super) const STEPS: [&str; 9] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -140,6 +140,16 @@ pub(super) const STEPS: [&str; 8] = [
 ",
     "
     ALTER TABLE entries ADD COLUMN kept TEXT;
+",
+    "
+    CREATE TABLE mods (
+        id TEXT PRIMARY KEY,
+        title TEXT NOT NULL,
+        name TEXT NOT NULL,
+        name_key TEXT NOT NULL,
+        origin TEXT NOT NULL,
+        added_at TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID;
 ",
 ];
 

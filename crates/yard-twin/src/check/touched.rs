@@ -38,9 +38,8 @@ pub(crate) fn needs(yard: &Yard) -> Result<Vec<Need>> {
         let about = About::Twin(row.name.clone());
         let earlier = row.state != id || row.removed_at.is_some();
         needs.push(Need { listing: state.disk, about: about.clone(), earlier });
-        if state.laid != state.disk {
-            needs.push(Need { listing: state.laid, about, earlier: true });
-        }
+        let more = state.listings().filter(|listing| *listing != state.disk);
+        needs.extend(more.map(|listing| Need { listing, about: about.clone(), earlier: true }));
     }
     Ok(needs)
 }

@@ -2,12 +2,14 @@
 
 mod carry;
 mod launch;
+mod mods;
 mod noun;
 mod remedy;
 mod yard;
 
 pub use carry::CarryError;
 pub use launch::LaunchError;
+pub use mods::ModError;
 pub use noun::Noun;
 pub use yard::YardError;
 
@@ -177,6 +179,9 @@ pub enum Error {
     /// Belongings can't be carried.
     #[error(transparent)]
     Carry(#[from] CarryError),
+    /// About mods.
+    #[error(transparent)]
+    Mod(#[from] ModError),
 }
 
 /// What is wrong with a title sheet, and where.
@@ -340,6 +345,14 @@ pub enum TwinError {
         /// The stock build that it was on before.
         build: String,
     },
+    /// A line of the history changed a twin's mods, and they have been changed again since.
+    #[error("the change {number} of the twin {name:?} was one of its mods, and those have been changed again since")]
+    LineOfMods {
+        /// The twin.
+        name: String,
+        /// The number of the change.
+        number: u32,
+    },
     /// A removed twin's folder is not there any more.
     #[error("the folder of the removed twin {0:?} is not there any more")]
     RemovedFolderMissing(String),
@@ -437,6 +450,7 @@ impl Error {
                     ..
                 },
             )
+            | Self::Mod(ModError::Pattern { .. } | ModError::OtherTitle { .. })
             | Self::Carry(
                 CarryError::SameTwin(_)
                 | CarryError::InsideYard(_)
@@ -453,6 +467,16 @@ impl Error {
                 | TwinError::Unexplained { .. },
             )
             | Self::Yard(YardError::UnknownTwins(_))
+            | Self::Mod(
+                ModError::Ambiguous { .. }
+                | ModError::SameName { .. }
+                | ModError::There { .. }
+                | ModError::Build { .. }
+                | ModError::Needs { .. }
+                | ModError::Clashes { .. }
+                | ModError::Obstructed { .. }
+                | ModError::CannotChange { .. },
+            )
             | Self::Carry(CarryError::Undecided { .. })
             | Self::Obstructed { .. }
             | Self::Clash { .. }

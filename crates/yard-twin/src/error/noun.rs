@@ -28,6 +28,12 @@ pub enum Noun {
     Group,
     /// The name of a listing.
     ListingId,
+    /// A mod.
+    Mod,
+    /// The id of a mod's package.
+    ModId,
+    /// What a mod is called.
+    ModName,
     /// A path in a twin.
     Path,
     /// A part of a profile.
@@ -76,6 +82,9 @@ impl fmt::Display for Noun {
             Self::FolderToFind => "folder to look for",
             Self::Group => "group of belongings",
             Self::ListingId => "listing id",
+            Self::Mod => "mod",
+            Self::ModId => "mod id",
+            Self::ModName => "mod name",
             Self::Path => "path",
             Self::ProfilePart => "part of a profile",
             Self::RecordIn => "record of the twin in",

@@ -45,6 +45,7 @@ impl Error {
             Self::Twin(error) => error.remedy()?,
             Self::Launch(error) => error.remedy()?,
             Self::Carry(error) => error.remedy()?.into(),
+            Self::Mod(error) => error.remedy()?,
             Self::Obstructed { .. } => {
                 "Nothing was changed. Move the one or the other out of the way, then try again.".into()
             }
@@ -137,6 +138,7 @@ impl TwinError {
             }
             Self::InTheWay { .. } => "Move it elsewhere, then try again.".into(),
             Self::LineOfBuild { build, .. } => format!("Renew the twin onto {build}: what it owns stays as it is now."),
+            Self::LineOfMods { .. } => "Turn off, on or remove the mods themselves: yardtwin mod list NAME.".into(),
             Self::RemovedFolderMissing(_) => "Clone it: what it held is kept.".into(),
             Self::NothingToUndo(_) => "Name a state from its history.".into(),
             Self::Protected(_) => "Nothing was changed. Take the protection off first.".into(),

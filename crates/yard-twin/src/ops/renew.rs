@@ -18,7 +18,7 @@
 //! std::fs::write(game("main").join("cabin/shifts/one.wjs"), "a long shift")?;
 //! std::fs::write(game("main").join("guide/READ ME first.txt"), "spoiled")?;
 //! // What is neither shipped nor a belonging waits for a word.
-//! let options = renew::Options { stock: None, rest: Some(renew::Rest::Leave) };
+//! let options = renew::Options { rest: Some(renew::Rest::Leave), ..renew::Options::default() };
 //! let outcome = renew::apply(&yard, &renew::plan(&yard, &"main".parse()?, &options, &ctx)?, &ctx)?;
 //! assert_eq!(std::fs::read_to_string(game("main").join("cabin/shifts/one.wjs"))?, "a long shift");
 //! assert_ne!(std::fs::read_to_string(game("main").join("guide/READ ME first.txt"))?, "spoiled");
@@ -30,30 +30,23 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 
 use crate::Yard;
-use crate::catalog::{TwinRow, What};
-use crate::combine::{Draft, Moves, Wholes, realise};
-use crate::disk;
+use crate::catalog::What;
 use crate::error::{Result, TwinError};
-use crate::ident::{BuildRef, TwinName};
+use crate::ident::{BuildRef, ModName, TwinName};
 use crate::launch::Changes;
-use crate::listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Spellings, Totals, diff, overlay, rebase};
+use crate::listing::{Change, Listing, Named, Node, Reason, Totals, diff};
 use crate::ops::edits;
-use crate::ops::edits::{Again, Synced};
+use crate::ops::mods;
+use crate::ops::recombine::{Finished, Scene, is_folder};
 use crate::path::RelPath;
-use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
-use crate::store::state::{Applied, State};
 use crate::twin::Leaks;
 use crate::twin::Room;
-use crate::twin::derive::Deriver;
-use crate::twin::markers::with_markers;
-use crate::twin::names;
 use crate::twin::planned;
 use crate::twin::planned::PlannedChange;
-use crate::twin::protection;
 use crate::twin::room;
-use crate::twin::settle::{PlayersOwn, Settled};
+use crate::twin::settle::PlayersOwn;
 
 /// What is done with game files that the player added or changed, and no group of belongings explains.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -72,6 +65,10 @@ pub struct Options {
     pub stock: Option<BuildRef>,
     /// What is done with files that nobody can explain.
     pub rest: Option<Rest>,
+    /// Mods that are turned off first.
+    pub without_mods: Vec<ModName>,
+    /// Whether mods stay on that are not for that build.
+    pub any_build: bool,
 }
 
 /// What a renew will do.
@@ -102,7 +99,9 @@ pub struct Plan {
     pub back: Vec<RelPath>,
     /// What the player has and the build has in another form: the player's stays.
     pub clashes: Vec<RelPath>,
-    /// The profile's config edits, and what becomes of them.
+    /// Mods that will be off.
+    pub without_mods: Vec<ModName>,
+    /// The config edits of mods and profile, and what becomes of them.
     pub edits: Vec<edits::View>,
     /// Files that are written, changed or taken away to get there.
     pub game: crate::catalog::Counts,
@@ -155,87 +154,56 @@ pub struct Outcome {
 /// game files would change, [`crate::Error::Obstructed`] where a file of the one would stand where the other has a
 /// folder, [`crate::Error::Busy`] while the twin runs.
 pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Result<Plan> {
-    let (row, mut settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
+    let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let from = settled.state.build.clone();
     let to = options.stock.clone().unwrap_or_else(|| from.clone());
     if to.title != from.title {
         let (name, build) = (row.name.to_string(), to.to_string());
         return Err(TwinError::OtherTitle { name, title: from.title.to_string(), build }.into());
     }
-    // Its own build may have been taken off the list meanwhile; another one must be on it.
-    let stock = yard.stock_row(&to, to == from)?;
-    let (sheet, next_sheet) = (yard.sheet_of(&from)?, yard.sheet_of(&stock.build)?);
-    let laid = yard.store.listing(settled.state.laid)?.sharing_paths(&settled.listing);
-    let (next, _) =
-        with_markers(yard.store.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
-    // Under the id that its names are by.
-    let ids = names::from_stock(next_sheet.as_ref(), settled.state.named_as.as_deref());
-    let next = names::renamed(yard, next, (next_sheet.as_ref(), ids), false, ctx)?.listing;
-    let next = with_prepared(next, &laid)?;
-    let own = Explained { sheets: [sheet.as_ref(), next_sheet.as_ref()] };
-    // Edits are the last step: without them is seen whether a file is as it was laid.
-    let (plain, edited) = without_edits(yard, &settled)?;
-    let mut moves = Moves::between(&settled.listing, &laid, (sheet.as_ref(), next_sheet.as_ref()))?;
-    let mut next = next;
-    if disk::folds_case(&yard.folder_of(&row))? {
-        next = Spellings::of(&settled.listing)?.respelt(next)?;
-    } else if next_sheet.as_ref().is_some_and(Sheet::ignores_case) {
-        moves.spell_as(&next, &settled.listing, &laid)?;
-    }
-    let (moved, laid) = (moves.own(&settled.listing, &laid), moves.apply(&laid)?);
-    let (plain, there) = (moves.apply(&plain)?, moves.apply(&settled.listing)?);
-    let edited: Vec<RelPath> = edited.iter().map(|path| moves.of(path).clone()).collect();
-    let rest = own.rest(&laid, &plain, &next);
+    let mods = mods::for_build(yard, (&row.name, &settled.state), &to, options)?;
+    let mut scene = Scene::look(yard, (row, settled), (&to, &mods, None), ctx)?;
+    let (sheet, next_sheet) = (scene.sheet.as_ref(), scene.next_sheet.as_ref());
+    let own = Explained { sheets: [sheet, next_sheet] };
+    let rest = own.rest(&scene.laid, &scene.plain, &scene.next);
     let keep_rest = options.rest == Some(Rest::Keep);
     // A file that is gone is nothing of the player's: it comes back.
-    let is_there = |path: &RelPath| plain.get(path.as_str()).is_some();
-    let stays = |path: &RelPath| is_there(path) && (keep_rest || own.holds(path));
-    let mut rebased = rebase(&laid, &plain, &next, stays)?;
-    let wholes = Wholes::of(&plain, &laid, next_sheet.as_ref());
-    if let Some(wanted) = wholes.kept_in(&next, &plain)? {
-        // That the build has something else is still said; that a part would come or go is not, since it doesn't.
-        rebased.named.retain(|named| named.reason == Reason::Clash || !wholes.has(&named.path));
-        rebased.listing = rebase(&laid, &plain, &wanted, stays)?.listing;
-    }
+    let is_there = |path: &RelPath| scene.plain.get(path.as_str()).is_some();
+    let rebased = scene.rebase(|path| is_there(path) && (keep_rest || own.holds(path)))?;
     let named = |reason: Reason| -> Vec<RelPath> {
         // A folder that is there with something in it is no loss and no gain.
-        let folder = |path: &RelPath| {
-            [&plain, &next]
-                .iter()
-                .any(|listing| listing.get(path.as_str()).is_some_and(|entry| entry.node == Node::EmptyFolder))
-        };
+        let folder = |path: &RelPath| is_folder(&scene.plain, path) || is_folder(&scene.next, path);
         let of = rebased.named.iter().filter(|named: &&Named| named.reason == reason && !folder(&named.path));
         of.map(|named| named.path.clone()).collect()
     };
-    let listing = with_edits(&rebased.listing, &plain, &there, &edited)?;
-    let profile = edits::moved(&settled.state.profile, &moves, (sheet.as_ref(), next_sheet.as_ref()));
-    let moved_state = State { profile, ..settled.state.clone() };
-    let synced = edits_after(yard, &listing, (&there, &moves), &moved_state, &row)?;
-    let comes_private = stock.private.into_iter().filter(|path| there.get(path.as_str()).is_none());
-    let state = moved_state.with_private(comes_private).with_moved(&moves.pairs());
-    let state = State { build: stock.build.clone(), laid: next.id(), edits: synced.applied, ..state };
+    let (left, back, clashes) = (named(Reason::Replaced), named(Reason::Back), named(Reason::Clash));
+    let (name, moved, leaks) =
+        (scene.row.name.clone(), std::mem::take(&mut scene.moved), std::mem::take(&mut scene.settled.leaks));
+    let (next, next_sheet, build) = (scene.next.clone(), scene.next_sheet.clone(), scene.stock.build.clone());
+    let without = options.without_mods.clone();
+    let Finished { listing, there, planned, views, moves, .. } =
+        scene.finish(yard, &rebased.listing, (mods, What::Renewed))?;
     let (game, _) = PlayersOwn(next_sheet.as_ref()).counts(&there, &listing);
-    let draft = Draft { base: listing.clone(), derived: synced.derived };
-    protection::check_protected(yard, &row, &settled.listing, &draft, &state)?;
-    let room = room::room_between(yard, &settled.listing, &listing, &state, ctx)?;
+    let room = room::room_between(yard, &planned.seen.there, &listing, &planned.to, ctx)?;
     Ok(Plan {
         room,
-        name: row.name.clone(),
+        name,
         from,
-        to: stock.build,
+        to: build,
         kept: kept(&next, &listing, next_sheet.as_ref()),
         moved,
         not_moved: moves.left,
-        edits: synced.views,
+        without_mods: without,
+        edits: views,
         rest,
         what_of_the_rest: options.rest,
-        left: named(Reason::Replaced),
-        back: named(Reason::Back),
-        clashes: named(Reason::Clash),
+        left,
+        back,
+        clashes,
         game,
         totals: listing.totals(),
-        leaks: std::mem::take(&mut settled.leaks),
-        planned: PlannedChange::new(row, settled, state, draft, What::Renewed).with_laid(next),
+        leaks,
+        planned,
     })
 }
 
@@ -269,42 +237,6 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         set_aside: applied.set_aside,
         took: began.elapsed(),
     })
-}
-
-/// A twin's listing as it would be without its config edits, and the files that have some.
-fn without_edits(yard: &Yard, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
-    let synced = edits::sync_edits(yard, &settled.listing, &settled.state.edits, &[], &Again::None)?;
-    let edited = synced.derived.iter().map(|derive| derive.of.path.clone()).collect();
-    let op = yard.begin(&Ctx::default())?;
-    let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
-    Ok((realise(draft, &Deriver::new(yard, &op, true)?, &Ctx::default())?, edited))
-}
-
-/// The profile's edits in what will be there: those whose file the new build brings are made in that one.
-fn edits_after(
-    yard: &Yard,
-    next: &Listing,
-    (there, moves): (&Listing, &Moves),
-    state: &State,
-    row: &TwinRow,
-) -> Result<Synced> {
-    let path = yard.folder_of(row).join("profile.toml");
-    let profile = Profile::parse(&state.profile, &path)?.in_use()?;
-    let same = |edit: &Applied| {
-        let node = |listing: &Listing| listing.get(edit.file.as_str()).map(|entry| entry.node.clone());
-        node(next) == node(there)
-    };
-    let applied = state.edits.iter().map(|edit| Applied { file: moves.of(&edit.file).clone(), ..edit.clone() });
-    let applied: Vec<Applied> = applied.filter(same).collect();
-    edits::sync_edits(yard, next, &applied, &profile.edits, &Again::None)
-}
-
-/// What is to be there, with the files that stay as they are in their edited form.
-fn with_edits(next: &Listing, plain: &Listing, there: &Listing, edited: &[RelPath]) -> Result<Listing> {
-    let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
-    let stay = edited.iter().filter(|path| node(next, path) == node(plain, path));
-    let entries = stay.filter_map(|path| Some((path.clone(), Some(there.get(path.as_str())?.clone()))));
-    overlay(next, &Layer::new(entries.collect())?)
 }
 
 /// The player's own in a listing, by group.
@@ -341,19 +273,4 @@ impl Explained<'_> {
             .map(|entry| entry.path.to_string())
             .collect()
     }
-}
-
-/// The stock listing with what was laid in the home before the first start: it is laid again.
-fn with_prepared(next: Listing, laid: &Listing) -> Result<Listing> {
-    let prepared: Vec<Entry> = crate::launch::prepared()
-        .filter(|path: &String| !next.has(path))
-        .filter_map(|path: String| laid.get(&path).cloned())
-        .collect();
-    if prepared.is_empty() {
-        return Ok(next);
-    }
-    let mut entries = next.into_entries();
-    entries.extend(prepared);
-    entries.sort_by(|a, b| a.path.cmp(&b.path));
-    Listing::with_folders_implied(entries)
 }

@@ -42,6 +42,7 @@ use crate::listing::{Listing, Named, diff, rebase};
 use crate::materialise::{Step, steps};
 use crate::ops::{edits, repath};
 use crate::path::RelPath;
+use crate::placing::ModUse;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
@@ -191,7 +192,8 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     };
     let (build, laid) =
         if some { (settled.state.build.clone(), settled.state.laid) } else { (then.build.clone(), then.laid) };
-    let state = State { edits, build, laid, profile, ..settled.state.clone() }
+    let mods = if some { settled.state.mods.clone() } else { mods_of(&then.mods, &settled.state.mods) };
+    let state = State { edits, build, laid, profile, mods, ..settled.state.clone() }
         .with_written(then.written)
         .with_private(then.private)
         .with_moved(&moves.pairs());
@@ -220,6 +222,15 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         leaks: std::mem::take(&mut settled.leaks),
         planned: PlannedChange::new(row, settled, state, draft, what),
     })
+}
+
+/// The mods of an earlier state; what is kept aside of those that were off then and are off now is what it is now.
+fn mods_of(then: &[ModUse], now: &[ModUse]) -> Vec<ModUse> {
+    let aside = |used: &ModUse| {
+        let same = now.iter().find(|other| other.name.key() == used.name.key() && !other.on && !used.on);
+        same.map_or(used.aside, |other| other.aside)
+    };
+    then.iter().map(|used| ModUse { aside: aside(used), ..used.clone() }).collect()
 }
 
 /// A plan around a change that is worked out already.

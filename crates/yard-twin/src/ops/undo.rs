@@ -70,6 +70,10 @@ pub fn plan(yard: &Yard, name: &TwinName, number: Option<u32>, ctx: &Ctx) -> Res
         let (name, number, build) = (row.name.to_string(), line.number, then.build.to_string());
         return Err(TwinError::LineOfBuild { name, number, build }.into());
     }
+    if after.mods != then.mods && settled.state.mods != after.mods {
+        let (name, number) = (row.name.to_string(), line.number);
+        return Err(TwinError::LineOfMods { name, number }.into());
+    }
     let (was, is) = (yard.store.listing(then.disk)?, yard.store.listing(after.disk)?);
     let (listing, taken_back, mut later) = without(&was, &is, &settled.listing)?;
     let path = yard.folder_of(&row).join("profile.toml");
@@ -111,13 +115,14 @@ fn without(was: &Listing, is: &Listing, now: &Listing) -> Result<(Listing, BTree
 /// The same for what a state says of its files: edits that are as the line left them.
 fn state_without(then: &State, after: &State, now: &State, files: &BTreeSet<RelPath>) -> State {
     let laid = if now.laid == after.laid { then.laid } else { now.laid };
+    let mods = if now.mods == after.mods { then.mods.clone() } else { now.mods.clone() };
     let of = |state: &State, file: &RelPath| -> Vec<Applied> {
         state.edits.iter().filter(|edit| edit.file == *file).cloned().collect()
     };
     let as_left = |file: &RelPath| files.contains(file) && of(now, file) == of(after, file);
     let kept = now.edits.iter().filter(|edit| !as_left(&edit.file)).cloned();
     let back = then.edits.iter().filter(|edit| as_left(&edit.file)).cloned();
-    State { laid, edits: kept.chain(back).collect(), ..now.clone() }
+    State { laid, mods, edits: kept.chain(back).collect(), ..now.clone() }
         .with_written(then.written.clone())
         .with_private(then.private.clone())
 }

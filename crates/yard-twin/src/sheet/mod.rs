@@ -45,6 +45,8 @@ pub struct Sheet {
     pub belongings: BTreeMap<String, Group>,
     /// The formats of config files whose endings say none, or another one: by ending or by whole name, in lower case.
     pub formats: BTreeMap<String, Format>,
+    /// Where the title has its mods.
+    pub mods: Mods,
     /// What is renamed when a copy gets a name of its own.
     pub rename: Vec<RenameRule>,
     /// Patterns of the paths that the program writes.
@@ -82,6 +84,15 @@ impl Program {
     pub fn here(&self) -> Option<&str> {
         self.path.get(std::env::consts::OS).or_else(|| self.path.get("any")).map(String::as_str)
     }
+}
+
+/// Where a title has its mods.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Mods {
+    /// The folder in which it looks for them.
+    pub place: Option<RelPath>,
+    /// Patterns over the names of archives that it takes as they are.
+    pub whole: Vec<String>,
 }
 
 /// What a good folder has, and what it has not.

@@ -9,7 +9,8 @@ use toml::Spanned;
 
 use super::pattern::{self, PathSet};
 use super::{
-    BuildPaths, Good, Group, IdKey, Inside, Label, OnClash, Place, Program, RenameRule, Sets, Sheet, Unit, WrittenPaths,
+    BuildPaths, Good, Group, IdKey, Inside, Label, Mods, OnClash, Place, Program, RenameRule, Sets, Sheet, Unit,
+    WrittenPaths,
 };
 use crate::edit::Format;
 use crate::error::SheetError;
@@ -42,6 +43,8 @@ struct RawSheet {
     home: RawHome,
     #[serde(default)]
     formats: BTreeMap<Spanned<String>, Format>,
+    #[serde(default)]
+    mods: RawMods,
     #[serde(default)]
     belongings: BTreeMap<String, RawGroup>,
     #[serde(default)]
@@ -151,6 +154,14 @@ struct RawHome {
     builds: BTreeMap<Spanned<String>, Vec<Spanned<String>>>,
 }
 
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawMods {
+    place: Option<Spanned<String>>,
+    #[serde(default)]
+    whole: Vec<Spanned<String>>,
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct RawRename {
@@ -207,6 +218,22 @@ impl Checker<'_> {
                 format!("{:?} is no path inside the game folder: no '..', no leading '/'", text.as_ref()),
             )),
         }
+    }
+
+    /// Where mods go: a folder of the game or the home.
+    fn mods(&self, raw: RawMods) -> Result<Mods, SheetError> {
+        let place = |text: Spanned<String>| {
+            let path = RelPath::new(text.as_ref().trim_end_matches('/')).ok();
+            path.filter(|path| pattern::check(path.as_str()).is_none() || matches!(path.as_str(), "game" | "home"))
+                .ok_or_else(|| self.fail(&text.span(), format!("{:?} is no folder of game/ or home/", text.as_ref())))
+        };
+        let whole = |text: Spanned<String>| match PathSet::new([text.as_ref().as_str()], true) {
+            Ok(_) if !text.as_ref().contains('/') => Ok(text.into_inner()),
+            Ok(_) => Err(self.fail(&text.span(), "it is a pattern over the names of archives, without folders")),
+            Err(why) => Err(self.fail(&text.span(), why)),
+        };
+        let whole = raw.whole.into_iter().map(whole).collect::<Result<_, _>>()?;
+        Ok(Mods { place: raw.place.map(place).transpose()?, whole })
     }
 
     fn all_inside(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
@@ -441,6 +468,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         labels: raw.label.0.into_iter().map(|label| checker.label(label)).collect::<Result<_, _>>()?,
         belongings,
         formats: checker.formats(raw.formats)?,
+        mods: checker.mods(raw.mods)?,
         rename,
         ignore_case: raw.ignore_case,
         live: paths.live,

@@ -14,10 +14,11 @@ use std::sync::{Arc, Mutex};
 use crate::disk;
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result};
-use crate::ident::{ContentId, ListingId, StateId};
+use crate::ident::{ContentId, ListingId, ModId, StateId};
 use crate::listing::delta::{self, Packed};
 use crate::listing::{Entry, Layer, Listing};
 use crate::parallel::lock;
+use crate::placing::Package;
 use pool::Pool;
 use state::State;
 
@@ -145,6 +146,22 @@ impl Store {
         let path = self.blob_path("states", &id.to_string());
         let bytes = disk::read_own(&path, disk::TEXT).at("read", &path)?;
         State::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
+    }
+
+    /// Keeps the record of a package.
+    pub(crate) fn put_package(&self, package: &Package, op: &OpFolder) -> Result<ModId> {
+        let (id, text) = package.encode();
+        let there = disk::exists(&self.blob_path("mods", &id.to_string()));
+        if !there || Error::pass_over(self.package(id))?.is_none() {
+            self.put_blob("mods", &id.to_string(), &text, op)?;
+        }
+        Ok(id)
+    }
+
+    pub(crate) fn package(&self, id: ModId) -> Result<Package> {
+        let path = self.blob_path("mods", &id.to_string());
+        let bytes = disk::read_own(&path, disk::TEXT).at("read", &path)?;
+        Package::decode(&bytes, id).map_err(|why| Error::Damaged { path, why })
     }
 
     /// The contents that listings need.

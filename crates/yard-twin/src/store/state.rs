@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::edit::{Format, Put};
 use crate::ident::{BuildRef, ListingId, StateId};
 use crate::path::RelPath;
+use crate::placing::ModUse;
 use crate::store::pool::Sharing;
 
 /// The format of states that this version writes.
@@ -35,6 +36,9 @@ pub(crate) struct State {
     /// The config edits that stand in its files.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) edits: Vec<Applied>,
+    /// The mods that it has, from the lowest on.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) mods: Vec<ModUse>,
     /// The id that its names are by, where rename rules have given it one: the name that it was made under.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) named_as: Option<String>,
@@ -73,8 +77,14 @@ impl State {
             written: Vec::new(),
             private: Vec::new(),
             edits: Vec::new(),
+            mods: Vec::new(),
             named_as: None,
         }
+    }
+
+    /// The listings that it needs.
+    pub(crate) fn listings(&self) -> impl Iterator<Item = ListingId> {
+        [self.laid, self.disk].into_iter().chain(self.mods.iter().flat_map(ModUse::listings))
     }
 
     /// With more files that are written in place.

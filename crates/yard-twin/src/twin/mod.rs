@@ -8,6 +8,7 @@ pub(crate) mod finish;
 pub(crate) mod held;
 pub(crate) mod leaks;
 pub mod markers;
+pub(crate) mod mods;
 pub(crate) mod names;
 pub(crate) mod planned;
 pub(crate) mod power;

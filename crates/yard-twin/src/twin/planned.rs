@@ -1,8 +1,8 @@
 //! What a planned change of a twin aims at: the one way by which a plan is applied.
 
-use std::collections::HashMap;
-use std::collections::hash_map;
+use std::collections::BTreeMap;
 use std::fs;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use crate::Yard;
@@ -101,6 +101,12 @@ impl PlannedChange {
     pub(crate) fn new(row: TwinRow, settled: Settled, to: State, draft: Draft, what: What) -> Self {
         let (seen, fetch, laid, anew) = (Seen::new(row, settled), Vec::new(), None, None);
         Self { seen, to, draft, fetch, laid, what, anew }
+    }
+
+    /// Whether it leads to where the twin is.
+    pub(crate) fn changes_nothing(&self) -> bool {
+        let Self { seen, to, draft, .. } = self;
+        draft.derived.is_empty() && seen.there == draft.base && *to == (State { disk: to.disk, ..seen.state.clone() })
     }
 
     /// With files that are laid anew.
@@ -217,11 +223,20 @@ fn make(yard: &Yard, planned: &PlannedChange, ctx: &Ctx) -> Result<Listing> {
     let op = yard.begin(ctx)?;
     let deriver = Deriver::new(yard, &op, false)?;
     let mut buffer = vec![0; disk::BUFFER];
-    let mut archives = HashMap::new();
+    let mut archives: BTreeMap<&Path, Vec<&Fetch>> = BTreeMap::new();
     for fetch in &planned.fetch {
-        if fetch_one(fetch, &mut archives, &deriver, op.path(), &mut buffer, ctx)? != fetch.content {
-            return Err(IntakeError::Changed(fetch.path.clone()).into());
+        let Fetch { path, stat, content, member } = fetch;
+        if member.is_some() {
+            archives.entry(path).or_default().push(fetch);
+            continue;
         }
+        let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
+        if deriver.putter.put(&file, stat, path, &mut buffer, ctx)? != *content {
+            return Err(IntakeError::Changed(path.clone()).into());
+        }
+    }
+    for (path, fetches) in archives {
+        fetch_members(path, &fetches, &deriver, &mut buffer, ctx)?;
     }
     let next = realise(planned.draft.clone(), &deriver, ctx)?;
     deriver.keep(ctx)?;
@@ -255,34 +270,26 @@ pub(crate) fn verify<'a>(
     Err(TwinError::NotVerified { name: row.name.to_string(), paths: wrong }.into())
 }
 
-/// Takes a content from outside into the pool.
-fn fetch_one(
-    fetch: &Fetch,
-    archives: &mut HashMap<PathBuf, Archive>,
-    deriver: &Deriver<'_>,
-    op: &Path,
-    buffer: &mut [u8],
-    ctx: &Ctx,
-) -> Result<ContentId> {
-    let Fetch { path, stat, member, .. } = fetch;
-    let Some(member) = member else {
-        let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
-        return deriver.putter.put(&file, stat, path, buffer, ctx);
-    };
-    if !disk::lstat(path).at("look at", path)?.same_bytes(stat) {
-        return Err(IntakeError::Changed(path.clone()).into());
+/// Takes contents out of an archive into the pool.
+///
+/// # Errors
+/// [`IntakeError::Changed`] if it holds something else by now.
+fn fetch_members(path: &Path, fetches: &[&Fetch], deriver: &Deriver<'_>, buffer: &mut [u8], ctx: &Ctx) -> Result<()> {
+    let changed = || Error::from(IntakeError::Changed(path.into()));
+    let now = disk::lstat(path).at("look at", path)?;
+    if !fetches.iter().all(|fetch| now.same_bytes(&fetch.stat)) {
+        return Err(changed());
     }
-    let unpacked = op.join("member");
-    let archive = match archives.entry(path.clone()) {
-        hash_map::Entry::Occupied(open) => open.into_mut(),
-        hash_map::Entry::Vacant(none) => none.insert(Archive::open(path)?),
+    let of = |member: &Member| fetches.iter().find(|fetch| fetch.member.as_ref() == Some(member));
+    let mut each = |member: &Member, from: &mut dyn Read| {
+        let (content, _) = deriver.putter.put_read(from, member.mtime, path, buffer)?;
+        if of(member).is_some_and(|fetch| fetch.content == content) { Ok(()) } else { Err(changed()) }
     };
-    archive.extract(member, &unpacked, ctx)?;
-    let file = disk::open_file(rustix::fs::CWD, &unpacked).at("read", &unpacked)?;
-    let stat = disk::fstat(&file).at("look at", &unpacked)?;
-    let content = deriver.putter.put(&file, &stat, &unpacked, buffer, ctx)?;
-    disk::remove_file(&unpacked)?;
-    Ok(content)
+    let mut archive = Archive::open(path)?;
+    if !fetches.iter().all(|fetch| archive.members().iter().any(|member| fetch.member.as_ref() == Some(member))) {
+        return Err(changed());
+    }
+    archive.read_each(&|member| of(member).is_some(), &mut each, ctx)
 }
 
 /// Whether an entry is on disk, byte for byte.

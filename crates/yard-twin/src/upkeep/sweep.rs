@@ -31,7 +31,7 @@ use crate::catalog::{HistoryEntry, Intent, StockRow, TwinRow, What};
 use crate::disk;
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, PathContext, Result, YardError};
-use crate::ident::{BuildRef, ContentId, ListingId, TwinId, TwinName};
+use crate::ident::{BuildRef, ContentId, ListingId, ModId, TwinId, TwinName};
 use crate::progress::{Ctx, Phase};
 use crate::store::pool::{Ledger, Pool};
 use crate::upkeep::remove;
@@ -69,6 +69,8 @@ pub struct Outcome {
     pub twins: Vec<TwinName>,
     /// Removed stock builds that have had theirs, and that no twin is on.
     pub builds: Vec<BuildRef>,
+    /// Packages of mods that have had theirs, and that no twin has.
+    pub packages: u64,
     /// What nothing needs, and whose days of grace are over: deleted.
     pub deleted: Files,
     /// What nothing needs, and that stays for the days of grace.
@@ -104,6 +106,7 @@ struct Agreed {
     states: HashSet<(TwinId, u32)>,
     twins: HashSet<TwinId>,
     builds: HashSet<String>,
+    packages: HashSet<ModId>,
     files: HashSet<String>,
 }
 
@@ -121,6 +124,7 @@ struct Goes {
     states: Vec<(TwinRow, Vec<u32>)>,
     twins: Vec<TwinRow>,
     builds: Vec<StockRow>,
+    packages: HashSet<ModId>,
 }
 
 impl Goes {
@@ -131,6 +135,7 @@ impl Goes {
         self.states.retain(|(_, numbers)| !numbers.is_empty());
         self.twins.retain(|row| agreed.twins.contains(&row.id));
         self.builds.retain(|row| agreed.builds.contains(&row.build.to_string()));
+        self.packages.retain(|id| agreed.packages.contains(id));
     }
 
     fn agreed(&self, files: impl Iterator<Item = String>) -> Agreed {
@@ -139,6 +144,7 @@ impl Goes {
             states: states.collect(),
             twins: self.twins.iter().map(|row| row.id).collect(),
             builds: self.builds.iter().map(|row| row.build.to_string()).collect(),
+            packages: self.packages.clone(),
             files: files.collect(),
         }
     }
@@ -185,6 +191,7 @@ fn sweep(yard: &Yard, agreed: Option<&Agreed>, ctx: &Ctx) -> Result<(Outcome, Ag
         states: Vec::new(),
         twins: Vec::new(),
         builds: Vec::new(),
+        packages: 0,
         deleted: Files::default(),
         waiting: Files::default(),
         held_back: held_back.iter().map(|(row, beside)| (row.name.clone(), beside.clone())).collect(),
@@ -236,6 +243,7 @@ fn let_go(
         goes.states.iter().map(|(row, numbers)| LetGo { twin: row.name.clone(), numbers: numbers.clone() }).collect();
     outcome.twins = goes.twins.iter().map(|row| row.name.clone()).collect();
     outcome.builds = goes.builds.iter().map(|row| row.build.clone()).collect();
+    outcome.packages = goes.packages.len() as u64;
     let unneeded = unneeded_files(yard, &goes, now, ctx)?;
     let grace = days(yard.keep_policy().grace_days);
     let over = |file: &Unneeded| {
@@ -257,6 +265,7 @@ fn let_go(
             numbers.iter().try_for_each(|number| yard.catalog.drop_change(row.id, *number))?;
         }
         goes.builds.iter().try_for_each(|row| yard.catalog.delete_stock(row))?;
+        goes.packages.iter().try_for_each(|id| yard.catalog.delete_package(*id))?;
         let waiting = unneeded.iter().filter(|file| !over(file));
         yard.catalog.set_unneeded(waiting.map(|file| (file.path.as_str(), file.since)))?;
         for row in &goes.twins {
@@ -351,9 +360,22 @@ fn what_goes(yard: &Yard, now: Timestamp) -> Result<Goes> {
     for row in twins.iter().filter(|row| !goes.twins.iter().any(|gone| gone.id == row.id)) {
         on.insert(yard.store.state(row.state)?.build);
     }
+    let used: HashSet<ModId> = mods_in_use(yard)?;
+    let packages = yard.catalog.packages()?.into_iter();
+    let packages = packages.filter(|row| !used.contains(&row.id) && old(row.added_at, policy.removed_days));
+    goes.packages = packages.map(|row| row.id).collect();
     goes.builds = yard.catalog.stock_builds()?;
     goes.builds.retain(|row| row.removed_at.is_some_and(|at| old(at, policy.removed_days)) && !on.contains(&row.build));
     Ok(goes)
+}
+
+/// The packages that a state of a twin has.
+fn mods_in_use(yard: &Yard) -> Result<HashSet<ModId>> {
+    let mut used = HashSet::new();
+    for (_, state) in yard.catalog.states_in_use()? {
+        used.extend(yard.store.state(state)?.mods.iter().map(|used| used.id));
+    }
+    Ok(used)
 }
 
 /// The files of the yard's own that nothing needs once what goes has gone, and since when that is known.
@@ -361,8 +383,12 @@ fn unneeded_files(yard: &Yard, goes: &Goes, now: Timestamp, ctx: &Ctx) -> Result
     let needed = needed(yard, goes)?;
     let known = yard.catalog.unneeded()?;
     let mut unneeded = Vec::new();
-    for kind in ["pool", "listings", "states"] {
+    for kind in ["pool", "listings", "states", "mods"] {
         let root = yard.root().join(kind);
+        // Yards of earlier versions have none of these until the first mod comes.
+        if kind == "mods" && !disk::exists(&root) {
+            continue;
+        }
         for folder in fs::read_dir(&root).at("list", &root)? {
             ctx.check()?;
             let folder = folder.at("list", &root)?;
@@ -411,8 +437,13 @@ fn needed(yard: &Yard, goes: &Goes) -> Result<Needed> {
         if !let_go.contains(&(twin, id)) {
             let state = yard.store.state(id)?;
             needed.names.insert(id.to_string());
-            listings.extend([state.laid, state.disk]);
+            listings.extend(state.listings());
+            needed.names.extend(state.mods.iter().map(|used| used.id.to_string()));
         }
+    }
+    for row in yard.catalog.packages()?.iter().filter(|row| !goes.packages.contains(&row.id)) {
+        needed.names.insert(row.id.to_string());
+        listings.insert(yard.store.package(row.id)?.files);
     }
     for &id in &listings {
         needed.names.insert(id.to_string());

@@ -234,7 +234,7 @@ impl Yard {
         let mut ids: HashSet<_> = self.catalog.stock_builds()?.into_iter().map(|row| row.listing).collect();
         for (_, state) in self.catalog.states_in_use()? {
             let state = self.store.state(state)?;
-            ids.extend([state.laid, state.disk]);
+            ids.extend(state.listings());
         }
         Ok(ids)
     }
@@ -253,7 +253,7 @@ impl Yard {
             if but.is_none_or(|but| but.id != twin) {
                 let state = Error::pass_over(self.store.state(state))?;
                 all &= state.is_some();
-                listings.extend(state.into_iter().flat_map(|state| [state.laid, state.disk]));
+                listings.extend(state.iter().flat_map(State::listings));
             }
         }
         Ok(self.store.each_readable(listings, each)? && all)
@@ -288,7 +288,7 @@ impl Yard {
         let mut listings = HashSet::new();
         for (_, state) in self.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
             let state = Error::pass_over(self.store.state(state))?;
-            listings.extend(state.into_iter().flat_map(|state| [state.laid, state.disk]));
+            listings.extend(state.iter().flat_map(State::listings));
         }
         let mut contents = HashSet::new();
         self.store.each_readable(listings, |entry| contents.extend(entry.node.content()))?;

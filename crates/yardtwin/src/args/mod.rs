@@ -1,6 +1,7 @@
 //! The command line's arguments.
 
 mod carry;
+mod mods;
 mod profile;
 
 use std::ffi::OsString;
@@ -8,8 +9,11 @@ use std::path::PathBuf;
 
 pub(crate) use carry::Carry;
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
+pub(crate) use mods::{Add as ModAdd, Change as ModChange, Decided, ModCommand, Place as ModPlace};
 pub(crate) use profile::Profile;
-use yard_twin::{BuildLabel, BuildRef, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName};
+use yard_twin::{
+    BuildLabel, BuildRef, ModName, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName,
+};
 
 const AFTER: &str = "\
 Exit codes: 0 done, 1 failed, 2 wrong usage, 3 differences or problems found,
@@ -247,9 +251,18 @@ pub(crate) enum Command {
         /// Leave them behind: the state before has them
         #[arg(long)]
         leave_rest: bool,
+        /// Turn this mod off, which is not for that build (may be given more than once)
+        #[arg(long, value_name = "MOD")]
+        without_mod: Vec<ModName>,
+        /// Keep mods on that are not for that build
+        #[arg(long)]
+        any_build: bool,
         #[command(flatten)]
         how: DryRun,
     },
+    /// Mods: add, list, turn off and on, order, replace, explain
+    #[command(subcommand)]
+    Mod(ModCommand),
     /// Find absolute paths in a twin's files that lead to where it was before or to other twins, and rewrite them; what was
     /// there stays in the history
     Repath {

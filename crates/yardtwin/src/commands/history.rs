@@ -4,8 +4,8 @@ use std::collections::HashSet;
 use std::process::ExitCode;
 
 use yard_twin::{
-    Counts, Doing, HistoryEntry, RelPath, Sharing, SnapshotLabel, SnapshotRef, TwinError, TwinName, What, Yard,
-    bring_back, history, play, renew, restore, show, snapshot, sweep, undo,
+    Counts, Doing, HistoryEntry, ModDeed, RelPath, Sharing, SnapshotLabel, SnapshotRef, TwinError, TwinName, What,
+    Yard, bring_back, history, play, renew, restore, show, snapshot, sweep, undo,
 };
 
 use super::twins::{changes, leaks, renamed};
@@ -113,8 +113,22 @@ pub(super) fn what(what: &What) -> String {
         What::Shared { sharing: Sharing::None } => "shared files made private".into(),
         What::Shared { .. } => "files shared with other twins".into(),
         What::Marked => "marker files laid".into(),
+        What::Mods { deed, mods } => of_mods(*deed, mods),
         _ => "changed".into(),
     }
+}
+
+fn of_mods(deed: ModDeed, mods: &[String]) -> String {
+    let what = match deed {
+        ModDeed::Added => "added",
+        ModDeed::Off => "off",
+        ModDeed::On => "on",
+        ModDeed::Removed => "removed",
+        ModDeed::Moved => "moved",
+        ModDeed::Updated => "updated",
+        ModDeed::Adopted => "adopted",
+    };
+    format!("mod {what}: {}", mods.join(", "))
 }
 
 pub(crate) fn runs(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
@@ -230,7 +244,7 @@ pub(crate) fn undo(yard: &Yard, name: &TwinName, number: Option<u32>, how: Caref
         Ok(plan) => go_back(yard, name, &plan, how, screen),
         // What put it on another build is taken back by the one thing that does that around what came after.
         Err(yard_twin::Error::Twin(TwinError::LineOfBuild { build, .. })) => {
-            let options = renew::Options { stock: Some(build.parse()?), rest: None };
+            let options = renew::Options { stock: Some(build.parse()?), ..renew::Options::default() };
             super::renew::renew(yard, name, &options, DryRun { dry_run: how.dry_run }, screen)
         }
         Err(error) => Err(error.into()),
@@ -410,6 +424,10 @@ fn say_swept(outcome: &sweep::Outcome, dry_run: bool, screen: &Screen) {
         (would("twins to go", "twins let go"), names(outcome.twins.iter().map(shell).collect())),
         ("held back", names(held.collect())),
         (would("builds to go", "builds let go"), names(outcome.builds.iter().map(shell).collect())),
+        (
+            would("mods to go", "mods let go"),
+            if outcome.packages == 0 { String::new() } else { counted(outcome.packages, "package") },
+        ),
         (would("to delete", "deleted"), counted_files(outcome.deleted)),
         ("kept in grace", if waiting.is_empty() { waiting } else { format!("{waiting}{until}") }),
         ("took", if dry_run { String::new() } else { duration(outcome.took) }),

@@ -5,6 +5,7 @@ mod check;
 mod demo;
 mod diff;
 mod history;
+mod mods;
 mod owner;
 mod play;
 mod renew;
@@ -99,13 +100,20 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             diff::diff(&yard()?, &a, b.as_ref(), diff::Wish { text, all, belongings }, screen)
         }
         Command::Carry(carry) => carry::carry(&yard()?, carry, screen),
-        Command::Renew { name, stock, keep_rest, leave_rest, how } => {
+        Command::Mod(command) => mods::run(&yard()?, command, screen),
+        Command::Renew { name, stock, keep_rest, leave_rest, without_mod: without_mods, any_build, how } => {
             let rest = match (keep_rest, leave_rest) {
                 (true, _) => Some(yard_twin::renew::Rest::Keep),
                 (_, true) => Some(yard_twin::renew::Rest::Leave),
                 _ => None,
             };
-            renew::renew(&yard()?, &name, &yard_twin::renew::Options { stock, rest }, how, screen)
+            renew::renew(
+                &yard()?,
+                &name,
+                &yard_twin::renew::Options { stock, rest, without_mods, any_build },
+                how,
+                screen,
+            )
         }
         Command::Repath { name, from, to, inside, all, how } => {
             let wish = repath::Wish { name, how, named: from.zip(to), inside, all };

@@ -59,6 +59,7 @@ fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
         ("gives way", if plan.rest.is_empty() { paths(&plan.left) } else { String::new() }),
         ("comes back", paths(&plan.back)),
         ("differs from the build", paths(&plan.clashes)),
+        ("mods turned off", plan.without_mods.iter().map(shell).collect::<Vec<_>>().join(", ")),
         ("edits", edits(&plan.edits)),
         ("game files", if plan.game.total() == 0 { "as they are".into() } else { changes(plan.game) }),
         ("holds then", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
@@ -66,7 +67,7 @@ fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
 }
 
 /// The profile's config edits, as far as something is done about them.
-fn edits(edits: &[edits::View]) -> String {
+pub(super) fn edits(edits: &[edits::View]) -> String {
     let said = edits.iter().filter_map(|edit| {
         let what = match edit.does {
             edits::Does::Set => format!("set to {} again", edit.value.clone().unwrap_or_default()),

@@ -1,13 +1,13 @@
 //! What comes with a carry: the player's own of a twin, of a real home, or what was downloaded.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::FileType;
 use serde::Serialize;
 
 use crate::Yard;
-use crate::archive::{Archive, Member};
+use crate::archive::{self, Archive, Member};
 use crate::combine::{Incoming, known, place};
 use crate::disk::{self, Stat};
 use crate::error::{CarryError, IntakeError, PathContext, Result};
@@ -256,7 +256,7 @@ pub(crate) fn incoming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx:
     let name = place.file_name().and_then(|name| name.to_str()).unwrap_or_default().to_owned();
     let mut found = Found::default();
     let prefix = RelPath::new("game")?;
-    if !place.is_dir() && Archive::is_one(&place)? {
+    if !place.is_dir() && archive::is_archive(&place)? {
         return coming_from_archive(&place, group, sheet, ctx);
     }
     let seen = if place.is_dir() {
@@ -305,19 +305,25 @@ fn coming_from_archive(path: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Re
     let stem = path.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
     let folder = one.as_ref().unwrap_or(&stem);
     let mut found = Found::default();
-    for member in members {
+    let place_of = |member: &Member| {
         let below = one.as_ref().map_or(member.path.as_str(), |one| &member.path[one.len() + 1..]);
+        place_in(below, Some(folder), patterns, sheet)
+    };
+    let contents: HashMap<usize, ContentId> = archive
+        .hash(&|member| place_of(member).is_some(), ctx)?
+        .into_iter()
+        .map(|(member, content)| (member.index, content))
+        .collect();
+    for member in members {
         let from = format!("{}: {}", path.display(), member.path);
-        match place_in(below, Some(folder), patterns, sheet) {
-            Some(to) => {
-                let content = archive.hash(&member, ctx)?;
-                let node = Node::File { content, size: member.size, executable: false };
-                let entry = Entry { path: to, node, mtime: member.mtime };
-                found.coming.push(Incoming { from, group: Some(group.into()), whole: true, entry, shipped: None });
-                found.fetch.push(Fetch { path: path.into(), stat, content, member: Some(member) });
-            }
-            None => found.left.push(format!("{from} (the group has no place for it)")),
-        }
+        let (Some(to), Some(&content)) = (place_of(&member), contents.get(&member.index)) else {
+            found.left.push(format!("{from} (the group has no place for it)"));
+            continue;
+        };
+        let node = Node::File { content, size: member.size, executable: false };
+        let entry = Entry { path: to, node, mtime: member.mtime };
+        found.coming.push(Incoming { from, group: Some(group.into()), whole: true, entry, shipped: None });
+        found.fetch.push(Fetch { path: path.into(), stat, content, member: Some(member) });
     }
     if found.coming.is_empty() {
         return Err(CarryError::NoPlace { from: path.display().to_string(), group: group.into() }.into());

@@ -40,6 +40,7 @@ use crate::ops::intake;
 use crate::ops::intake::TakenAway;
 use crate::ops::intake::source::{Out, Part, SourceTree, list};
 use crate::path::RelPath;
+use crate::placing::ModUse;
 use crate::progress::Ctx;
 use crate::scan::{Index, index_path};
 use crate::sheet::{PathSet, Sheet};
@@ -98,6 +99,8 @@ pub struct Plan {
     pub changed: Vec<RelPath>,
     #[serde(skip)]
     named_as: Option<String>,
+    #[serde(skip)]
+    mods: Vec<ModUse>,
     /// Files and symlinks of the player's own in the source that name its folder by an absolute path, and still will.
     pub names_source: Vec<RelPath>,
     /// The folder that it holds a copy of, in place of what the stock build holds.
@@ -188,6 +191,7 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
         renamed: named.moved,
         changed: named.changed,
         named_as: start.named_as,
+        mods: start.mods,
         source: source.clone(),
         name: name.clone(),
         build: start.build,
@@ -378,8 +382,8 @@ fn put_first_state(yard: &Yard, plan: &Plan, listing: &Listing, op: &OpFolder) -
     let laid = laid.unwrap_or(listing);
     let state = State::new(plan.build.clone(), plan.sharing, laid, listing, plan.profile.clone());
     let KeptOwn { written, private, .. } = &plan.kept_own;
-    let (edits, named_as) = (plan.edits.clone(), plan.named_as.clone());
-    let state = State { edits, named_as, written: written.clone(), private: private.clone(), ..state };
+    let (edits, named_as, mods) = (plan.edits.clone(), plan.named_as.clone(), plan.mods.clone());
+    let state = State { edits, named_as, mods, written: written.clone(), private: private.clone(), ..state };
     yard.store.put_state(&state, op)
 }
 

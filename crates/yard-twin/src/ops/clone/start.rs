@@ -11,6 +11,7 @@ use crate::listing::{Entry, Listing, Node};
 use crate::ops::play::isolation::is_sealed;
 use crate::ops::repath;
 use crate::path::RelPath;
+use crate::placing::ModUse;
 use crate::profile;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
@@ -32,6 +33,8 @@ pub(super) struct Start {
     pub(super) edits: Vec<Applied>,
     /// The id that its names are by.
     pub(super) named_as: Option<String>,
+    /// The mods that it has.
+    pub(super) mods: Vec<ModUse>,
     pub(super) kept_own: KeptOwn,
     pub(super) names_source: Vec<RelPath>,
     pub(super) sharing: Sharing,
@@ -56,6 +59,7 @@ impl Start {
             profile,
             edits: Vec::new(),
             named_as: None,
+            mods: Vec::new(),
             kept_own,
             names_source: Vec::new(),
             sharing,
@@ -99,7 +103,7 @@ impl Start {
         // Where something else is there now, what differs is the player's own in a clone too.
         let laid = (state.laid != state.disk).then_some(state.laid);
         let names_source = repath::names_origin(yard, &listing, laid, folder, ctx)?;
-        let State { build, sharing, profile, edits, named_as, .. } = state;
+        let State { build, sharing, profile, edits, named_as, mods, .. } = state;
         let (from_removed, leaks, markers, seen) = (false, Leaks::default(), Vec::new(), None);
         Ok(Self {
             build,
@@ -108,6 +112,7 @@ impl Start {
             profile,
             edits,
             named_as,
+            mods,
             kept_own,
             names_source,
             sharing,

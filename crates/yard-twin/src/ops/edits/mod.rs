@@ -54,6 +54,7 @@ use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::state::State;
 use crate::twin::Twin;
+use crate::twin::mods;
 use crate::twin::planned;
 use crate::twin::planned::{AppliedChange, PlannedChange};
 use crate::twin::protection;
@@ -234,7 +235,8 @@ pub fn plan(yard: &Yard, name: &TwinName, change: &Change, ctx: &Ctx) -> Result<
         Change::Set { .. } => named.map_or(Again::None, |(file, key)| Again::Named(file, key)),
         _ => Again::None,
     };
-    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, &again)?;
+    let wanted = mods::wanted_edits(yard, &settled.state, profile.edits)?;
+    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &wanted, &again)?;
     let views = synced.views.clone();
     let planned = planned(row, settled, next, synced);
     protection::check_protected(yard, &planned.seen.row, &planned.seen.there, &planned.draft, &planned.to)?;
@@ -261,18 +263,20 @@ pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<View>> {
     let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let path = yard.folder_of(&row).join("profile.toml");
     let profile = Profile::parse(&settled.state.profile, &path)?.in_use()?;
-    let synced = sync_edits(yard, &settled.listing, &settled.state.edits, &profile.edits, &Again::None)?;
-    Ok(synced.views)
+    let wanted = mods::wanted_edits(yard, &settled.state, profile.edits)?;
+    Ok(sync_edits(yard, &settled.listing, &settled.state.edits, &wanted, &Again::None)?.views)
 }
 
 /// Sees to a twin's edits before or after a run: those that are due are set, those that are wanted no more are taken
 /// back. Gives what was done, where anything was.
 pub(crate) fn edit_for_run(twin: &mut Twin, profile: &Profile, ctx: &Ctx) -> Result<Option<Vec<View>>> {
-    if profile.edits.is_empty() && twin.yard.store.state(twin.row.state)?.edits.is_empty() {
+    let state = twin.yard.store.state(twin.row.state)?;
+    let wanted = mods::wanted_edits(&twin.yard, &state, profile.edits.clone())?;
+    if wanted.is_empty() && state.edits.is_empty() {
         return Ok(None);
     }
     let settled = twin.settle(What::Outside, ctx)?;
-    let synced = sync_edits(&twin.yard, &settled.listing, &settled.state.edits, &profile.edits, &Again::Enforced)?;
+    let synced = sync_edits(&twin.yard, &settled.listing, &settled.state.edits, &wanted, &Again::Enforced)?;
     let views = synced.views.clone();
     let text = settled.state.profile.clone();
     let planned = planned(twin.row.clone(), settled, text, synced);

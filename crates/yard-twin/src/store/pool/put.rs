@@ -96,6 +96,45 @@ impl<'a> Putter<'a> {
         staged
     }
 
+    /// Stages what comes out of a reader, unless it is known, with the time that it is said to have been written.
+    ///
+    /// # Errors
+    /// Whatever the reader fails with, as an [`Error::Io`] about `path`.
+    pub(crate) fn put_read(
+        &self,
+        from: &mut dyn io::Read,
+        mtime: i64,
+        path: &Path,
+        buffer: &mut [u8],
+    ) -> Result<(ContentId, u64)> {
+        let temp = self.stage.join(format!("n{}", self.number.fetch_add(1, Ordering::Relaxed)));
+        let out = disk::create_exact(&temp, 0o444).at("make", &temp)?;
+        let mut writer = Writer::new(&out, &temp, false);
+        let (mut hasher, mut size) = (blake3::Hasher::new(), 0u64);
+        let read = loop {
+            match from.read(buffer) {
+                Ok(0) => break Ok(()),
+                Ok(read) => {
+                    hasher.update(&buffer[..read]);
+                    size += read as u64;
+                    writer.piece(&buffer[..read])?;
+                }
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => break Err(Error::io("read", path, error)),
+            }
+        };
+        let written = read.and_then(|()| writer.finish());
+        if let Err(error) = written {
+            // The whole stage goes away with the operation; this only frees the space sooner.
+            let _ = disk::remove_file(&temp);
+            return Err(error);
+        }
+        disk::set_mtime(&out, mtime).at("set the time of", &temp)?;
+        let content = ContentId::from_bytes(*hasher.finalize().as_bytes());
+        self.keep_staged(content, &temp, &Ctx::new())?;
+        Ok((content, size))
+    }
+
     /// As [`Putter::put`], of a file of this user's that nobody can write to any more, on the filesystem of the pool: it
     /// becomes the pool's by a rename, unless its content is known. `seen` is how it looks since nobody can. Returns whether
     /// it will.
@@ -134,15 +173,17 @@ impl<'a> Putter<'a> {
         };
         unchanged(file, seen, path)?;
         disk::set_mtime(&out, seen.mtime).at("set the time of", temp)?;
-        let named = self.stage.join(content.to_string());
-        if self.is_there(content, ctx)? {
-            disk::remove_file(temp)?;
-        } else if lock(&self.staged).insert(content) {
-            disk::rename(temp, &named)?;
-        } else {
-            disk::remove_file(temp)?;
-        }
+        self.keep_staged(content, temp, ctx)?;
         Ok(content)
+    }
+
+    /// Gives what was written the name of its content, unless that is known.
+    fn keep_staged(&self, content: ContentId, temp: &Path, ctx: &Ctx) -> Result<()> {
+        if !self.is_there(content, ctx)? && lock(&self.staged).insert(content) {
+            disk::rename(temp, &self.stage.join(content.to_string()))
+        } else {
+            disk::remove_file(temp)
+        }
     }
 
     /// Whether the pool has a content, and its file holds that.

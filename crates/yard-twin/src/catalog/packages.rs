@@ -1,0 +1,61 @@
+//! Packages of mods: their names. What they are is in their records.
+
+use jiff::Timestamp;
+use rusqlite::params;
+
+use super::Catalog;
+use super::records::parsed;
+use crate::error::Result;
+use crate::ident::{ModId, ModName, Title};
+
+/// A package that is kept.
+#[derive(Clone, Debug)]
+pub(crate) struct PackageRow {
+    pub(crate) id: ModId,
+    pub(crate) title: Title,
+    pub(crate) name: ModName,
+    /// What it came from: file names.
+    pub(crate) origin: String,
+    pub(crate) added_at: Timestamp,
+}
+
+impl Catalog {
+    /// All packages, by title and name, the newest first.
+    pub(crate) fn packages(&self) -> Result<Vec<PackageRow>> {
+        self.all(
+            "SELECT id, title, name, origin, added_at FROM mods ORDER BY title, name_key, added_at DESC, id",
+            [],
+            |row| {
+                Ok(PackageRow {
+                    id: parsed(row, 0)?,
+                    title: parsed(row, 1)?,
+                    name: parsed(row, 2)?,
+                    origin: row.get(3)?,
+                    added_at: parsed(row, 4)?,
+                })
+            },
+        )
+    }
+
+    /// Adds a package; adding it again changes nothing but the time.
+    pub(crate) fn add_package(&self, row: &PackageRow) -> Result<()> {
+        self.run(
+            "INSERT INTO mods (id, title, name, name_key, origin, added_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+             ON CONFLICT (id) DO UPDATE SET added_at = excluded.added_at",
+            params![
+                row.id.to_string(),
+                row.title.as_str(),
+                row.name.as_str(),
+                row.name.key(),
+                row.origin,
+                row.added_at.to_string(),
+            ],
+        )?;
+        Ok(())
+    }
+
+    pub(crate) fn delete_package(&self, id: ModId) -> Result<()> {
+        self.run("DELETE FROM mods WHERE id = ?1", [id.to_string()])?;
+        Ok(())
+    }
+}

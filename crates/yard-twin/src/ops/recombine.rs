@@ -1,0 +1,215 @@
+//! What a twin is to hold when something else is wanted below the player's own: another build, other mods.
+
+use crate::Yard;
+use crate::catalog::{StockRow, TwinRow, What};
+use crate::combine::{Draft, Moves, Wholes, realise};
+use crate::disk;
+use crate::error::Result;
+use crate::ident::BuildRef;
+use crate::listing::{Entry, Layer, Listing, Node, Reason, Rebased, Spellings, overlay, rebase};
+use crate::ops::edits;
+use crate::ops::edits::{Again, Synced};
+use crate::path::RelPath;
+use crate::placing::{Composed, ModUse, Placed, compose};
+use crate::profile::{Edit, Profile};
+use crate::progress::Ctx;
+use crate::sheet::Sheet;
+use crate::store::state::{Applied, State};
+use crate::twin::derive::Deriver;
+use crate::twin::markers::with_markers;
+use crate::twin::mods::{self, Coming};
+use crate::twin::names;
+use crate::twin::planned::PlannedChange;
+use crate::twin::protection;
+use crate::twin::settle::Settled;
+
+/// A twin with what was laid in it and what is to be laid next, spelt and placed alike.
+pub(super) struct Scene {
+    pub(super) row: TwinRow,
+    pub(super) settled: Settled,
+    pub(super) stock: StockRow,
+    /// What the sheet says of the build that it is on, and of the one that it goes to.
+    pub(super) sheet: Option<Sheet>,
+    pub(super) next_sheet: Option<Sheet>,
+    /// What was laid.
+    pub(super) laid: Listing,
+    /// What is there, without config edits.
+    pub(super) plain: Listing,
+    /// What is there.
+    there: Listing,
+    /// Files with config edits.
+    edited: Vec<RelPath>,
+    pub(super) moves: Moves,
+    /// What of the player's own moves.
+    pub(super) moved: Vec<(RelPath, RelPath)>,
+    /// What is to be laid.
+    pub(super) next: Listing,
+    /// What of it comes of the build alone.
+    pub(super) stock_listing: Listing,
+    pub(super) mods: Vec<Placed>,
+    pub(super) composed: Composed,
+}
+
+impl Scene {
+    /// Of a twin that was seen just now, on a build and with mods that are wanted.
+    ///
+    /// # Errors
+    /// [`crate::ModError`] where the mods don't go together; whatever reading records fails with.
+    pub(super) fn look(
+        yard: &Yard,
+        (row, settled): (TwinRow, Settled),
+        (to, wanted, coming): (&BuildRef, &[ModUse], Option<&Coming<'_>>),
+        ctx: &Ctx,
+    ) -> Result<Self> {
+        let from = &settled.state.build;
+        // Its own build may have been taken off the list meanwhile; another one must be on it.
+        let stock = yard.stock_row(to, to == from)?;
+        let (sheet, next_sheet) = (yard.sheet_of(from)?, yard.sheet_of(&stock.build)?);
+        let folds = disk::folds_case(&yard.folder_of(&row))?;
+        let ignores_case = next_sheet.as_ref().is_some_and(Sheet::ignores_case);
+        let laid = yard.store.listing(settled.state.laid)?.sharing_paths(&settled.listing);
+        let (stock_listing, _) =
+            with_markers(yard.store.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
+        let placed = mods::placed(yard, wanted, coming)?;
+        let mut composed = compose(stock_listing.clone(), &placed, folds || ignores_case)?;
+        // Under the id that its names are by.
+        let ids = (next_sheet.as_ref(), names::from_stock(next_sheet.as_ref(), settled.state.named_as.as_deref()));
+        let named = names::renamed(yard, std::mem::take(&mut composed.listing), ids, false, ctx)?;
+        composed.rename(&named.places());
+        let mut next = with_prepared(named.listing, &laid)?;
+        // Edits are the last step: without them is seen whether a file is as it was laid.
+        let (plain, edited) = without_edits(yard, &settled)?;
+        let mut moves = Moves::between(&settled.listing, &laid, (sheet.as_ref(), next_sheet.as_ref()))?;
+        if folds {
+            next = Spellings::of(&settled.listing)?.respelt(next)?;
+        } else if ignores_case {
+            moves.spell_as(&next, &settled.listing, &laid)?;
+        }
+        let moved = moves.own(&settled.listing, &laid);
+        let (laid, plain, there) = (moves.apply(&laid)?, moves.apply(&plain)?, moves.apply(&settled.listing)?);
+        let edited = edited.iter().map(|path| moves.of(path).clone()).collect();
+        Ok(Self {
+            row,
+            settled,
+            stock,
+            sheet,
+            next_sheet,
+            laid,
+            plain,
+            there,
+            edited,
+            moves,
+            moved,
+            next,
+            stock_listing,
+            mods: placed,
+            composed,
+        })
+    }
+
+    /// What is to be there, where `stays` says at which paths the player's own is kept. Things stay whole.
+    pub(super) fn rebase(&self, stays: impl Fn(&RelPath) -> bool) -> Result<Rebased> {
+        let Self { laid, plain, next, .. } = self;
+        let mut rebased = rebase(laid, plain, next, &stays)?;
+        let wholes = Wholes::of(plain, laid, self.next_sheet.as_ref());
+        if let Some(wanted) = wholes.kept_in(next, plain)? {
+            // That the build has something else is still said; that a part would come or go is not, since it doesn't.
+            rebased.named.retain(|named| named.reason == Reason::Clash || !wholes.has(&named.path));
+            rebased.listing = rebase(laid, plain, &wanted, &stays)?.listing;
+        }
+        Ok(rebased)
+    }
+
+    /// The change that makes it so, and what becomes of the edits.
+    pub(super) fn finish(
+        mut self,
+        yard: &Yard,
+        rebased: &Listing,
+        (mods, what): (Vec<ModUse>, What),
+    ) -> Result<Finished> {
+        let listing = with_edits(rebased, &self.plain, &self.there, &self.edited)?;
+        let state = self.settled.state.clone();
+        let sheets = (self.sheet.as_ref(), self.next_sheet.as_ref());
+        let profile = edits::moved(&state.profile, &self.moves, sheets);
+        let state = State { profile, mods, ..state };
+        let synced = edits_after(yard, &listing, (&self.there, &self.moves), (&state, &self.mods), &self.row)?;
+        let private = std::mem::take(&mut self.stock.private);
+        let comes_private = private.into_iter().filter(|path| self.there.get(path.as_str()).is_none());
+        let state = state.with_private(comes_private).with_moved(&self.moves.pairs());
+        let build = self.stock.build.clone();
+        let Synced { views, derived, applied } = synced;
+        let state = State { build, laid: self.next.id(), edits: applied, ..state };
+        let draft = Draft { base: listing.clone(), derived };
+        protection::check_protected(yard, &self.row, &self.settled.listing, &draft, &state)?;
+        let planned = PlannedChange::new(self.row, self.settled, state, draft, what).with_laid(self.next);
+        Ok(Finished { listing, there: self.there, planned, views, moves: self.moves })
+    }
+}
+
+/// A change that is planned.
+pub(super) struct Finished {
+    /// What will be there.
+    pub(super) listing: Listing,
+    /// What is there, with what moves in its new places.
+    pub(super) there: Listing,
+    pub(super) planned: PlannedChange,
+    pub(super) views: Vec<edits::View>,
+    pub(super) moves: Moves,
+}
+
+/// A twin's listing as it would be without its config edits, and the files that have some.
+pub(super) fn without_edits(yard: &Yard, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
+    let synced = edits::sync_edits(yard, &settled.listing, &settled.state.edits, &[], &Again::None)?;
+    let edited = synced.derived.iter().map(|derive| derive.of.path.clone()).collect();
+    let op = yard.begin(&Ctx::default())?;
+    let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
+    Ok((realise(draft, &Deriver::new(yard, &op, true)?, &Ctx::default())?, edited))
+}
+
+/// The edits of mods and profile in what will be there: those whose file comes anew are made in that one.
+fn edits_after(
+    yard: &Yard,
+    next: &Listing,
+    (there, moves): (&Listing, &Moves),
+    (state, mods): (&State, &[Placed]),
+    row: &TwinRow,
+) -> Result<Synced> {
+    let path = yard.folder_of(row).join("profile.toml");
+    let profile = Profile::parse(&state.profile, &path)?.in_use()?;
+    let same = |edit: &Applied| {
+        let node = |listing: &Listing| listing.get(edit.file.as_str()).map(|entry| entry.node.clone());
+        node(next) == node(there)
+    };
+    let applied = state.edits.iter().map(|edit| Applied { file: moves.of(&edit.file).clone(), ..edit.clone() });
+    let applied: Vec<Applied> = applied.filter(same).collect();
+    let of_mods: Vec<Edit> = mods::edits_of(mods);
+    edits::sync_edits(yard, next, &applied, &mods::with_edits_of(of_mods, profile.edits), &Again::None)
+}
+
+/// What is to be there, with the files that stay as they are in their edited form.
+fn with_edits(next: &Listing, plain: &Listing, there: &Listing, edited: &[RelPath]) -> Result<Listing> {
+    let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
+    let stay = edited.iter().filter(|path| node(next, path) == node(plain, path));
+    let entries = stay.filter_map(|path| Some((path.clone(), Some(there.get(path.as_str())?.clone()))));
+    overlay(next, &Layer::new(entries.collect())?)
+}
+
+/// The stock listing with what was laid in the home before the first start: it is laid again.
+fn with_prepared(next: Listing, laid: &Listing) -> Result<Listing> {
+    let prepared: Vec<Entry> = crate::launch::prepared()
+        .filter(|path: &String| !next.has(path))
+        .filter_map(|path: String| laid.get(&path).cloned())
+        .collect();
+    if prepared.is_empty() {
+        return Ok(next);
+    }
+    let mut entries = next.into_entries();
+    entries.extend(prepared);
+    entries.sort_by(|a, b| a.path.cmp(&b.path));
+    Listing::with_folders_implied(entries)
+}
+
+/// Whether an entry is a folder with nothing in it.
+pub(super) fn is_folder(listing: &Listing, path: &RelPath) -> bool {
+    listing.get(path.as_str()).is_some_and(|entry| entry.node == Node::EmptyFolder)
+}

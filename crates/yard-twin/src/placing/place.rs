@@ -1,0 +1,109 @@
+//! Where the files of a package go. The same choices always give the same places.
+
+use super::{Choices, ModSheet, ROOT};
+use crate::error::{ModError, Result};
+use crate::listing::{Entry, Listing};
+use crate::sheet::PathSet;
+
+/// How files are called that tell people something, and no program.
+const NOTES: [&str; 10] =
+    ["readme", "read me", "read_me", "liesmich", "lisezmoi", "licence", "license", "changelog", "changes", "credits"];
+
+/// What such files end in.
+const TEXTS: [&str; 8] = ["txt", "md", "rtf", "pdf", "html", "htm", "nfo", "url"];
+
+/// Whether a file, by its name, is one for people to read.
+pub(crate) fn is_note(name: &str) -> bool {
+    let name = name.to_lowercase();
+    let (stem, ending) = name.rsplit_once('.').unwrap_or((&name, ""));
+    let is_text = ending.is_empty() || TEXTS.contains(&ending);
+    is_text && NOTES.iter().any(|note| stem.starts_with(note) || stem.ends_with(note))
+}
+
+/// Patterns over the paths of a package.
+struct Named {
+    set: PathSet,
+    /// Those without a `/`, which name files wherever they are.
+    anywhere: PathSet,
+}
+
+impl Named {
+    fn new<'a>(patterns: impl Iterator<Item = &'a String> + Clone) -> Result<Self> {
+        let set = |patterns: Vec<&str>| {
+            let pattern = || patterns.first().copied().unwrap_or_default().to_owned();
+            PathSet::new(patterns.clone(), true).map_err(|why| ModError::Pattern { pattern: pattern(), why })
+        };
+        let anywhere = patterns.clone().map(String::as_str).filter(|pattern| !pattern.contains('/'));
+        Ok(Self { set: set(patterns.clone().map(String::as_str).collect())?, anywhere: set(anywhere.collect())? })
+    }
+
+    /// Whether a file of a package is named: by its whole path, by that below what is stripped, or by its name.
+    fn has(&self, whole: &str, below: Option<&str>) -> bool {
+        let name = whole.rsplit('/').next().unwrap_or(whole);
+        self.set.contains(whole) || below.is_some_and(|below| self.set.contains(below)) || self.anywhere.contains(name)
+    }
+}
+
+/// The entries that a package has in a twin, each under the path that it gets, with its own path in the package.
+///
+/// # Errors
+/// [`ModError::Pattern`]; [`ModError::Twice`] if two of its files get one place.
+pub(crate) fn place(files: &Listing, sheet: &ModSheet, choices: &Choices) -> Result<Vec<(String, Entry)>> {
+    let except = Named::new(choices.except.iter())?;
+    let places = choices.place.iter().map(|(from, to)| Ok((Named::new(std::iter::once(from))?, base(from), to)));
+    let places = places.collect::<Result<Vec<_>>>()?;
+    let told = sheet.place.iter().map(|place| {
+        let except = Named::new(place.except.iter())?;
+        Ok((Named::new(std::iter::once(&place.from))?, base(&place.from), except, &place.to))
+    });
+    let told = told.collect::<Result<Vec<_>>>()?;
+    let mut placed: Vec<(String, Entry)> = Vec::new();
+    for entry in files.entries() {
+        let Some(whole) = entry.path.as_str().strip_prefix(ROOT).and_then(|rest| rest.strip_prefix('/')) else {
+            continue;
+        };
+        let below = match choices.strip.as_str() {
+            "" => Some(whole),
+            strip => whole.strip_prefix(strip).and_then(|rest| rest.strip_prefix('/')),
+        };
+        if except.has(whole, below) {
+            continue;
+        }
+        let by_choice = places.iter().find(|(named, ..)| named.has(whole, below));
+        let by_sheet =
+            || told.iter().find(|(named, _, except, _)| named.has(whole, below) && !except.has(whole, below));
+        let to = match (by_choice, told.is_empty()) {
+            (Some((_, base, to)), _) => Some(to.join_all(below_base(whole, below, base))?),
+            (None, true) => below.map(|below| choices.into.join_all(below)).transpose()?,
+            (None, false) => {
+                by_sheet().map(|(_, base, _, to)| to.join_all(below_base(whole, below, base))).transpose()?
+            }
+        };
+        if let Some(path) = to {
+            placed.push((whole.to_owned(), Entry { path, ..entry.clone() }));
+        }
+    }
+    placed.sort_by(|(_, a), (_, b)| a.path.cmp(&b.path));
+    match placed.windows(2).find(|pair| pair[0].1.path == pair[1].1.path) {
+        Some(pair) => {
+            let (one, other) = (pair[0].0.clone(), pair[1].0.clone());
+            Err(ModError::Twice { one, other, path: pair[0].1.path.to_string() }.into())
+        }
+        None => Ok(placed),
+    }
+}
+
+/// The folder that a pattern names, below which paths go on.
+fn base(pattern: &str) -> &str {
+    crate::sheet::pattern::base(pattern)
+}
+
+/// What of a path goes on below the base of the pattern that found it: its name, if the pattern named just it.
+fn below_base<'a>(whole: &'a str, below: Option<&'a str>, base: &str) -> &'a str {
+    let name = whole.rsplit('/').next().unwrap_or(whole);
+    let rest = |path: &'a str| match base {
+        "" => Some(path),
+        base => path.strip_prefix(base).and_then(|rest| rest.strip_prefix('/')),
+    };
+    below.and_then(rest).or_else(|| rest(whole)).unwrap_or(name)
+}
