@@ -21,6 +21,9 @@ const MEMORY: u32 = 96 << 10;
 /// The same for zstd: the binary logarithm of a window.
 const WINDOW: u32 = 26;
 
+/// What is done with each entry, by its number.
+type Each<'a> = dyn FnMut(usize, &mut Entry<'_, &mut dyn Read>) -> Result<()> + 'a;
+
 /// A tar archive.
 pub(super) struct Tar {
     path: PathBuf,
@@ -73,7 +76,7 @@ impl Tar {
     }
 
     /// Goes through all entries, to the end of the file.
-    fn each(&self, each: &mut dyn FnMut(usize, &mut Entry<'_, &mut dyn Read>) -> Result<()>) -> Result<()> {
+    fn each(&self, each: &mut Each<'_>) -> Result<()> {
         let wrong = |error: io::Error| fault(&self.path, error.to_string());
         let file = disk::open_file(rustix::fs::CWD, &self.path).at("read", &self.path)?;
         let packed = disk::fstat(&file).at("look at", &self.path)?.size;

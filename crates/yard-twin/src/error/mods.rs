@@ -2,8 +2,6 @@
 
 use std::path::PathBuf;
 
-use crate::ident::BuildRef;
-
 /// Why a mod can't be added, or a twin's mods can't be changed.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -72,16 +70,14 @@ pub enum ModError {
         twin: String,
     },
     /// It is for other builds.
-    #[error("{name:?} is for {}, and {twin:?} is on {build}", builds.join(", "))]
+    #[error("{name:?} is for {}, and {on}", builds.join(", "))]
     Build {
         /// The mod.
         name: String,
         /// The builds that it is for, as patterns.
         builds: Vec<String>,
-        /// The twin.
-        twin: String,
-        /// What that is on.
-        build: BuildRef,
+        /// Which twin is on which build, in words.
+        on: String,
         /// Twins and stock builds that fit.
         fit: Vec<String>,
     },

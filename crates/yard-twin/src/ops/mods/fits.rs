@@ -38,8 +38,7 @@ pub(super) fn check_build(
     Err(ModError::Build {
         name: used.name.to_string(),
         builds: sheet.builds.clone(),
-        twin: twin.to_string(),
-        build: build.clone(),
+        on: format!("{twin:?} is on {build}", twin = twin.to_string()),
         fit,
     }
     .into())
