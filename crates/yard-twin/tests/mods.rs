@@ -154,8 +154,9 @@ impl Life {
 
     fn apply(&mut self, plan: &mods::Plan) -> Option<u32> {
         let outcome = mods::apply(&self.yard, plan, &Ctx::new()).unwrap();
-        // What gave way to a mod's was named.
-        for path in plan.back.iter().chain(&plan.given_way) {
+        assert!(plan.given_way.is_empty(), "nobody decided that: {:?}", plan.given_way);
+        // What the player had deleted and comes back was named.
+        for path in &plan.back {
             self.own.remove(path.as_str().strip_prefix("game/").unwrap());
         }
         outcome.number

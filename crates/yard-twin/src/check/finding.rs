@@ -158,6 +158,10 @@ pub enum Problem {
     ChangedThoughProtected { game: Counts },
     /// Game files are not those of the stock build.
     FromStock { by_program: Vec<String>, by_hand: Vec<String>, missing: Vec<String>, extra: Vec<String> },
+    /// A mod's record can't be read.
+    ModDamaged { name: String, why: String },
+    /// What a mod's sheet expects is not there.
+    ModExpects { name: String, paths: Vec<String> },
     /// The folder isn't what the title sheet calls good.
     NotGood { missing: Vec<String>, unwanted: Vec<String> },
     /// Marker files or folders are missing that keep the program inside.
@@ -208,6 +212,13 @@ pub enum Mend {
     },
     /// Going back to an earlier state of a twin.
     Restore,
+    /// Looking at a twin's mods.
+    Mods,
+    /// Putting a mod's package into the yard again.
+    AddAgain {
+        /// The mod.
+        name: String,
+    },
     /// Removing the twin, and making it anew of its own last state.
     Clone {
         /// The stock build that it is on.
@@ -347,7 +358,11 @@ impl fmt::Display for Problem {
                 let parts = parts.iter().filter(|(paths, _)| !paths.is_empty());
                 let parts: Vec<_> =
                     parts.map(|(paths, how)| format!("{} {how} ({})", paths.len(), few(paths))).collect();
-                write!(f, "game files are not those of its stock build: {}", parts.join("; "))
+                write!(f, "game files are not those of its stock build and its mods: {}", parts.join("; "))
+            }
+            Self::ModDamaged { name, why } => write!(f, "its mod {name:?} can't be read: {why}"),
+            Self::ModExpects { name, paths } => {
+                write!(f, "its mod {name:?} expects what is not there: {}", few(paths))
             }
             Self::NotGood { missing, unwanted } => {
                 f.write_str("by the title sheet it is no good copy: ")?;

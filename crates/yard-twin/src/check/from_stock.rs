@@ -13,7 +13,9 @@ use crate::listing::{Change, Listing, Node, diff, diff_of_contents};
 use crate::ops::repath;
 use crate::ops::repath::PlaceKind;
 use crate::path::RelPath;
+use crate::placing::compose;
 use crate::sheet::Sheet;
+use crate::twin::mods;
 use crate::twin::names;
 use crate::twin::settle::PlayersOwn;
 
@@ -35,6 +37,7 @@ impl Checker<'_> {
         // A damaged file is reported elsewhere.
         let Ok(stock) = stock else { return Ok(()) };
         let sheet = seen.look.sheet.as_ref();
+        let Some(stock) = self.with_mods(seen, stock)? else { return Ok(()) };
         let ids = names::from_stock(sheet, seen.look.state.named_as.as_deref());
         // So is one from which a name is made, and what stands in the way of one.
         let named = Error::pass_over(names::renamed(self.yard, stock, (sheet, ids), true, self.ctx))?;
@@ -43,6 +46,32 @@ impl Checker<'_> {
         self.wrappers(seen, &stock);
         self.leads_elsewhere(seen, &stock);
         Ok(())
+    }
+
+    /// What is laid with the twin's mods; `None` if one can't be read, or they don't go together.
+    fn with_mods(&mut self, seen: &Seen, stock: Listing) -> Result<Option<Listing>> {
+        let state = &seen.look.state;
+        if state.mods.is_empty() {
+            return Ok(Some(stock));
+        }
+        for used in &state.mods {
+            if let Err(error) = mods::placed(self.yard, std::slice::from_ref(used), None) {
+                let problem = Problem::ModDamaged { name: used.name.to_string(), why: error.to_string() };
+                self.found(Severity::Damaged, &seen.about, problem, Mend::AddAgain { name: used.name.to_string() });
+                return Ok(None);
+            }
+        }
+        let placed = mods::placed(self.yard, &state.mods, None)?;
+        for used in placed.iter().filter(|placed| placed.of.on) {
+            let missing = used.sheet.after.expect.iter().filter(|path| !seen.now.has(path.as_str()));
+            let paths: Vec<String> = missing.map(ToString::to_string).collect();
+            if !paths.is_empty() {
+                let problem = Problem::ModExpects { name: used.of.name.to_string(), paths };
+                self.found(Severity::Wrong, &seen.about, problem, Mend::Mods);
+            }
+        }
+        let folds = disk::folds_case(&seen.folder)? || seen.look.sheet.as_ref().is_some_and(Sheet::ignores_case);
+        Ok(Error::pass_over(compose(stock, &placed, folds))?.map(|composed| composed.listing))
     }
 
     fn game_files(&mut self, seen: &Seen, stock: &Listing) -> Result<()> {

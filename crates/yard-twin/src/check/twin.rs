@@ -167,7 +167,13 @@ impl Checker<'_> {
 
     fn against_sheet(&mut self, seen: &Seen) {
         let Some(sheet) = &seen.look.sheet else { return };
-        let (missing, unwanted) = sheet.faults(&seen.now);
+        let (missing, mut unwanted) = sheet.faults(&seen.now);
+        // What a mod lays is not what a wrong folder is known by.
+        if !seen.look.state.mods.is_empty()
+            && let Ok(laid) = self.yard.store.listing(seen.look.state.laid)
+        {
+            unwanted.retain(|path| !laid.has(&format!("game/{path}")));
+        }
         if !(missing.is_empty() && unwanted.is_empty()) {
             let problem = Problem::NotGood { missing, unwanted };
             self.found(Severity::Wrong, &seen.about, problem, Mend::Restore);

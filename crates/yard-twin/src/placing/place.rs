@@ -9,6 +9,9 @@ use crate::sheet::PathSet;
 const NOTES: [&str; 10] =
     ["readme", "read me", "read_me", "liesmich", "lisezmoi", "licence", "license", "changelog", "changes", "credits"];
 
+/// How a mod sheet is called that lies at the top of a package.
+pub(crate) const SHEET: &str = "yardtwin-mod.toml";
+
 /// What such files end in.
 const TEXTS: [&str; 8] = ["txt", "md", "rtf", "pdf", "html", "htm", "nfo", "url"];
 
@@ -66,17 +69,17 @@ pub(crate) fn place(files: &Listing, sheet: &ModSheet, choices: &Choices) -> Res
             "" => Some(whole),
             strip => whole.strip_prefix(strip).and_then(|rest| rest.strip_prefix('/')),
         };
-        if except.has(whole, below) {
+        if whole == SHEET || except.has(whole, below) {
             continue;
         }
         let by_choice = places.iter().find(|(named, ..)| named.has(whole, below));
         let by_sheet =
             || told.iter().find(|(named, _, except, _)| named.has(whole, below) && !except.has(whole, below));
         let to = match (by_choice, told.is_empty()) {
-            (Some((_, base, to)), _) => Some(to.join_all(below_base(whole, below, base))?),
+            (Some((_, base, to)), _) => Some(to.join_all(below_base(whole, below, *base))?),
             (None, true) => below.map(|below| choices.into.join_all(below)).transpose()?,
             (None, false) => {
-                by_sheet().map(|(_, base, _, to)| to.join_all(below_base(whole, below, base))).transpose()?
+                by_sheet().map(|(_, base, _, to)| to.join_all(below_base(whole, below, *base))).transpose()?
             }
         };
         if let Some(path) = to {
@@ -93,14 +96,15 @@ pub(crate) fn place(files: &Listing, sheet: &ModSheet, choices: &Choices) -> Res
     }
 }
 
-/// The folder that a pattern names, below which paths go on.
-fn base(pattern: &str) -> &str {
-    crate::sheet::pattern::base(pattern)
+/// The folder that a pattern names, below which paths go on; none where it names files by their names alone.
+fn base(pattern: &str) -> Option<&str> {
+    (pattern.contains('/') || pattern.contains("**")).then(|| crate::sheet::pattern::base(pattern))
 }
 
 /// What of a path goes on below the base of the pattern that found it: its name, if the pattern named just it.
-fn below_base<'a>(whole: &'a str, below: Option<&'a str>, base: &str) -> &'a str {
+fn below_base<'a>(whole: &'a str, below: Option<&'a str>, base: Option<&str>) -> &'a str {
     let name = whole.rsplit('/').next().unwrap_or(whole);
+    let Some(base) = base else { return name };
     let rest = |path: &'a str| match base {
         "" => Some(path),
         base => path.strip_prefix(base).and_then(|rest| rest.strip_prefix('/')),

@@ -105,6 +105,8 @@ fn mend(finding: &check::Finding, options: &check::Options) -> Option<String> {
             format!("mend: {} --from DIR, with a folder that has the right bytes", fixing(options))
         }
         check::Mend::Look { from, to } => format!("see: {}", typed("diff", &[from, to])),
+        check::Mend::Mods => format!("see: yardtwin mod list {about}"),
+        check::Mend::AddAgain { name } => format!("mend: yardtwin mod update {about} {} PACKAGE", shell(name)),
         check::Mend::Restore => format!("mend: yardtwin restore {about}, or see yardtwin history {about}"),
         check::Mend::Clone { .. } => format!(
             "mend: put the folder back where it was; or, as its history knows it: yardtwin remove {about}, then {}",

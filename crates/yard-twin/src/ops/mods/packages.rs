@@ -16,16 +16,13 @@ use crate::error::{Error, ModError, Noun, PathContext, Result};
 use crate::ident::{ModId, ModName, Title, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::path::RelPath;
-use crate::placing::{self, ModSheet, Package, ROOT};
+use crate::placing::{self, ModSheet, Package, ROOT, SHEET};
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Manner, walk};
 use crate::sheet;
 use crate::sheet::PathSet;
 use crate::store::pool::Putter;
 use crate::twin::change;
-
-/// How a mod sheet is called that lies at the top of a package.
-const SHEET: &str = "yardtwin-mod.toml";
 
 /// What a package is read by, beside what it says itself.
 #[derive(Clone, Debug, Default)]

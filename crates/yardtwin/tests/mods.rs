@@ -1,0 +1,434 @@
+//! Mods through the real program: what people do with them, and what goes wrong.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod support;
+
+use std::fs;
+use std::io::Write;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::Path;
+
+use support::Desk;
+use support::common::{Place, assert_same, look, skip};
+
+/// A yard of a title, with twins of it.
+fn desk(sheet: &str, twins: &[&str]) -> Desk {
+    let desk = Desk::at_place(Place::new(), "mods");
+    desk.ok(&["init"]);
+    let text = format!("title = \"hills\"\n{sheet}\n[programs.play]\npath = {{ any = \"bin/do\" }}\n");
+    write(&desk, "yard/sheets/hills.toml", &text);
+    write(&desk, "build/bin/do", "#!/bin/sh\neval \"$1\"\n");
+    fs::set_permissions(desk.at("build/bin/do"), fs::Permissions::from_mode(0o755)).unwrap();
+    for (path, text) in [("data/a", "shipped a\n"), ("data/b", "shipped b\n"), ("read.txt", "about\n")] {
+        write(&desk, &format!("build/{path}"), text);
+    }
+    desk.ok(&["intake", "build", "--title", "hills", "--build", "1.4"]);
+    for twin in twins {
+        desk.ok(&["clone", "hills@1.4", twin]);
+    }
+    desk
+}
+
+fn write(desk: &Desk, path: &str, text: &str) {
+    let path = desk.at(path);
+    fs::create_dir_all(path.parent().unwrap()).unwrap();
+    // What is shared is not written to: whoever edits makes a new file.
+    fs::remove_file(&path).ok();
+    fs::write(path, text).unwrap();
+    desk.place.give_away();
+}
+
+/// A package of files in a folder.
+fn pack(desk: &Desk, name: &str, files: &[(&str, &str)]) {
+    for (path, text) in files {
+        write(desk, &format!("{name}/{path}"), text);
+    }
+}
+
+fn read(desk: &Desk, path: &str) -> String {
+    fs::read_to_string(desk.at("yard/twins").join(path)).unwrap_or_else(|_| "(none)".into())
+}
+
+#[test]
+fn what_the_player_changed_of_a_mods_file_stays_until_it_is_decided_otherwise() {
+    let desk = desk("", &["t"]);
+    pack(&desk, "p", &[("data/a", "p's\n")]);
+    pack(&desk, "q", &[("data/a", "q's\n")]);
+    desk.ok(&["mod", "add", "p", "--to", "t"]);
+    desk.ok(&["mod", "add", "q", "--to", "t"]);
+    write(&desk, "yard/twins/t/game/data/a", "mine\n");
+    let said = desk.ok(&["mod", "off", "t", "q"]);
+    assert!(said.contains("yours stays") && said.contains("--decide game/data/a=mod"), "{said}");
+    assert_eq!(read(&desk, "t/game/data/a"), "mine\n");
+    assert!(desk.ok(&["mod", "list", "t"]).contains("1 hidden by yours"));
+    assert!(desk.ok(&["mod", "explain", "t", "game/data/a"]).contains("your own"));
+    desk.ok(&["mod", "on", "t", "q"]);
+    desk.ok(&["mod", "off", "t", "q", "--decide", "game/data/a=mod"]);
+    assert_eq!(read(&desk, "t/game/data/a"), "p's\n");
+    desk.ok(&["undo", "t", "--yes"]);
+    assert_eq!(read(&desk, "t/game/data/a"), "mine\n", "it is in the history");
+}
+
+#[test]
+fn an_update_keeps_what_the_player_changed_and_the_place_in_the_order() {
+    let desk = desk("", &["t"]);
+    pack(&desk, "p1", &[("data/p", "1"), ("data/gone", "1"), ("data/kept", "1"), ("data/x", "1"), ("data/y", "1")]);
+    pack(&desk, "p2", &[("data/p", "2"), ("data/x", "2"), ("data/y", "1")]);
+    pack(&desk, "q", &[("data/q", "q")]);
+    desk.ok(&["mod", "add", "p1", "--to", "t", "--name", "boards"]);
+    desk.ok(&["mod", "add", "q", "--to", "t"]);
+    write(&desk, "yard/twins/t/game/data/kept", "mine");
+    ["x", "y"].iter().for_each(|name| fs::remove_file(desk.game("t", &format!("data/{name}"))).unwrap());
+    let said = desk.ok(&["mod", "update", "t", "boards", "p2"]);
+    let at = |name: &str| read(&desk, &format!("t/game/data/{name}"));
+    assert_eq!(["p", "gone", "kept", "x", "y"].map(at), ["2", "(none)", "mine", "2", "(none)"]);
+    assert!(said.contains("comes back") && said.contains("game/data/x"), "{said}");
+    let listed = desk.ok(&["mod", "list", "t"]);
+    assert!(listed.find(" q ") < listed.find("boards"), "the topmost comes first: {listed}");
+    desk.fails(4, &["mod", "add", "p1", "--to", "t", "--name", "boards"]);
+    desk.ok(&["mod", "remove", "t", "boards", "q"]);
+    assert_eq!(["p", "kept", "q"].map(at), ["(none)", "mine", "(none)"]);
+}
+
+#[test]
+fn what_a_program_wrote_for_a_mod_goes_aside_with_it_and_comes_back() {
+    let desk = desk("", &["t"]);
+    pack(&desk, "lamps", &[("data/lamp", "lamp"), ("lamps/settings.ini", "bright=1\n")]);
+    let as_it_is = look(&desk.game("t", ""));
+    desk.ok(&["mod", "add", "lamps", "--to", "t", "--into", "game", "--strip", "0"]);
+    desk.ok(&["launch", "t", "--", "echo bright=9 > lamps/settings.ini; echo seen > lamps/new.dat"]);
+    let said = desk.ok(&["mod", "off", "t", "lamps"]);
+    assert!(said.contains("kept aside") && said.contains("game/lamps/settings.ini"), "{said}");
+    assert_same(&look(&desk.game("t", "")), &as_it_is, "the folder goes too");
+    desk.ok(&["launch", "t", "--", "ls lamps && exit 9; true"]);
+    let check = desk.run(&["check"]);
+    assert!(check.status.success(), "{}", support::text(&check.stdout));
+    desk.ok(&["mod", "on", "t", "lamps"]);
+    assert_eq!(read(&desk, "t/game/lamps/settings.ini"), "bright=9\n", "the player's version");
+    assert_eq!(read(&desk, "t/game/lamps/new.dat"), "seen\n");
+    let check = desk.run(&["check"]);
+    let said = support::text(&check.stdout);
+    assert!(said.contains("its mods: 1 changed by hand (game/lamps/settings.ini); 1 more than it had"), "{said}");
+    desk.ok(&["sweep"]);
+}
+
+#[test]
+fn what_was_dropped_in_by_hand_counts_as_the_mods_and_belongings_stay() {
+    let desk = desk("[belongings.saves]\npatterns = [\"game/extra/saves/**\"]\n", &["t"]);
+    let files = [("data/a", "new a"), ("data/n", "n"), ("extra/x", "x")];
+    pack(&desk, "boards", &files);
+    for (path, text) in files {
+        write(&desk, &format!("yard/twins/t/game/{path}"), text);
+    }
+    write(&desk, "yard/twins/t/game/extra/saves/one", "a game");
+    let said = desk.ok(&["mod", "add", "boards", "--to", "t"]);
+    assert!(said.contains("3 there already: they count as the mod's"), "{said}");
+    desk.ok(&["mod", "off", "t", "boards"]);
+    let at = |path: &str| read(&desk, &format!("t/game/{path}"));
+    assert_eq!(
+        ["data/a", "data/n", "extra/x", "extra/saves/one"].map(at),
+        ["shipped a\n", "(none)", "(none)", "a game"]
+    );
+}
+
+#[test]
+fn where_a_title_folds_case_a_file_is_one_whatever_it_is_called() {
+    let desk = desk("ignore_case = true\n", &["t"]);
+    pack(&desk, "a", &[("Data/Tex/b", "a's")]);
+    pack(&desk, "c", &[("DATA/tex/B", "c's")]);
+    desk.ok(&["mod", "add", "a", "--to", "t"]);
+    desk.ok(&["mod", "add", "c", "--to", "t"]);
+    assert_eq!(read(&desk, "t/game/data/Tex/b"), "c's");
+    write(&desk, "yard/twins/t/game/data/Tex/b", "mine");
+    let said = desk.ok(&["mod", "off", "t", "a"]);
+    assert!(!said.contains("comes back"), "{said}");
+    let names: Vec<_> = look(&desk.game("t", "data")).into_keys().collect();
+    assert_eq!(names, ["a", "b", "tex", "tex/B"], "one file, spelt as the mod that is left spells it");
+    assert_eq!(read(&desk, "t/game/data/tex/B"), "mine");
+}
+
+#[test]
+fn adopting_moves_nothing_and_can_be_turned_off_and_on() {
+    let desk = desk("", &["t"]);
+    for name in ["one", "two", "deep/three"] {
+        write(&desk, &format!("yard/twins/t/game/new/{name}"), name);
+    }
+    let program = desk.game("t", "bin/do");
+    write(&desk, "yard/twins/t/game/bin/do", "#!/bin/sh\n# other\neval \"$1\"\n");
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).unwrap();
+    fs::remove_file(desk.game("t", "data/b")).unwrap();
+    let inode = fs::metadata(&program).unwrap().ino();
+    let before = look(&desk.game("t", ""));
+    let said = desk.ok(&["mod", "adopt", "t", "by hand"]);
+    assert!(said.contains("nothing changes on disk"), "{said}");
+    assert_eq!(fs::metadata(&program).unwrap().ino(), inode);
+    assert_same(&look(&desk.game("t", "")), &before, "adopted");
+    desk.ok(&["mod", "off", "t", "by hand"]);
+    assert_same(&look(&desk.game("t", "")), &look(&desk.at("build")), "as it was shipped, with its modes");
+    desk.ok(&["mod", "on", "t", "by hand"]);
+    assert_same(&look(&desk.game("t", "")), &before, "on again");
+    desk.ok(&["clone", "t", "u"]);
+    desk.ok(&["mod", "off", "u", "by hand"]);
+    assert_same(&look(&desk.game("u", "")), &look(&desk.at("build")), "a clone has the mod too");
+    desk.fails(1, &["mod", "adopt", "t", "again"]);
+}
+
+#[test]
+fn a_restore_takes_mods_with_it_and_one_command_takes_that_back() {
+    let desk = desk("[belongings.saves]\npatterns = [\"game/saves/**\"]\n", &["t"]);
+    pack(&desk, "p", &[("data/a", "p's")]);
+    pack(&desk, "q", &[("data/q", "q's")]);
+    desk.ok(&["snapshot", "t", "before"]);
+    desk.ok(&["mod", "add", "p", "--to", "t"]);
+    desk.ok(&["mod", "add", "q", "--to", "t"]);
+    desk.ok(&["mod", "move", "t", "p", "--top"]);
+    write(&desk, "yard/twins/t/game/saves/one", "ten hours");
+    let listed = desk.ok(&["mod", "list", "t"]);
+    desk.ok(&["restore", "t", "before", "--yes"]);
+    assert!(desk.ok(&["mod", "list", "t"]).contains("no mods"));
+    assert_eq!(
+        ["data/a", "data/q", "saves/one"].map(|path| read(&desk, &format!("t/game/{path}"))),
+        ["shipped a\n", "(none)", "ten hours"]
+    );
+    desk.ok(&["undo", "t", "--yes"]);
+    assert_eq!(desk.ok(&["mod", "list", "t"]), listed);
+    assert_eq!(read(&desk, "t/game/data/q"), "q's");
+    // An earlier line of the mods can't be taken back by itself.
+    let history = desk.ok(&["history", "t"]);
+    let line = history.lines().find(|line| line.contains("mod added: p")).unwrap();
+    let said = desk.fails(1, &["undo", "t", line.split_whitespace().next().unwrap(), "--yes"]);
+    assert!(said.contains("mod list"), "{said}");
+}
+
+#[test]
+fn of_several_twins_none_is_changed_if_one_refuses_and_the_same_command_goes_on() {
+    let desk = desk("", &["a", "b"]);
+    pack(&desk, "m", &[("data/m", "m"), ("yardtwin-mod.toml", "name = \"m\"\nneeds = [\"base\"]\n")]);
+    pack(&desk, "base", &[("data/base", "base")]);
+    desk.ok(&["mod", "add", "base", "--to", "a"]);
+    let add = ["mod", "add", "m", "--to", "a", "--to", "b"];
+    let said = desk.fails(4, &add);
+    assert!(said.contains("needs \"base\", which is not there"), "{said}");
+    assert!(!desk.ok(&["mod", "list", "a"]).contains(" m "), "nothing in the other either");
+    desk.ok(&["mod", "add", "m", "--to", "a"]);
+    desk.ok(&["mod", "add", "base", "--to", "b"]);
+    let said = desk.ok(&add);
+    assert!(said.contains("twin a is so already"), "{said}");
+    assert_eq!(read(&desk, "b/game/data/m"), "m");
+    assert_eq!(read(&desk, "b/game/yardtwin-mod.toml"), "(none)", "a sheet is nothing of the game's");
+    assert_eq!(desk.ok(&["mod", "kept"]).matches(" m ").count() + desk.ok(&["mod", "kept"]).matches("\nm ").count(), 1);
+    // It needs that one, which can't go; and one that it can't be beside.
+    desk.fails(4, &["mod", "off", "a", "base"]);
+    pack(&desk, "no", &[("data/no", "no"), ("yardtwin-mod.toml", "name = \"no\"\nclashes = [\"m\"]\n")]);
+    desk.fails(4, &["mod", "add", "no", "--to", "a"]);
+    desk.ok(&["mod", "add", "no", "--to", "a", "--alone"]);
+    assert_eq!(read(&desk, "a/game/data/m"), "(none)");
+    // A kept one is added by its name; two of one name can't be.
+    desk.ok(&["clone", "hills@1.4", "c"]);
+    desk.ok(&["mod", "add", "no", "--to", "c"]);
+    fs::remove_dir_all(desk.at("base")).unwrap();
+    desk.ok(&["mod", "add", "base", "--to", "c"]);
+    pack(&desk, "base", &[("data/base", "another")]);
+    assert!(desk.fails(4, &["mod", "add", "base", "--to", "c"]).contains("mod update"));
+}
+
+#[test]
+fn a_mod_is_laid_on_the_builds_that_it_is_for() {
+    let desk = desk("", &["old"]);
+    write(&desk, "build/data/a", "a of 2\n");
+    desk.ok(&["intake", "build", "--title", "hills", "--build", "2.0"]);
+    desk.ok(&["clone", "hills@2.0", "new"]);
+    let sheet = "name = \"hill line\"\nversion = \"3\"\nbuilds = [\"2.*\"]\n[after]\nexpect = [\"game/data/never\"]\nnote = \"Start it twice.\"\n\
+                 [[edit]]\nfile = \"game/data/opt.ini\"\nkey = \"hills\"\nvalue = \"on\"\n";
+    pack(&desk, "hill", &[("data/hill", "hill"), ("data/opt.ini", "hills=off\n"), ("yardtwin-mod.toml", sheet)]);
+    let said = desk.fails(4, &["mod", "add", "hill", "--to", "old"]);
+    assert!(said.contains("is for 2.*") && said.contains("new, hills@2.0"), "{said}");
+    let said = desk.ok(&["mod", "add", "hill", "--to", "new"]);
+    assert!(said.contains("Start it twice.") && said.contains("game/data/never"), "{said}");
+    assert_eq!(read(&desk, "new/game/data/opt.ini"), "hills=on\n");
+    desk.ok(&["mod", "off", "new", "hill line"]);
+    desk.ok(&["mod", "on", "new", "hill line"]);
+    assert_eq!(read(&desk, "new/game/data/opt.ini"), "hills=on\n", "the edit is set again");
+    desk.fails(4, &["renew", "new", "--stock", "hills@1.4"]);
+    desk.ok(&["renew", "new", "--stock", "hills@1.4", "--without-mod", "hill line"]);
+    assert_eq!(["data/a", "data/hill"].map(|path| read(&desk, &format!("new/game/{path}"))), ["shipped a\n", "(none)"]);
+    desk.ok(&["undo", "new", "--yes"]);
+    desk.ok(&["renew", "new", "--stock", "hills@1.4", "--any-build"]);
+    assert_eq!(["data/a", "data/hill"].map(|path| read(&desk, &format!("new/game/{path}"))), ["shipped a\n", "hill"]);
+    desk.ok(&["protect", "new"]);
+    desk.fails(4, &["mod", "off", "new", "hill line"]);
+}
+
+#[test]
+fn where_a_package_belongs_is_found_out_or_asked() {
+    let desk = desk("", &["t"]);
+    pack(&desk, "Wrapped v2", &[("Boards/data/new", "x"), ("Boards/data/a", "other"), ("readme.txt", "hello")]);
+    let said = desk.ok(&["mod", "add", "Wrapped v2", "--to", "t", "--dry-run"]);
+    assert!(
+        said.contains("without Boards/: game/data is there already") && said.contains("data/     INSIDE"),
+        "{said}"
+    );
+    assert!(said.contains("not laid    readme.txt"), "{said}");
+    assert_eq!(read(&desk, "t/game/data/new"), "(none)");
+    pack(&desk, "apart", &[("wrap/far/one", "1"), ("wrap/far/two", "2")]);
+    let said = desk.fails(4, &["mod", "add", "apart", "--to", "t"]);
+    assert!(said.contains("--into game --strip 1: game/far/one"), "{said}");
+    desk.ok(&[
+        "mod",
+        "add",
+        "apart",
+        "--to",
+        "t",
+        "--into",
+        "game",
+        "--strip",
+        "1",
+        "--place",
+        "*two=home/.hills",
+        "--write-sheet",
+        "apart.toml",
+    ]);
+    assert_eq!(["game/far/one", "home/.hills/two"].map(|path| read(&desk, &format!("t/{path}"))), ["1", "2"]);
+    desk.ok(&["clone", "hills@1.4", "u"]);
+    desk.ok(&["mod", "add", "apart", "--to", "u", "--sheet", "apart.toml", "--name", "by sheet"]);
+    assert_eq!(["game/far/one", "home/.hills/two"].map(|path| read(&desk, &format!("u/{path}"))), ["1", "2"]);
+    pack(&desk, "twin like", &[("x/game/data/z", "z"), ("x/home/.hills/z", "hz")]);
+    desk.ok(&["mod", "add", "twin like", "--to", "u"]);
+    assert_eq!(["game/data/z", "home/.hills/z"].map(|path| read(&desk, &format!("u/{path}"))), ["z", "hz"]);
+    pack(&desk, "in the way", &[("data/a/b", "below a file")]);
+    assert!(desk.fails(4, &["mod", "add", "in the way", "--to", "u"]).contains("game/data/a is in its way"));
+    for (sheet, why) in [
+        ("[[place]]\nfrom = \"**\"\nto = \"../outside\"\n", "line 3, column 6"),
+        ("[[place]]\nfrom = \"../x\"\nto = \"game\"\n", "line 2, column 8"),
+        ("run = \"rm\"\n", "unknown field"),
+        ("remove = [\"/etc\"]\n", "line 1, column 11"),
+    ] {
+        write(&desk, "wrong.toml", sheet);
+        assert!(desk.fails(1, &["mod", "add", "apart", "--to", "u", "--sheet", "wrong.toml"]).contains(why), "{why}");
+    }
+}
+
+#[test]
+fn archives_of_every_kind_are_read_and_hostile_ones_refused() {
+    let desk = desk("", &["t"]);
+    pack(&desk, "tree", &[("data/deep/one", "1"), ("data/deep/ü", "2"), ("data/run", "#!/bin/sh\n")]);
+    fs::set_permissions(desk.at("tree/data/run"), fs::Permissions::from_mode(0o755)).unwrap();
+    let make = |program: &str, arguments: &[&str]| {
+        let made = desk.tool(program).args(arguments).current_dir(desk.at("tree")).output();
+        made.is_ok_and(|output| output.status.success())
+    };
+    let archives: [(&str, &str, &[&str]); 7] = [
+        ("all.zip", "zip", &["-qr", "../all.zip", "data"]),
+        ("all.tar", "tar", &["cf", "../all.tar", "data"]),
+        ("all.tar.gz", "tar", &["czf", "../all.tar.gz", "data"]),
+        ("all.tar.bz2", "tar", &["cjf", "../all.tar.bz2", "data"]),
+        ("all.tar.xz", "tar", &["cJf", "../all.tar.xz", "data"]),
+        ("all.tar.zst", "tar", &["--zstd", "-cf", "../all.tar.zst", "data"]),
+        ("all.7z", "7z", &["a", "../all.7z", "data"]),
+    ];
+    for (archive, program, arguments) in archives {
+        if !make(program, arguments) {
+            skip("archives_of_every_kind_are_read_and_hostile_ones_refused", &format!("{program} makes no {archive}"));
+            continue;
+        }
+        desk.ok(&["mod", "add", archive, "--to", "t", "--name", archive]);
+        let at = |path: &str| read(&desk, &format!("t/game/data/{path}"));
+        assert_eq!(["deep/one", "deep/ü", "run"].map(at), ["1", "2", "#!/bin/sh\n"], "{archive}");
+        let mode = fs::metadata(desk.game("t", "data/run")).unwrap().mode();
+        assert_eq!(mode & 0o111, 0o111, "{archive}");
+        desk.ok(&["mod", "remove", "t", archive]);
+        // Cut off anywhere, it is refused.
+        let whole = fs::read(desk.at(archive)).unwrap();
+        // (What a tar archive is filled up with at its end may be missing.)
+        let last = if archive.ends_with(".tar") { whole.len() / 3 } else { whole.len() - 1 };
+        for cut in [whole.len() / 3, last] {
+            fs::write(desk.at("cut"), &whole[..cut]).unwrap();
+            desk.fails(1, &["mod", "add", "cut", "--to", "t", "--into", "game", "--strip", "0"]);
+        }
+    }
+    // One that holds only another one is opened.
+    assert!(make("zip", &["-qj", "../outer.zip", "../all.tar.gz"]));
+    desk.ok(&["mod", "add", "outer.zip", "--to", "t"]);
+    assert_eq!(read(&desk, "t/game/data/deep/one"), "1");
+    hostile(&desk);
+}
+
+/// Archives that nobody should believe.
+fn hostile(desk: &Desk) {
+    let tar = |name: &str, kind: tar::EntryType, path: &str, bytes: &[u8]| {
+        let mut tar = tar::Builder::new(fs::File::create(desk.at(name)).unwrap());
+        let mut header = tar::Header::new_gnu();
+        header.set_size(bytes.len() as u64);
+        header.set_entry_type(kind);
+        header.set_mode(0o4777);
+        let field = header.as_gnu_mut().unwrap();
+        field.name[..path.len()].copy_from_slice(path.as_bytes());
+        field.linkname[..4].copy_from_slice(b"/etc");
+        header.set_cksum();
+        tar.append(&header, bytes).unwrap();
+        tar.finish().unwrap();
+    };
+    let refuse = |name: &str| {
+        let said = desk.fails(1, &["mod", "add", name, "--to", "t", "--into", "game", "--strip", "0"]);
+        assert!(said.contains("can't be used"), "{name}: {said}");
+        said
+    };
+    use tar::EntryType as Kind;
+    for (kind, path) in [
+        (Kind::Regular, "../out"),
+        (Kind::Regular, "/abs"),
+        (Kind::Regular, "a/../../b"),
+        (Kind::Regular, "C:x"),
+        (Kind::Regular, "a\\b"),
+        (Kind::Regular, "con.txt"),
+        (Kind::Regular, "x. "),
+        (Kind::Regular, "\u{1}x"),
+        (Kind::Symlink, "link"),
+        (Kind::Link, "hard"),
+        (Kind::Fifo, "fifo"),
+        (Kind::Char, "device"),
+    ] {
+        tar("evil.tar", kind, path, if kind == Kind::Regular { b"x" } else { b"" });
+        refuse("evil.tar");
+    }
+    for (name, begins) in
+        [("a.rar", &b"Rar!\x1a\x07\x01"[..]), ("a.exe", b"MZ"), ("a.cab", b"MSCF"), ("a.7z.001", b"7z")]
+    {
+        fs::write(desk.at(name), begins).unwrap();
+        refuse(name);
+    }
+    // A bomb, in each packing that can make one.
+    let zeros = vec![0u8; 64 << 20];
+    let mut bomb = tar::Builder::new(zstd::Encoder::new(fs::File::create(desk.at("bomb.tzst")).unwrap(), 19).unwrap());
+    let mut header = tar::Header::new_gnu();
+    header.set_size(zeros.len() as u64);
+    header.set_mode(0o644);
+    bomb.append_data(&mut header, "zeros", &zeros[..]).unwrap();
+    bomb.into_inner().unwrap().finish().unwrap().flush().unwrap();
+    assert!(refuse("bomb.tzst").contains("far more than it should"));
+    let nothing = desk.at("nothing");
+    fs::create_dir(&nothing).unwrap();
+    desk.place.give_away();
+    assert!(desk.fails(1, &["mod", "add", "nothing", "--to", "t"]).contains("holds nothing"));
+    parts(desk);
+}
+
+/// Archives that belong together.
+fn parts(desk: &Desk) {
+    for (number, text) in [(1, "one"), (2, "two"), (3, "three")] {
+        pack(desk, &format!("part{number}"), &[(&format!("data/part{number}"), text), ("data/shared", text)]);
+        let archive = format!("../hill line {number} of 3.zip");
+        let zip =
+            desk.tool("zip").args(["-qr", &archive, "data"]).current_dir(desk.at(&format!("part{number}"))).status();
+        assert!(zip.unwrap().success());
+    }
+    let said = desk.fails(1, &["mod", "add", "hill line 1 of 3.zip", "hill line 3 of 3.zip", "--to", "t"]);
+    assert!(said.contains("hill line 2 of 3.zip"), "{said}");
+    let all = ["hill line 1 of 3.zip", "hill line 2 of 3.zip", "hill line 3 of 3.zip"];
+    desk.ok(&[&["mod", "add"][..], &all, &["--to", "t", "--name", "hill line", "--move"]].concat());
+    assert_eq!(
+        ["part1", "part3", "shared"].map(|path| read(desk, &format!("t/game/data/{path}"))),
+        ["one", "three", "three"]
+    );
+    assert!(all.iter().all(|name| !Path::new(&desk.at(name)).exists()), "--move deletes what is safe");
+}
