@@ -118,10 +118,11 @@ pub use launch::{Changes, GroupChange, Ipc, Isolation, Possible, changes, launch
 pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, Totals, diff, overlay, rebase};
 pub use materialise::{Doing, Step, steps};
 pub use path::RelPath;
-pub use placing::{After, Choices, ModSheet, ModUse, Package, Picture, Placement};
+pub use placing::{After, Choices, InlayRule, ModSheet, ModUse, Package, Picture, Placement};
 pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
 pub use sheet::{
-    Belongings, Good, Group, IdKey, Inside, Label, Mods, OnClash, Place, Program, RenameRule, Sheet, Unit, new_sheet,
+    ArchiveOf, Belongings, Good, Group, IdKey, Inside, Label, Mods, OnClash, Place, Program, RenameRule, Sheet, Unit,
+    new_sheet,
 };
 pub use store::pool::{Share, Sharing, Unshared};
 pub use twin::{Leaks, Room, ShareTotals, Shares};

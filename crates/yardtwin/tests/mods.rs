@@ -442,3 +442,113 @@ fn parts(desk: &Desk) {
     );
     assert!(all.iter().all(|name| !Path::new(&desk.at(name)).exists()), "--move deletes what is safe");
 }
+
+/// The entries of an archive in their order: name, and what it holds.
+fn entries(path: &Path) -> Vec<(String, String)> {
+    let mut zip = zip::ZipArchive::new(fs::File::open(path).unwrap()).unwrap();
+    (0..zip.len())
+        .map(|at| {
+            let mut entry = zip.by_index(at).unwrap();
+            let mut text = String::new();
+            std::io::Read::read_to_string(&mut entry, &mut text).unwrap();
+            (String::from_utf8(entry.name_raw().to_vec()).unwrap(), text)
+        })
+        .collect()
+}
+
+fn names(path: &Path) -> Vec<String> {
+    entries(path).into_iter().map(|(name, _)| name).collect()
+}
+
+/// The compressed bytes of an entry.
+fn packed(path: &Path, name: &str) -> Vec<u8> {
+    let mut zip = zip::ZipArchive::new(fs::File::open(path).unwrap()).unwrap();
+    let at = zip.index_for_name(name).unwrap();
+    let mut bytes = Vec::new();
+    std::io::Read::read_to_end(&mut zip.by_index_raw(at).unwrap(), &mut bytes).unwrap();
+    bytes
+}
+
+#[test]
+fn what_goes_inside_an_archive_of_the_program_comes_out_again() {
+    let desk = desk("[archives.rules]\npath = \"game/rules.wja\"\nseals = [\"META/*.SF\"]\n", &[]);
+    pack(
+        &desk,
+        "rules",
+        &[("META/rules.SF", "seal"), ("a/one", "shipped one"), ("a/two", "shipped two"), ("z", "zzz")],
+    );
+    let zip = |archive: &str, folder: &str, names: &[&str]| {
+        let made = desk.tool("zip").args([&["-q", archive][..], names].concat()).current_dir(desk.at(folder)).status();
+        assert!(made.unwrap().success());
+    };
+    zip("../build/rules.wja", "rules", &["META/rules.SF", "a/one", "a/two", "z"]);
+    desk.ok(&["intake", "build", "--title", "hills", "--build", "2"]);
+    desk.ok(&["clone", "hills@2", "t"]);
+    let archive = desk.game("t", "rules.wja");
+    let stock = fs::read(&archive).unwrap();
+    let inlay = |name: &str, more: &str| {
+        format!("name = \"{name}\"\n[[inlay]]\narchive = \"game/rules.wja\"\nfrom = \"in/**\"\nto = \"a\"\n{more}")
+    };
+    pack(
+        &desk,
+        "x",
+        &[("in/one", "x one"), ("in/x", "x x"), ("data/x", "beside"), ("yardtwin-mod.toml", &inlay("x", ""))],
+    );
+    pack(&desk, "y", &[("in/one", "y one"), ("yardtwin-mod.toml", &inlay("y", "remove = [\"z\"]\n"))]);
+    let said = desk.ok(&["mod", "add", "x", "--to", "t"]);
+    assert!(said.contains("rules.wja  INSIDE") && said.contains("2 inside archives"), "{said}");
+    let with = |name: &str, text: &str| (name.to_owned(), text.to_owned());
+    let x = [with("a/one", "x one"), with("a/two", "shipped two"), with("z", "zzz"), with("a/x", "x x")];
+    assert_eq!(entries(&archive), x, "the seal is gone, the order stays");
+    assert_eq!(packed(&archive, "a/two"), packed(&desk.at("build/rules.wja"), "a/two"), "not packed anew");
+    for (program, arguments) in [("unzip", ["-tqq"].as_slice()), ("python3", &["-m", "zipfile", "-t"])] {
+        let tested = desk.tool(program).args(arguments).arg(&archive).output().unwrap();
+        assert!(tested.status.success(), "{program}: {tested:?}");
+    }
+    assert_eq!(read(&desk, "t/game/data/x"), "beside");
+    desk.ok(&["check"]);
+    let once = fs::read(&archive).unwrap();
+    desk.ok(&["mod", "off", "t", "x"]);
+    assert_eq!(fs::read(&archive).unwrap(), stock, "byte for byte");
+    desk.ok(&["mod", "on", "t", "x"]);
+    assert_eq!(fs::read(&archive).unwrap(), once, "always the same");
+    desk.ok(&["mod", "add", "y", "--to", "t"]);
+    assert_eq!(entries(&archive)[..2], [with("a/one", "y one"), with("a/two", "shipped two")]);
+    assert_eq!(names(&archive), ["a/one", "a/two", "a/x"]);
+    // The player puts another entry in, with a tool that writes the archive anew.
+    pack(&desk, "mine", &[("mine/own", "my own")]);
+    fs::copy(&archive, desk.at("mine/rules.wja")).unwrap();
+    fs::set_permissions(desk.at("mine/rules.wja"), fs::Permissions::from_mode(0o644)).unwrap();
+    desk.place.give_away();
+    zip("rules.wja", "mine", &["mine/own"]);
+    fs::rename(desk.at("mine/rules.wja"), &archive).unwrap();
+    desk.ok(&["mod", "off", "t", "x"]);
+    assert_eq!(entries(&archive)[0], with("a/one", "y one"));
+    assert_eq!(names(&archive), ["a/one", "a/two", "mine/own"], "x's is gone, y's and the player's stay");
+    // The player changes what the mod has put there: that can't be told apart.
+    pack(&desk, "mine", &[("a/one", "my one")]);
+    fs::copy(&archive, desk.at("mine/rules.wja")).unwrap();
+    fs::set_permissions(desk.at("mine/rules.wja"), fs::Permissions::from_mode(0o644)).unwrap();
+    desk.place.give_away();
+    zip("rules.wja", "mine", &["a/one"]);
+    fs::rename(desk.at("mine/rules.wja"), &archive).unwrap();
+    assert!(desk.fails(4, &["mod", "off", "t", "y"]).contains("the same entry: a/one"));
+    desk.ok(&["mod", "off", "t", "y", "--decide", "game/rules.wja=mod"]);
+    assert_eq!(fs::read(&archive).unwrap(), stock);
+    // One that lies over the whole archive is what it is; below it, nothing shows.
+    pack(&desk, "whole", &[("rules.wja", "another archive")]);
+    desk.ok(&["mod", "on", "t", "x"]);
+    desk.ok(&["mod", "add", "whole", "--to", "t", "--into", "game", "--strip", "0"]);
+    assert_eq!(fs::read(&archive).unwrap(), b"another archive");
+    let said = desk.fails(4, &["mod", "move", "t", "x", "--top"]);
+    assert!(said.contains("game/rules.wja can't be changed as \"x\" wants it"), "{said}");
+    desk.ok(&["mod", "off", "t", "whole"]);
+    assert_eq!(fs::read(&archive).unwrap(), once);
+    pack(
+        &desk,
+        "nowhere",
+        &[("in/x", "x"), ("yardtwin-mod.toml", "[[inlay]]\narchive = \"game/none.wja\"\nfrom = \"in/**\"\n")],
+    );
+    assert!(desk.fails(4, &["mod", "add", "nowhere", "--to", "t"]).contains("there is no such archive"));
+    desk.ok(&["sweep"]);
+}

@@ -1,12 +1,14 @@
 //! Reading archives that strangers made. Everything is listed and checked before anything is read, names are never repaired,
 //! and nothing is ever unpacked to where a name says.
 
+mod inlay;
 mod kind;
 mod names;
 mod sevenz;
 mod tar;
 mod zip;
 
+pub(crate) use self::inlay::{Put, inlay, merge};
 pub(crate) use self::kind::is_archive;
 
 use self::kind::Kind;

@@ -15,6 +15,7 @@ use crate::ops::repath::PlaceKind;
 use crate::path::RelPath;
 use crate::placing::compose;
 use crate::sheet::Sheet;
+use crate::twin::inlay;
 use crate::twin::mods;
 use crate::twin::names;
 use crate::twin::settle::PlayersOwn;
@@ -71,7 +72,11 @@ impl Checker<'_> {
             }
         }
         let folds = disk::folds_case(&seen.folder)? || seen.look.sheet.as_ref().is_some_and(Sheet::ignores_case);
-        Ok(Error::pass_over(compose(stock, &placed, folds))?.map(|composed| composed.listing))
+        let composed = compose(stock, &placed, folds).and_then(|mut composed| {
+            inlay::inlaid(self.yard, &mut composed, (&placed, seen.look.sheet.as_ref()), self.ctx)?;
+            Ok(composed.listing)
+        });
+        Error::pass_over(composed)
     }
 
     fn game_files(&mut self, seen: &Seen, stock: &Listing) -> Result<()> {

@@ -1,5 +1,7 @@
 //! What a twin is to hold when something else is wanted below the player's own: another build, other mods.
 
+use std::collections::HashSet;
+
 use crate::Yard;
 use crate::catalog::{StockRow, TwinRow, What};
 use crate::combine::{Draft, Moves, Wholes, realise};
@@ -16,6 +18,7 @@ use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
 use crate::twin::derive::Deriver;
+use crate::twin::inlay;
 use crate::twin::markers::with_markers;
 use crate::twin::mods::{self, Coming};
 use crate::twin::names;
@@ -48,6 +51,8 @@ pub(super) struct Scene {
     pub(super) stock_listing: Listing,
     pub(super) mods: Vec<Placed>,
     pub(super) composed: Composed,
+    /// Archives into which mods put something, now or then.
+    archives: HashSet<RelPath>,
 }
 
 impl Scene {
@@ -72,6 +77,7 @@ impl Scene {
             with_markers(yard.store.listing(stock.listing)?.sharing_paths(&settled.listing), next_sheet.as_ref())?;
         let placed = mods::placed(yard, wanted, coming)?;
         let mut composed = compose(stock_listing.clone(), &placed, folds || ignores_case)?;
+        inlay::inlaid(yard, &mut composed, (&placed, next_sheet.as_ref()), ctx)?;
         // Under the id that its names are by.
         let ids = (next_sheet.as_ref(), names::from_stock(next_sheet.as_ref(), settled.state.named_as.as_deref()));
         let named = names::renamed(yard, std::mem::take(&mut composed.listing), ids, false, ctx)?;
@@ -87,6 +93,11 @@ impl Scene {
         }
         let moved = moves.own(&settled.listing, &laid);
         let (laid, plain, there) = (moves.apply(&laid)?, moves.apply(&plain)?, moves.apply(&settled.listing)?);
+        let mut archives: HashSet<RelPath> = composed.inlaid.keys().cloned().collect();
+        for used in settled.state.mods.iter().filter(|used| used.on) {
+            let inlays = mods::package(yard, used)?.1.inlay;
+            archives.extend(inlays.into_iter().map(|inlay| moves.of(&inlay.archive).clone()));
+        }
         let edited = edited.iter().map(|path| moves.of(path).clone()).collect();
         Ok(Self {
             row,
@@ -102,13 +113,14 @@ impl Scene {
             moved,
             next,
             stock_listing,
+            archives,
             mods: placed,
             composed,
         })
     }
 
     /// What is to be there, where `stays` says at which paths the player's own is kept. Things stay whole.
-    pub(super) fn rebase(&self, stays: impl Fn(&RelPath) -> bool) -> Result<Rebased> {
+    pub(super) fn rebase(&self, yard: &Yard, stays: impl Fn(&RelPath) -> bool, ctx: &Ctx) -> Result<Rebased> {
         let Self { laid, plain, next, .. } = self;
         let mut rebased = rebase(laid, plain, next, &stays)?;
         let wholes = Wholes::of(plain, laid, self.next_sheet.as_ref());
@@ -117,6 +129,12 @@ impl Scene {
             rebased.named.retain(|named| named.reason == Reason::Clash || !wholes.has(&named.path));
             rebased.listing = rebase(laid, plain, &wanted, &stays)?.listing;
         }
+        // In archives, what a mod puts there and what the player has changed go together.
+        let archives = self.archives.iter().filter(|path| stays(path)).cloned().collect();
+        let merged = inlay::merged(yard, &archives, (laid, plain, next), ctx)?;
+        rebased.named.retain(|named| !merged.iter().any(|entry| entry.path == named.path));
+        let merged = merged.into_iter().map(|entry| (entry.path.clone(), Some(entry)));
+        rebased.listing = overlay(&rebased.listing, &Layer::new(merged.collect())?)?;
         Ok(rebased)
     }
 

@@ -169,7 +169,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let keep_rest = options.rest == Some(Rest::Keep);
     // A file that is gone is nothing of the player's: it comes back.
     let is_there = |path: &RelPath| scene.plain.get(path.as_str()).is_some();
-    let rebased = scene.rebase(|path| is_there(path) && (keep_rest || own.holds(path)))?;
+    let rebased = scene.rebase(yard, |path| is_there(path) && (keep_rest || own.holds(path)), ctx)?;
     let named = |reason: Reason| -> Vec<RelPath> {
         // A folder that is there with something in it is no loss and no gain.
         let folder = |path: &RelPath| is_folder(&scene.plain, path) || is_folder(&scene.next, path);

@@ -2,9 +2,9 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use super::{ModSheet, ModUse};
+use super::{Inlaid, ModSheet, ModUse};
 use crate::error::{ModError, Result};
-use crate::listing::{Entry, Layer, Listing, Node, overlay};
+use crate::listing::{Entry, Layer, Listing, Node, Spellings, overlay};
 use crate::path::{RelPath, at_and_above};
 use crate::sheet::PathSet;
 
@@ -14,6 +14,8 @@ pub(crate) struct Placed {
     pub(crate) sheet: ModSheet,
     /// What it has, under the paths in the twin.
     pub(crate) entries: Vec<Entry>,
+    /// What it has in archives of the program.
+    pub(crate) inlays: Vec<Inlaid>,
 }
 
 /// What is laid with mods.
@@ -23,6 +25,9 @@ pub(crate) struct Composed {
     pub(crate) by: BTreeMap<RelPath, Vec<usize>>,
     /// What mods took away.
     pub(crate) removed: BTreeMap<RelPath, usize>,
+    /// Archives into which mods put something, and which mods, in their order. They are as they lie below that, until that is
+    /// made.
+    pub(crate) inlaid: BTreeMap<RelPath, Vec<usize>>,
 }
 
 impl Composed {
@@ -31,6 +36,7 @@ impl Composed {
         let place = |path: RelPath| places.get(&path).map_or(path.clone(), |to| (*to).clone());
         self.by = std::mem::take(&mut self.by).into_iter().map(|(path, by)| (place(path), by)).collect();
         self.removed = std::mem::take(&mut self.removed).into_iter().map(|(path, by)| (place(path), by)).collect();
+        self.inlaid = std::mem::take(&mut self.inlaid).into_iter().map(|(path, by)| (place(path), by)).collect();
     }
 }
 
@@ -41,6 +47,7 @@ impl Composed {
 /// of its paths are one.
 pub(crate) fn compose(stock: Listing, mods: &[Placed], folds: bool) -> Result<Composed> {
     let (mut listing, mut by, mut removed) = (stock, BTreeMap::<RelPath, Vec<usize>>::new(), BTreeMap::new());
+    let mut inlaid = BTreeMap::<RelPath, Vec<usize>>::new();
     for (at, placed) in mods.iter().enumerate().filter(|(_, placed)| placed.of.on) {
         if !placed.sheet.remove.is_empty() {
             let patterns = PathSet::new(placed.sheet.remove.iter().map(String::as_str), folds).unwrap_or_default();
@@ -53,6 +60,7 @@ pub(crate) fn compose(stock: Listing, mods: &[Placed], folds: bool) -> Result<Co
             listing = overlay(&listing, &Layer::new(gone.iter().map(|path| (path.clone(), None)).collect())?)?;
             for path in gone {
                 by.remove(&path);
+                inlaid.remove(&path);
                 removed.insert(path, at);
             }
         }
@@ -66,11 +74,20 @@ pub(crate) fn compose(stock: Listing, mods: &[Placed], folds: bool) -> Result<Co
             if entry.as_ref().is_some_and(|entry| entry.node != Node::EmptyFolder) {
                 by.entry(path.clone()).or_default().push(at);
                 removed.remove(path);
+                // An archive that lies over another one is what it is.
+                inlaid.remove(path);
             }
         }
         listing = overlay(&listing, &layer)?;
+        for inlay in &placed.inlays {
+            let path = if folds { Spellings::of(&listing)?.spell(&inlay.archive)? } else { inlay.archive.clone() };
+            let into = inlaid.entry(path).or_default();
+            if into.last() != Some(&at) {
+                into.push(at);
+            }
+        }
     }
-    Ok(Composed { listing, by, removed })
+    Ok(Composed { listing, by, removed, inlaid })
 }
 
 /// An error if a folder is where a file would be, or the reverse.

@@ -12,9 +12,9 @@ pub(crate) use compose::{Composed, Placed, compose};
 pub use guess::Picture;
 pub(crate) use guess::{Guess, Tree, guess};
 pub(crate) use parts::missing;
-pub(crate) use place::{SHEET, is_note, place};
+pub(crate) use place::{Inlaid, Places, SHEET, is_note, place};
 pub(crate) use sheet::read as read_sheet;
-pub use sheet::{After, ModSheet, Placement};
+pub use sheet::{After, InlayRule, ModSheet, Placement};
 
 use crate::ident::{ListingId, ModId, ModName, Title};
 use crate::path::RelPath;

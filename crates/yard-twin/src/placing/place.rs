@@ -1,8 +1,9 @@
 //! Where the files of a package go. The same choices always give the same places.
 
 use super::{Choices, ModSheet, ROOT};
-use crate::error::{ModError, Result};
+use crate::error::{Error, ModError, Result};
 use crate::listing::{Entry, Listing};
+use crate::path::RelPath;
 use crate::sheet::PathSet;
 
 /// How files are called that tell people something, and no program.
@@ -47,11 +48,29 @@ impl Named {
     }
 }
 
-/// The entries that a package has in a twin, each under the path that it gets, with its own path in the package.
+/// Where a package's files go.
+#[derive(Debug, Default)]
+pub(crate) struct Places {
+    /// The entries that it has in a twin, each under the path that it gets, with its own path in the package.
+    pub(crate) entries: Vec<(String, Entry)>,
+    pub(crate) inlays: Vec<Inlaid>,
+}
+
+/// What goes into an archive of the program.
+#[derive(Clone, Debug)]
+pub(crate) struct Inlaid {
+    pub(crate) archive: RelPath,
+    /// Patterns of entries that come out.
+    pub(crate) remove: Vec<String>,
+    /// The names of entries, and the files that they are.
+    pub(crate) put: Vec<(String, Entry)>,
+}
+
+/// Where the files of a package go.
 ///
 /// # Errors
 /// [`ModError::Pattern`]; [`ModError::Twice`] if two of its files get one place.
-pub(crate) fn place(files: &Listing, sheet: &ModSheet, choices: &Choices) -> Result<Vec<(String, Entry)>> {
+pub(crate) fn place(files: &Listing, sheet: &ModSheet, choices: &Choices) -> Result<Places> {
     let except = Named::new(choices.except.iter())?;
     let places = choices.place.iter().map(|(from, to)| Ok((Named::new(std::iter::once(from))?, base(from), to)));
     let places = places.collect::<Result<Vec<_>>>()?;
@@ -60,6 +79,16 @@ pub(crate) fn place(files: &Listing, sheet: &ModSheet, choices: &Choices) -> Res
         Ok((Named::new(std::iter::once(&place.from))?, base(&place.from), except, &place.to))
     });
     let told = told.collect::<Result<Vec<_>>>()?;
+    let into = sheet.inlay.iter().map(|rule| {
+        let named = rule.from.as_ref().map(|from| Ok::<_, Error>((Named::new(std::iter::once(from))?, base(from))));
+        Ok((named.transpose()?, rule))
+    });
+    let into = into.collect::<Result<Vec<_>>>()?;
+    let mut inlays: Vec<Inlaid> = sheet
+        .inlay
+        .iter()
+        .map(|rule| Inlaid { archive: rule.archive.clone(), remove: rule.remove.clone(), put: Vec::new() })
+        .collect();
     let mut placed: Vec<(String, Entry)> = Vec::new();
     for entry in files.entries() {
         let Some(whole) = entry.path.as_str().strip_prefix(ROOT).and_then(|rest| rest.strip_prefix('/')) else {
@@ -70,6 +99,17 @@ pub(crate) fn place(files: &Listing, sheet: &ModSheet, choices: &Choices) -> Res
             strip => whole.strip_prefix(strip).and_then(|rest| rest.strip_prefix('/')),
         };
         if whole == SHEET || except.has(whole, below) {
+            continue;
+        }
+        let goes_into =
+            into.iter().position(|(named, _)| named.as_ref().is_some_and(|(named, _)| named.has(whole, below)));
+        if let Some(at) = goes_into {
+            let (named, rule) = &into[at];
+            let rest = below_base(whole, below, named.as_ref().and_then(|(_, base)| *base));
+            let name = if rule.to.is_empty() { rest.to_owned() } else { format!("{}/{rest}", rule.to) };
+            if entry.node.content().is_some() {
+                inlays[at].put.push((name, entry.clone()));
+            }
             continue;
         }
         let by_choice = places.iter().find(|(named, ..)| named.has(whole, below));
@@ -92,7 +132,7 @@ pub(crate) fn place(files: &Listing, sheet: &ModSheet, choices: &Choices) -> Res
             let (one, other) = (pair[0].0.clone(), pair[1].0.clone());
             Err(ModError::Twice { one, other, path: pair[0].1.path.to_string() }.into())
         }
-        None => Ok(placed),
+        None => Ok(Places { entries: placed, inlays }),
     }
 }
 

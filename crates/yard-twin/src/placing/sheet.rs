@@ -31,6 +31,8 @@ pub struct ModSheet {
     pub parts: Vec<String>,
     /// Where its files go. None: all as was found out when it was added.
     pub place: Vec<Placement>,
+    /// What goes into archives of the program.
+    pub inlay: Vec<InlayRule>,
     /// Patterns of files that it takes away from what lies below it.
     pub remove: Vec<String>,
     /// Config edits.
@@ -48,6 +50,19 @@ pub struct Placement {
     pub to: RelPath,
     /// Patterns of those that do not.
     pub except: Vec<String>,
+}
+
+/// What a mod changes inside one of the program's own zip-format archives.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct InlayRule {
+    /// The archive.
+    pub archive: RelPath,
+    /// Which files of the package go in: a pattern over paths in it.
+    pub from: Option<String>,
+    /// The folder in the archive that they go into; empty for its top.
+    pub to: String,
+    /// Patterns over the names of entries that come out.
+    pub remove: Vec<String>,
 }
 
 /// What is so once a mod is laid.
@@ -77,6 +92,8 @@ struct Raw {
     #[serde(default)]
     place: Vec<RawPlace>,
     #[serde(default)]
+    inlay: Vec<RawInlay>,
+    #[serde(default)]
     remove: Vec<Spanned<String>>,
     #[serde(default)]
     edit: Vec<Spanned<RawEdit>>,
@@ -91,6 +108,17 @@ struct RawPlace {
     to: Spanned<String>,
     #[serde(default)]
     except: Vec<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawInlay {
+    archive: Spanned<String>,
+    from: Option<Spanned<String>>,
+    #[serde(default)]
+    to: Option<Spanned<String>>,
+    #[serde(default)]
+    remove: Vec<Spanned<String>>,
 }
 
 #[derive(Deserialize)]
@@ -150,6 +178,17 @@ impl Checker<'_> {
             let except = place.except.into_iter().map(|pattern| self.of_package(pattern)).collect::<Result<_, _>>()?;
             Ok(Placement { from: self.of_package(place.from)?, to: self.folder(&place.to)?, except })
         });
+        let inlay = raw.inlay.into_iter().map(|inlay| {
+            let to =
+                inlay.to.map_or(Ok(String::new()), |to| match RelPath::new(to.get_ref().trim_end_matches('/')) {
+                    Ok(path) => Ok(path.to_string()),
+                    Err(_) if to.get_ref().is_empty() => Ok(String::new()),
+                    Err(_) => Err(self.fail(&to.span(), "it is no folder in an archive")),
+                })?;
+            let remove = inlay.remove.into_iter().map(|pattern| self.of_package(pattern)).collect::<Result<_, _>>()?;
+            let from = inlay.from.map(|from| self.of_package(from)).transpose()?;
+            Ok(InlayRule { archive: self.inside(&inlay.archive)?, from, to, remove })
+        });
         let edit = raw.edit.into_iter().map(|edit| {
             let span = edit.span();
             let RawEdit { file, key, value, format, encoding } = edit.into_inner();
@@ -170,6 +209,7 @@ impl Checker<'_> {
             clashes: names(&raw.clashes)?,
             parts: raw.parts.into_iter().map(|part| self.of_package(part)).collect::<Result<_, _>>()?,
             place: place.collect::<Result<_, SheetError>>()?,
+            inlay: inlay.collect::<Result<_, SheetError>>()?,
             remove: raw.remove.into_iter().map(|pattern| self.of_twin(pattern)).collect::<Result<_, _>>()?,
             edit: edit.collect::<Result<_, SheetError>>()?,
             after: After { expect, live, note: raw.after.note },

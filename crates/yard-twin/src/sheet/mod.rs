@@ -47,6 +47,8 @@ pub struct Sheet {
     pub formats: BTreeMap<String, Format>,
     /// Where the title has its mods.
     pub mods: Mods,
+    /// The program's own zip-format archives, by name.
+    pub archives: BTreeMap<String, ArchiveOf>,
     /// What is renamed when a copy gets a name of its own.
     pub rename: Vec<RenameRule>,
     /// Patterns of the paths that the program writes.
@@ -93,6 +95,15 @@ pub struct Mods {
     pub place: Option<RelPath>,
     /// Patterns over the names of archives that it takes as they are.
     pub whole: Vec<String>,
+}
+
+/// An archive of the program's own.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ArchiveOf {
+    /// Where it is.
+    pub path: RelPath,
+    /// Patterns of entries that tell of changes to it, and must go once there are some.
+    pub seals: Vec<String>,
 }
 
 /// What a good folder has, and what it has not.
@@ -323,6 +334,12 @@ impl Sheet {
     /// The paths that the program writes: live and scratch.
     pub(crate) fn written(&self) -> &PathSet {
         &self.sets.written
+    }
+
+    /// Patterns of the entries of an archive that must go once anything in it is changed.
+    pub(crate) fn seals_of(&self, path: &RelPath) -> Vec<String> {
+        let is = |archive: &&ArchiveOf| archive.path == *path || self.ignore_case && archive.path.key() == path.key();
+        self.archives.values().filter(is).flat_map(|archive| archive.seals.iter().cloned()).collect()
     }
 
     /// Whether it says what a path is.

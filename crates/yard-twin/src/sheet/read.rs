@@ -9,8 +9,8 @@ use toml::Spanned;
 
 use super::pattern::{self, PathSet};
 use super::{
-    BuildPaths, Good, Group, IdKey, Inside, Label, Mods, OnClash, Place, Program, RenameRule, Sets, Sheet, Unit,
-    WrittenPaths,
+    ArchiveOf, BuildPaths, Good, Group, IdKey, Inside, Label, Mods, OnClash, Place, Program, RenameRule, Sets, Sheet,
+    Unit, WrittenPaths,
 };
 use crate::edit::Format;
 use crate::error::SheetError;
@@ -45,6 +45,8 @@ struct RawSheet {
     formats: BTreeMap<Spanned<String>, Format>,
     #[serde(default)]
     mods: RawMods,
+    #[serde(default)]
+    archives: BTreeMap<String, RawArchive>,
     #[serde(default)]
     belongings: BTreeMap<String, RawGroup>,
     #[serde(default)]
@@ -164,6 +166,14 @@ struct RawMods {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
+struct RawArchive {
+    path: Spanned<String>,
+    #[serde(default)]
+    seals: Vec<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct RawRename {
     within: Spanned<String>,
     id: Option<String>,
@@ -234,6 +244,18 @@ impl Checker<'_> {
         };
         let whole = raw.whole.into_iter().map(whole).collect::<Result<_, _>>()?;
         Ok(Mods { place: raw.place.map(place).transpose()?, whole })
+    }
+
+    fn archive(&self, raw: RawArchive) -> Result<ArchiveOf, SheetError> {
+        let path = RelPath::new(raw.path.as_ref()).ok().filter(|path| pattern::check(path.as_str()).is_none());
+        let path = path.ok_or_else(|| {
+            self.fail(&raw.path.span(), format!("{:?} is no path below game/ or home/", raw.path.as_ref()))
+        })?;
+        let seal = |text: Spanned<String>| match PathSet::new([text.as_ref().as_str()], false) {
+            Ok(_) => Ok(text.into_inner()),
+            Err(why) => Err(self.fail(&text.span(), why)),
+        };
+        Ok(ArchiveOf { path, seals: raw.seals.into_iter().map(seal).collect::<Result<_, _>>()? })
     }
 
     fn all_inside(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
@@ -436,6 +458,10 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
     for (name, group) in raw.belongings {
         belongings.insert(name, checker.group(group)?);
     }
+    let mut archives = BTreeMap::new();
+    for (name, archive) in raw.archives {
+        archives.insert(name, checker.archive(archive)?);
+    }
     let rename = raw.rename.into_iter().map(|raw| checker.rename(raw)).collect::<Result<_, _>>()?;
     let paths = WrittenPaths {
         live: checker.patterns(raw.paths.live)?,
@@ -469,6 +495,7 @@ pub(super) fn parse(text: &str, path: &Path) -> Result<Sheet, SheetError> {
         belongings,
         formats: checker.formats(raw.formats)?,
         mods: checker.mods(raw.mods)?,
+        archives,
         rename,
         ignore_case: raw.ignore_case,
         live: paths.live,

@@ -6,6 +6,7 @@ pub(crate) mod change;
 pub(crate) mod derive;
 pub(crate) mod finish;
 pub(crate) mod held;
+pub(crate) mod inlay;
 pub(crate) mod leaks;
 pub mod markers;
 pub(crate) mod mods;

@@ -6,7 +6,7 @@ use crate::Yard;
 use crate::error::Result;
 use crate::ident::ModId;
 use crate::listing::Listing;
-use crate::placing::{self, ModSheet, ModUse, Package, Placed};
+use crate::placing::{self, ModSheet, ModUse, Package, Placed, Places};
 use crate::profile::Edit;
 use crate::store::state::State;
 
@@ -38,8 +38,9 @@ pub(crate) fn placed(yard: &Yard, mods: &[ModUse], coming: Option<&Coming<'_>>) 
                 (sheet, yard.store.listing(package.files)?)
             }
         };
-        let entries = placing::place(&files, &sheet, &used.choices)?.into_iter().map(|(_, entry)| entry).collect();
-        Ok(Placed { of: used.clone(), sheet, entries })
+        let Places { entries, inlays } = placing::place(&files, &sheet, &used.choices)?;
+        let entries = entries.into_iter().map(|(_, entry)| entry).collect();
+        Ok(Placed { of: used.clone(), sheet, entries, inlays })
     };
     mods.iter().map(one).collect()
 }

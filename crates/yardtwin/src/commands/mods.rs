@@ -265,6 +265,7 @@ fn tally(tally: &mods::Tally) -> String {
         (tally.covered, "below another mod's"),
         (tally.hidden, "hidden by yours"),
         (tally.removes, "taken away"),
+        (tally.inside, "inside archives"),
     ];
     let said = parts.into_iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{count} {what}"));
     said.collect::<Vec<_>>().join(", ")

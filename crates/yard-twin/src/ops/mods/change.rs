@@ -51,6 +51,8 @@ pub struct Tally {
     pub hidden: u64,
     /// What it takes away.
     pub removes: u64,
+    /// What goes inside archives of the program.
+    pub inside: u64,
 }
 
 /// What a change of a twin's mods will do.
@@ -234,12 +236,13 @@ pub(super) fn plan_for(
             from_aside.extend(bring_back(&mut scene, &yard.store.listing(aside)?)?);
         }
     }
-    let rebased = scene.rebase(|path| !decisions.take_mods.contains(path))?;
+    let rebased = scene.rebase(yard, |path| !decisions.take_mods.contains(path), ctx)?;
     let mut named = Named::of(&rebased, &scene, &from_aside);
     named.given_way.retain(|path| !aside.contains(path));
     let tally = tally(&scene, &rebased.listing, &about);
     let missing = expected(&scene.mods, &rebased.listing, &about);
-    let top = picture(&scene.plain, &rebased.listing);
+    let inlaid: Vec<&str> = scene.composed.inlaid.keys().map(RelPath::as_str).collect();
+    let top = picture(&scene.plain, &rebased.listing, &inlaid);
     let note = scene.mods.iter().filter(|placed| is_about(&placed.of.name) && placed.of.on);
     let note = note.filter(|_| !matches!(deed, ModDeed::Moved)).find_map(|placed| placed.sheet.after.note.clone());
     let (name, leaks) = (scene.row.name.clone(), std::mem::take(&mut scene.settled.leaks));
@@ -375,6 +378,8 @@ fn tally(scene: &Scene, after: &Listing, about: &[ModName]) -> Tally {
         };
         *count += 1;
     }
+    let about = scene.mods.iter().enumerate().filter(|(at, placed)| placed.of.on && is_about(at));
+    tally.inside = about.flat_map(|(_, placed)| &placed.inlays).map(|inlay| inlay.put.len() as u64).sum();
     tally.removes = scene.composed.removed.values().filter(|at| is_about(at)).count() as u64;
     tally
 }

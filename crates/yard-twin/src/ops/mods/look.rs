@@ -221,5 +221,5 @@ pub fn places(yard: &Yard, twin: &TwinName, name: &ModName) -> Result<Vec<(Strin
     let used = &state.mods[find(&state.mods, name)?];
     let (package, sheet) = mods::package(yard, used)?;
     let placed = crate::placing::place(&yard.store.listing(package.files)?, &sheet, &used.choices)?;
-    Ok(placed.into_iter().map(|(from, entry)| (from, entry.path)).collect())
+    Ok(placed.entries.into_iter().map(|(from, entry)| (from, entry.path)).collect())
 }

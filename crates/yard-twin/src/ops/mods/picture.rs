@@ -26,14 +26,14 @@ pub enum Mark {
     New,
     /// The file is another one.
     Replaced,
-    /// Something in the folder comes, goes or is another one.
+    /// Something in the folder, or in the archive, comes, goes or is another one.
     Inside,
     /// It goes.
     Gone,
 }
 
 /// The top of the game folder, before and after in one.
-pub(super) fn picture(before: &Listing, after: &Listing) -> Vec<Top> {
+pub(super) fn picture(before: &Listing, after: &Listing, inlaid: &[&str]) -> Vec<Top> {
     let names = |listing: &Listing| -> BTreeMap<String, bool> {
         let below = listing.entries().iter().filter_map(|entry| {
             let below = entry.path.as_str().strip_prefix("game/")?;
@@ -53,7 +53,7 @@ pub(super) fn picture(before: &Listing, after: &Listing) -> Vec<Top> {
         let mark = match (was.contains_key(top), is.contains_key(top)) {
             (false, _) => Mark::New,
             (true, false) => Mark::Gone,
-            (true, true) if inside => Mark::Inside,
+            (true, true) if inside || inlaid.contains(&path.as_str()) => Mark::Inside,
             (true, true) => Mark::Replaced,
         };
         marks.insert(top, mark);
