@@ -24,6 +24,7 @@ use crate::ops::clone;
 use crate::ops::edits;
 use crate::ops::edits::profile;
 use crate::ops::intake;
+use crate::ops::mods;
 use crate::ops::protect;
 use crate::ops::rename;
 use crate::ops::renew;
@@ -39,11 +40,11 @@ use crate::twin::change::Anew;
 use crate::upkeep::bring_back;
 use crate::upkeep::remove;
 use crate::upkeep::sweep;
-use crate::{Cancel, Ctx, Edit, Yard};
+use crate::{Cancel, Ctx, Edit, RelPath, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
-const OPERATIONS: [(&str, Operation); 26] = [
+const OPERATIONS: [(&str, Operation); 30] = [
     ("intake", |yard, place| intake(yard, &place.join("source"), "b2", false)),
     ("move", |yard, place| intake(yard, &place.join("source"), "b2", true)),
     ("clone, links", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::All)),
@@ -102,6 +103,22 @@ const OPERATIONS: [(&str, Operation); 26] = [
         let change = edits::Change::Set { edit, variant: None };
         edits::apply(yard, &edits::plan(yard, &"a".parse()?, &change, &ctx())?, &ctx()).map(|_| ())
     }),
+    ("mod add", |yard, place| add_mod(yard, &place.join("pack"), "m")),
+    ("mod off", |yard, _| {
+        let off = mods::Change::Off(vec!["m".parse()?]);
+        let plan = mods::plan(yard, &"a".parse()?, &off, &mods::Decisions::default(), &ctx())?;
+        mods::apply(yard, &plan, &ctx()).map(|_| ())
+    }),
+    ("mod update", |yard, place| {
+        let options = mods::AddOptions::default();
+        let packed = mods::read(yard, &[place.join("pack2")], &"wexcombe".parse()?, &Default::default(), &ctx())?;
+        let plan = mods::plan_update(yard, (&"a".parse()?, &"m".parse()?), &packed, &options, &ctx())?;
+        mods::apply(yard, &plan, &ctx()).map(|_| ())
+    }),
+    ("mod adopt", |yard, _| {
+        let plan = mods::plan_adopt(yard, (&"a".parse()?, &"mine".parse()?), &Default::default(), &ctx())?;
+        mods::apply(yard, &plan, &ctx()).map(|_| ())
+    }),
     ("repath", |yard, _| {
         let named = Some((Path::new("/old/place"), Path::new("/new")));
         repath::apply(yard, &repath::plan(yard, &"a".parse()?, named, &ctx())?, &ctx()).map(|_| ())
@@ -129,6 +146,27 @@ fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> Result<()> 
     let ctx = ctx();
     let options = clone::Options { sharing: Some(sharing), ..clone::Options::default() };
     clone::apply(yard, &clone::plan(yard, &source.parse()?, &name.parse()?, options, &ctx)?, &ctx).map(|_| ())
+}
+
+fn add_mod(yard: &Yard, package: &Path, name: &str) -> Result<()> {
+    let options = mods::ReadOptions { name: Some(name.parse()?), sheet: None };
+    let packed = mods::read(yard, &[package.into()], &"wexcombe".parse()?, &options, &ctx())?;
+    let options = mods::AddOptions { into: RelPath::new("game").ok(), strip: Some(0), ..mods::AddOptions::default() };
+    mods::apply(yard, &mods::plan_add(yard, &"a".parse()?, &packed, &options, &ctx())?, &ctx()).map(|_| ())
+}
+
+/// Two packages of one mod: files of their own, one in the place of a shipped one, and something for an archive.
+fn packages(place: &Path) {
+    const INLAY: &str = "[[inlay]]\narchive = \"game/rules.zip\"\nfrom = \"in/**\"\n";
+    let files = [("own/x", "x"), ("data/1", "the mod's"), ("in/entry", "inside"), ("yardtwin-mod.toml", INLAY)];
+    for (folder, more) in [("pack", "own/old"), ("pack2", "own/new")] {
+        for (path, text) in files.iter().chain([&(more, folder)]) {
+            let path = place.join(folder).join(path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, text).unwrap();
+        }
+    }
+    fs::write(place.join("pack2/in/entry"), "inside, anew").unwrap();
 }
 
 fn restore(yard: &Yard, twin: &str, to: u32) -> Result<()> {
@@ -172,7 +210,14 @@ fn set_up(place: &Path, name: &str) {
     fs::write(source.join("scenery.dat"), "hills").unwrap();
     symlink("scenery.dat", source.join("link")).unwrap();
     fs::create_dir_all(source.join("data")).unwrap();
-    let shared = ["large rebase", "carry", "renew", "edit", "repath", "rename"].contains(&name);
+    if name.starts_with("mod ") {
+        let mut zip = zip::ZipWriter::new(fs::File::create(source.join("rules.zip")).unwrap());
+        zip.start_file("rule", zip::write::SimpleFileOptions::default()).unwrap();
+        zip.finish().unwrap();
+        packages(place);
+    }
+    let shared =
+        name.starts_with("mod ") || ["large rebase", "carry", "renew", "edit", "repath", "rename"].contains(&name);
     for number in 0..if shared { 12 } else { 0 } {
         fs::write(source.join(format!("data/{number}")), format!("data {number}")).unwrap();
     }
@@ -197,6 +242,10 @@ fn set_up(place: &Path, name: &str) {
         let panel = "[video]\nwidth = 1280\nboards = /old/place/boards\n";
         fs::write(place.join("yard/twins/a/game/panel.ini"), panel).unwrap();
         clone(&yard, "wexcombe@b1", "b", Sharing::All).unwrap();
+    }
+    if ["mod off", "mod update"].contains(&name) {
+        add_mod(&yard, &place.join("pack"), "m").unwrap();
+        fs::write(place.join("yard/twins/a/game/own/written"), "by the program").unwrap();
     }
     if name == "rename" {
         let game = place.join("yard/twins/a/game");
