@@ -6,6 +6,7 @@
 mod builds;
 mod emulator;
 mod game;
+mod mods;
 mod store;
 
 use std::path::Path;
@@ -14,6 +15,8 @@ use std::process::ExitCode;
 pub use builds::{
     PELLWICK_SHEET, WEXCOMBE_BUILDS, WEXCOMBE_SHEET, write_pellwick, write_small_wexcombe, write_wexcombe,
 };
+
+pub use mods::write_mods;
 
 /// Becomes the stand-in under whose name this process was started; `None` if it was started under any other.
 #[must_use]

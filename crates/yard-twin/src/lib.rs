@@ -37,6 +37,7 @@
 //! | settings | [`edits`], [`markers`] |
 //! | playing | [`play`], [`entry`] |
 //! | a twin's past | [`history`], [`snapshot`], [`restore`], [`undo`], [`bring_back`], [`sweep`] |
+//! | mods | [`mods`] |
 //! | what the player owns | [`belongings`], [`carry`], [`renew`], [`repath`] |
 //! | looking | [`show`], [`compare`], [`space`], [`check`] |
 //!
@@ -56,7 +57,7 @@
 //! - A sealed program's files must be of its user's own group to be written whatever their mode.
 //! - A write to a guarded link between the look before and the look after one of our own steps at that very file, which also sets
 //!   its time back, is not seen.
-//! - Config edits are for files up to 16 MiB. Of archives, zip is read.
+//! - Config edits are for files up to 16 MiB. Of archives, zip, 7z and tar (as it is, or packed by gzip, bzip2, xz or zstd) are read.
 //! - Where a twin or a yard was before this version recorded it, is not known to [`repath::plan`].
 //! - A new twin's files are not synced when it is made. After a power loss the first command that needs the twin puts
 //!   right what did not reach the disk; all else is durable when a call returns.
@@ -109,7 +110,7 @@ pub use yard::settings::KeepPolicy;
 
 // Names, ids and values.
 pub use catalog::{Counts, HistoryEntry, ModDeed, RunRecord, What};
-pub use edit::{EditFault, Format, Put, Set, get as get_value, set as set_value, unset as unset_value};
+pub use edit::{Edit, EditFault, Format, Put, Set, get as get_value, set as set_value, unset as unset_value};
 pub use ident::{
     BuildLabel, BuildRef, ContentId, ListingId, ModId, ModName, Side, SnapshotLabel, SnapshotRef, Source, StateId,
     Title, TwinId, TwinName,
@@ -119,7 +120,7 @@ pub use listing::{Change, Entry, Layer, Listing, Named, Node, Reason, Rebased, T
 pub use materialise::{Doing, Step, steps};
 pub use path::RelPath;
 pub use placing::{After, Choices, InlayRule, ModSheet, ModUse, Package, Picture, Placement};
-pub use profile::{Edit, Profile, Seen, Setting, Switch, Variant};
+pub use profile::{Profile, Seen, Setting, Switch, Variant};
 pub use sheet::{
     ArchiveOf, Belongings, Good, Group, IdKey, Inside, Label, Mods, OnClash, Place, Program, RenameRule, Sheet, Unit,
     new_sheet,
@@ -129,7 +130,7 @@ pub use twin::{Leaks, Room, ShareTotals, Shares};
 
 pub use error::{
     CarryError, Class, Error, Holder, IntakeError, LaunchError, ModError, Noun, Result, SheetError, TwinError,
-    YardError,
+    WrongBuild, YardError,
 };
 
 /// A window may do its work in another thread than the one that draws.

@@ -255,7 +255,11 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
         let (before, ctx, name) = (world.twin(twin), Ctx::new(), twin.parse().unwrap());
         let rest =
             [None, Some(renew::Rest::Keep), Some(renew::Rest::Leave)][usize::try_from(world.dice.roll(3)).unwrap()];
-        let options = renew::Options { stock: Some(format!("wexcombe@{other}").parse().unwrap()), rest };
+        let options = renew::Options {
+            stock: Some(format!("wexcombe@{other}").parse().unwrap()),
+            rest,
+            ..renew::Options::default()
+        };
         let plan = renew::plan(&world.yard, &name, &options, &ctx).unwrap();
         assert_same(&before, &world.twin(twin), "a plan changes nothing");
         let (old, new) = (world.shipped("1"), world.shipped(other));
@@ -413,7 +417,7 @@ fn an_edited_file_of_the_game_is_renewed_with_its_edits_and_has_the_new_builds_b
         });
     }
     let renew = |build: &str| {
-        let options = renew::Options { stock: Some(build.parse().unwrap()), rest: None };
+        let options = renew::Options { stock: Some(build.parse().unwrap()), ..renew::Options::default() };
         renew::apply(&yard, &renew::plan(&yard, &name, &options, &ctx).unwrap(), &ctx).unwrap()
     };
     renew("wexcombe@2");
@@ -502,7 +506,7 @@ fn names_by_an_id_are_laid_renewed_carried_and_taken_in_as_the_builds_own() {
     let (from, to) = (carry::Origin::Twin("mine".parse().unwrap()), "second".parse().unwrap());
     carry::apply(&yard, &carry::plan(&yard, &from, &to, &options, &ctx).unwrap(), &ctx).unwrap();
     assert_eq!(text(&place, "other/game/versions/other/saves/world"), "played on");
-    let options = renew::Options { stock: Some("wexcombe@2".parse().unwrap()), rest: None };
+    let options = renew::Options { stock: Some("wexcombe@2".parse().unwrap()), ..renew::Options::default() };
     let plan = renew::plan(&yard, &to, &options, &ctx).unwrap();
     assert!(plan.rest.is_empty() && plan.clashes.is_empty(), "{plan:?}");
     renew::apply(&yard, &plan, &ctx).unwrap();
@@ -536,8 +540,13 @@ fn a_copy_that_was_changed_by_hand_becomes_a_twin_with_changes_of_its_own() {
     assert_eq!((differs.new, differs.changed, differs.gone), (1, 0, 1));
     assert_same(&look(&place.at("by hand")), &look(&place.at("yard/twins/mine/game")), "it is the folder");
     // Its build is known, so that it can be renewed.
-    let plan =
-        renew::plan(&yard, &name, &renew::Options { stock: None, rest: Some(renew::Rest::Leave) }, &ctx).unwrap();
+    let plan = renew::plan(
+        &yard,
+        &name,
+        &renew::Options { rest: Some(renew::Rest::Leave), ..renew::Options::default() },
+        &ctx,
+    )
+    .unwrap();
     renew::apply(&yard, &plan, &ctx).unwrap();
     assert_same(&look(&place.at("1")), &look(&place.at("yard/twins/mine/game")), "without what was changed");
     // And what a twin holds becomes a build of its own.

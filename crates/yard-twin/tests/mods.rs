@@ -21,6 +21,7 @@ const FILES: [&str; 3] = ["a.dat", "b.dat", "c.dat"];
 const NAMES: [&str; 4] = ["brass", "night", "hill", "lamp"];
 
 type Tree = BTreeMap<String, String>;
+type Own = BTreeMap<String, Option<String>>;
 
 /// A mod, as the test thinks of it.
 #[derive(Clone, Debug)]
@@ -31,6 +32,9 @@ struct Layer {
     on: bool,
 }
 
+/// A state that there was: its number, what the folder held, and what the test thought of it.
+type Kept = (u32, Tree, Vec<Layer>, &'static str, Own);
+
 struct Life {
     place: Place,
     yard: Yard,
@@ -40,9 +44,9 @@ struct Life {
     build: &'static str,
     mods: Vec<Layer>,
     /// What the player did last at a path: wrote that, or deleted what was there.
-    own: BTreeMap<String, Option<String>>,
+    own: Own,
     written: u64,
-    kept: Vec<(u32, Tree, Vec<Layer>, &'static str, BTreeMap<String, Option<String>>)>,
+    kept: Vec<Kept>,
 }
 
 fn any_tree(dice: &mut Dice, what: &str, odds: u64) -> Tree {

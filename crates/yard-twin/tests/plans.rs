@@ -141,7 +141,10 @@ fn planning_leaves_the_history_as_it_is() {
     fs::create_dir_all(desk.place.at("yard/twins/a/game/data")).unwrap();
     drop(snapshot::plan(yard, &a, None, ctx).unwrap());
     drop(restore::plan(yard, &a, &restore::Options { all: true, ..restore::Options::default() }, ctx).unwrap());
-    drop(renew::plan(yard, &a, &renew::Options { stock: None, rest: Some(renew::Rest::Keep) }, ctx).unwrap());
+    drop(
+        renew::plan(yard, &a, &renew::Options { rest: Some(renew::Rest::Keep), ..renew::Options::default() }, ctx)
+            .unwrap(),
+    );
     drop(rename::plan(yard, &a, &twin("moved"), true, ctx).unwrap());
     drop(remove::plan(yard, &a, ctx).unwrap());
     drop(repath::plan(yard, &a, None, ctx).unwrap());

@@ -236,8 +236,11 @@ impl World {
         let next = if build == "1" { "2" } else { "1" };
         let (before, disk) = (self.things(twin), look(&self.twin(twin).join("game")));
         let own = self.own(&before, &build);
-        let options =
-            renew::Options { stock: Some(format!("wexcombe@{next}").parse().unwrap()), rest: Some(renew::Rest::Leave) };
+        let options = renew::Options {
+            stock: Some(format!("wexcombe@{next}").parse().unwrap()),
+            rest: Some(renew::Rest::Leave),
+            ..renew::Options::default()
+        };
         let plan = renew::plan(&self.yard, &twin.parse().unwrap(), &options, &self.ctx).unwrap();
         assert_eq!(plan.not_moved, Vec::<String>::new());
         let outcome = renew::apply(&self.yard, &plan, &self.ctx).unwrap();

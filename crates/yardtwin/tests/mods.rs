@@ -160,7 +160,7 @@ fn adopting_moves_nothing_and_can_be_turned_off_and_on() {
     let inode = fs::metadata(&program).unwrap().ino();
     let before = look(&desk.game("t", ""));
     let said = desk.ok(&["mod", "adopt", "t", "by hand"]);
-    assert!(said.contains("nothing changes on disk"), "{said}");
+    assert!(said.contains("on disk    nothing changes"), "{said}");
     assert_eq!(fs::metadata(&program).unwrap().ino(), inode);
     assert_same(&look(&desk.game("t", "")), &before, "adopted");
     desk.ok(&["mod", "off", "t", "by hand"]);
@@ -268,7 +268,7 @@ fn where_a_package_belongs_is_found_out_or_asked() {
         said.contains("without Boards/: game/data is there already") && said.contains("data/     INSIDE"),
         "{said}"
     );
-    assert!(said.contains("not laid    readme.txt"), "{said}");
+    assert!(said.contains("not laid   readme.txt"), "{said}");
     assert_eq!(read(&desk, "t/game/data/new"), "(none)");
     pack(&desk, "apart", &[("wrap/far/one", "1"), ("wrap/far/two", "2")]);
     let said = desk.fails(4, &["mod", "add", "apart", "--to", "t"]);

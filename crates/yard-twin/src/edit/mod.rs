@@ -11,11 +11,14 @@ mod quotes;
 mod text;
 mod toml;
 mod value;
+mod wanted;
 mod xml;
 
 use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
+
+pub use self::wanted::Edit;
 
 use self::text::Text;
 use self::value::Values;

@@ -9,7 +9,7 @@ mod yard;
 
 pub use carry::CarryError;
 pub use launch::LaunchError;
-pub use mods::ModError;
+pub use mods::{ModError, WrongBuild};
 pub use noun::Noun;
 pub use yard::YardError;
 
@@ -471,7 +471,7 @@ impl Error {
                 ModError::Ambiguous { .. }
                 | ModError::SameName { .. }
                 | ModError::There { .. }
-                | ModError::Build { .. }
+                | ModError::Build(_)
                 | ModError::Needs { .. }
                 | ModError::Clashes { .. }
                 | ModError::Obstructed { .. }

@@ -70,17 +70,8 @@ pub enum ModError {
         twin: String,
     },
     /// It is for other builds.
-    #[error("{name:?} is for {}, and {on}", builds.join(", "))]
-    Build {
-        /// The mod.
-        name: String,
-        /// The builds that it is for, as patterns.
-        builds: Vec<String>,
-        /// Which twin is on which build, in words.
-        on: String,
-        /// Twins and stock builds that fit.
-        fit: Vec<String>,
-    },
+    #[error("{:?} is for {}, and {:?} is on {}", .0.name, .0.builds.join(", "), .0.twin, .0.build)]
+    Build(Box<WrongBuild>),
     /// It needs another one, which is not there, or not below it.
     #[error("{name:?} needs {needs:?}, which {why}")]
     Needs {
@@ -124,6 +115,21 @@ pub enum ModError {
     },
 }
 
+/// A mod that is not for the build that a twin is on, or would be on.
+#[derive(Debug)]
+pub struct WrongBuild {
+    /// The mod.
+    pub name: String,
+    /// The builds that it is for, as patterns over labels.
+    pub builds: Vec<String>,
+    /// The twin.
+    pub twin: String,
+    /// The build.
+    pub build: String,
+    /// Other twins, and stock builds, that fit.
+    pub fit: Vec<String>,
+}
+
 impl ModError {
     pub(super) fn remedy(&self) -> Option<String> {
         Some(match self {
@@ -141,8 +147,8 @@ impl ModError {
                 format!("Give it another name (--name), or update the one in {}: mod update.", twins.join(", "))
             }
             Self::There { .. } => "Update it (mod update), or give this one another name (--name).".into(),
-            Self::Build { fit, .. } if fit.is_empty() => "--any-build adds it all the same.".into(),
-            Self::Build { fit, .. } => format!("These fit: {}. --any-build adds it all the same.", fit.join(", ")),
+            Self::Build(wrong) if wrong.fit.is_empty() => "--any-build adds it all the same.".into(),
+            Self::Build(wrong) => format!("These fit: {}. --any-build adds it all the same.", wrong.fit.join(", ")),
             Self::Needs { .. } => "Add that one first, or turn it on; mod move changes the order.".into(),
             Self::Clashes { .. } => "Turn one of them off first.".into(),
             Self::NothingToAdopt(_) => "Look at what differs: yardtwin diff NAME.".into(),

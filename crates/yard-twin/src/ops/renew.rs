@@ -161,6 +161,8 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         let (name, build) = (row.name.to_string(), to.to_string());
         return Err(TwinError::OtherTitle { name, title: from.title.to_string(), build }.into());
     }
+    // Whether there is such a build comes first.
+    yard.stock_row(&to, to == from)?;
     let mods = mods::for_build(yard, (&row.name, &settled.state), &to, options)?;
     let mut scene = Scene::look(yard, (row, settled), (&to, &mods, None), ctx)?;
     let (sheet, next_sheet) = (scene.sheet.as_ref(), scene.next_sheet.as_ref());

@@ -36,7 +36,7 @@ pub struct ModSheet {
     /// Patterns of files that it takes away from what lies below it.
     pub remove: Vec<String>,
     /// Config edits.
-    pub edit: Vec<crate::profile::Edit>,
+    pub edit: Vec<crate::edit::Edit>,
     /// What is to be said and looked at once it is laid.
     pub after: After,
 }
@@ -193,7 +193,7 @@ impl Checker<'_> {
             let span = edit.span();
             let RawEdit { file, key, value, format, encoding } = edit.into_inner();
             let file = self.inside(&file)?.to_string();
-            let edit = crate::profile::Edit { file, key, value, format, encoding, enforce: false };
+            let edit = crate::edit::Edit { file, key, value, format, encoding, enforce: false };
             match edit.format() {
                 Some(_) => Ok(edit),
                 None => Err(self.fail(&span, "its file's ending says no format: add format = \"ini\", or another")),

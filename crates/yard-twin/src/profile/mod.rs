@@ -8,10 +8,11 @@ use std::path::{Path, PathBuf};
 use std::str::FromStr;
 
 pub(crate) use edits::ProfileText;
-pub use edits::{Edit, Variant};
+pub use edits::Variant;
 use serde::{Deserialize, Serialize};
 use toml_edit::{Array, Item, value};
 
+use crate::edit::Edit;
 use crate::error::{Error, LaunchError, PathContext, Result};
 use crate::text::position;
 use crate::{Ipc, Isolation};

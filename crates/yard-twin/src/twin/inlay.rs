@@ -47,7 +47,7 @@ pub(crate) fn inlaid(
                 error => error,
             })?;
         }
-        let size = disk::lstat(&yard.store.pool.path(made)).at("look at", &yard.store.pool.path(made))?.size;
+        let size = disk::lstat(&yard.store.pool.path(made)).at("look at", yard.store.pool.path(made))?.size;
         let node = Node::File { content: made, size, executable: *executable };
         changes.push((path.clone(), Some(Entry { path: path.clone(), node, mtime: *mtime })));
     }
@@ -142,7 +142,7 @@ pub(crate) fn merged(
             clashes.truncate(3);
             return Err(cannot(format!("you have changed the same entry: {}", clashes.join(", "))).into());
         }
-        let size = disk::lstat(&yard.store.pool.path(made)).at("look at", &yard.store.pool.path(made))?.size;
+        let size = disk::lstat(&yard.store.pool.path(made)).at("look at", yard.store.pool.path(made))?.size;
         let Node::File { executable, .. } = there.node else { continue };
         merged.push(Entry { node: Node::File { content: made, size, executable }, ..there });
     }

@@ -3,11 +3,11 @@
 use std::path::PathBuf;
 
 use crate::Yard;
+use crate::edit::Edit;
 use crate::error::Result;
 use crate::ident::ModId;
 use crate::listing::Listing;
 use crate::placing::{self, ModSheet, ModUse, Package, Placed, Places};
-use crate::profile::Edit;
 use crate::store::state::State;
 
 /// A package and what its sheet says.

@@ -55,7 +55,9 @@ impl Stage<'_> {
             .map_err(|error| Failure::io("write", &client, &error))?;
         let emulator = self.dir.join("downloads/pellwick-3");
         standins::write_pellwick(&emulator, "3.1", &self.program)
-            .map_err(|error| Failure::io("write", &emulator, &error))
+            .map_err(|error| Failure::io("write", &emulator, &error))?;
+        let downloads = self.dir.join("downloads");
+        standins::write_mods(&downloads).map_err(|error| Failure::io("write", &downloads, &error))
     }
 
     fn play(&self) -> Result<(), Failure> {
@@ -110,6 +112,8 @@ impl Stage<'_> {
         self.refused(&["renew", "main"])?;
         self.yardtwin(&["renew", "main", "--leave-rest"])?;
 
+        self.mods()?;
+
         self.tell("A twin can be cloned as it is now, with its shifts, to try something out.");
         self.clone("evening shift", "brass signals")?;
         self.yardtwin(&["profile", "set", "brass signals", "note", "to try the brass signals"])?;
@@ -157,6 +161,27 @@ impl Stage<'_> {
         Ok(())
     }
 
+    fn mods(&self) -> Result<(), Failure> {
+        let of_hill_line = |number: u8| format!("downloads/hill line {number} of 3.zip");
+        let parts = [1, 2, 3].map(of_hill_line);
+        let [one, two, three] = parts.each_ref().map(String::as_str);
+        self.tell("Mods were downloaded: a set of boards in a wrapping folder, and rules that go inside the game's own archive.");
+        self.yardtwin(&["mod", "add", "downloads/brass boards v3.zip", "--to", "main"])?;
+        self.yardtwin(&["mod", "add", "downloads/night rules.zip", "--to", "main"])?;
+        self.tell("An overhaul comes in three parts, and one is missing. It is for the new build only.");
+        self.fails(&["mod", "add", one, three, "--to", "main"])?;
+        self.yardtwin(&["mod", "add", one, two, three, "--to", "main"])?;
+        self.refused(&["mod", "add", one, two, three, "--to", "evening shift"])?;
+        self.tell("Any of them is turned off, and on again; what lay below comes back.");
+        self.yardtwin(&["mod", "off", "main", "night rules"])?;
+        self.yardtwin(&["mod", "on", "main", "night rules"])?;
+        self.tell("What was dropped in by hand becomes a mod too, and nothing moves.");
+        self.write("yard/twins/main/game/signals/copper.txt", "copper signals\n")?;
+        self.yardtwin(&["mod", "adopt", "main", "copper signals"])?;
+        self.yardtwin(&["mod", "list", "main"])?;
+        self.yardtwin(&["launch", "main"])
+    }
+
     /// Whether a write to a read-only file is refused to nobody here.
     fn as_root(&self) -> bool {
         fs::metadata(&self.dir).is_ok_and(|meta| meta.uid() == 0)
@@ -191,6 +216,11 @@ impl Stage<'_> {
     /// As [`Stage::yardtwin`], for a command that finds something.
     fn finds(&self, arguments: &[&str]) -> Result<(), Failure> {
         self.run_to("yardtwin", Command::new(&self.program).args(arguments), arguments, FOUND)
+    }
+
+    /// As [`Stage::yardtwin`], for a command that can't be done.
+    fn fails(&self, arguments: &[&str]) -> Result<(), Failure> {
+        self.run_to("yardtwin", Command::new(&self.program).args(arguments), arguments, 1)
     }
 
     /// As [`Stage::yardtwin`], for a command that is refused to protect data.

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use yard_twin::mods::Mark;
-use yard_twin::{ModDeed, ModName, RelPath, Title, TwinName, Yard, mods};
+use yard_twin::{Counts, ModDeed, ModName, RelPath, Title, TwinName, Yard, mods};
 
 use super::renew::edits;
 use super::twins::{changes, leaks};
@@ -166,7 +166,12 @@ fn head(plan: &mods::Plan, would: bool) -> String {
 }
 
 fn whose(plan: &mods::Plan) -> String {
-    format!("in the twin {}", shell(&plan.name))
+    let to = match plan.deed {
+        ModDeed::Added => "to",
+        ModDeed::Removed => "from",
+        _ => "in",
+    };
+    format!("{to} the twin {}", shell(&plan.name))
 }
 
 fn say(plan: &mods::Plan, outcome: &mods::Outcome, screen: &Screen) {
@@ -234,12 +239,9 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
         None => String::new(),
         Some(first) => format!("{}\n{}", paths(&plan.mine), answer(first)),
     };
-    let game = if plan.game.total() + plan.own.total() == 0 {
-        "nothing changes on disk".into()
-    } else {
-        let own = if plan.own.total() == 0 { String::new() } else { format!("; of your own: {}", changes(plan.own)) };
-        format!("{}{own}", if plan.game.total() == 0 { "as they are".into() } else { changes(plan.game) })
-    };
+    let (game, own) = (plan.game, plan.own);
+    let all = Counts { new: game.new + own.new, changed: game.changed + own.changed, gone: game.gone + own.gone };
+    let on_disk = if all.total() == 0 { "nothing changes".into() } else { changes(all) };
     vec![
         ("placed", placed.unwrap_or_default()),
         ("its files", tally(&plan.tally)),
@@ -251,7 +253,7 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
         ("from aside", paths(&plan.from_aside)),
         ("missing still", paths(&plan.missing)),
         ("edits", edits(&plan.edits)),
-        ("game files", game),
+        ("on disk", on_disk),
         ("note", plan.note.clone().unwrap_or_default()),
     ]
 }
@@ -288,6 +290,9 @@ fn list(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
             }
             if one.mine > 0 {
                 notes.push(format!("{} hidden by yours", one.mine));
+            }
+            if one.inside > 0 {
+                notes.push(format!("{} inside archives", one.inside));
             }
             if one.removes > 0 {
                 notes.push(format!("{} taken away", one.removes));

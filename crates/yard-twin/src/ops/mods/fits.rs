@@ -1,7 +1,7 @@
 //! Whether mods fit a build, and each other.
 
 use crate::Yard;
-use crate::error::{Error, ModError, Result};
+use crate::error::{Error, ModError, Result, WrongBuild};
 use crate::ident::{BuildRef, TwinName};
 use crate::ops::mods::find;
 use crate::ops::renew;
@@ -25,7 +25,8 @@ pub(super) fn check_build(
         return Ok(());
     }
     let mut fit = Vec::new();
-    for row in yard.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
+    let others = yard.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none() && row.name != *twin);
+    for row in others {
         let state = Error::pass_over(yard.store.state(row.state))?;
         if state.is_some_and(|state| state.build.title == build.title && fits(state.build.build.as_str())) {
             fit.push(row.name.to_string());
@@ -35,12 +36,13 @@ pub(super) fn check_build(
     let of_title = stock.filter(|row| row.build.title == build.title && fits(row.build.build.as_str()));
     fit.extend(of_title.map(|row| row.build.to_string()));
     fit.truncate(NAMED);
-    Err(ModError::Build {
+    Err(ModError::Build(Box::new(WrongBuild {
         name: used.name.to_string(),
         builds: sheet.builds.clone(),
-        on: format!("{twin:?} is on {build}", twin = twin.to_string()),
+        twin: twin.to_string(),
+        build: build.to_string(),
         fit,
-    }
+    }))
     .into())
 }
 

@@ -38,6 +38,8 @@ pub struct InTwin {
     pub mine: u64,
     /// What it takes away.
     pub removes: u64,
+    /// What it has inside archives of the program.
+    pub inside: u64,
     /// How it is placed.
     pub choices: Choices,
 }
@@ -63,6 +65,7 @@ pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<InTwin>> {
             covered_by: Vec::new(),
             mine: 0,
             removes: scene.composed.removed.values().filter(|by| **by == at).count() as u64,
+            inside: placed.inlays.iter().map(|inlay| inlay.put.len() as u64).sum(),
             choices: placed.of.choices.clone(),
         };
         for (path, by) in scene.composed.by.iter().filter(|(_, by)| by.contains(&at)) {
