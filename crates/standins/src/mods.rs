@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io::{self, Write};
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
 use zip::write::SimpleFileOptions;
@@ -32,7 +33,7 @@ expect = ["game/scenery/hill-line.wjp"]
 "#;
 
 /// Writes the archives of three mods into `folder`: a set of boards in a wrapping folder, rules that go into the game's
-/// archive, and an overhaul in three parts.
+/// archive, an overhaul in three parts; and a tool.
 ///
 /// # Errors
 /// Whatever the system says.
@@ -58,8 +59,17 @@ pub fn write_mods(folder: &Path) -> io::Result<()> {
         &folder.join("hill line 1 of 3.zip"),
         &[("yardtwin-mod.toml", HILL_LINE), ("scenery/hill-line.wjp", "the hill line\n")],
     )?;
+    tool(&folder.join("lamp kit"))?;
     archive(&folder.join("hill line 2 of 3.zip"), &[("signals/hill/one.wjg", "a signal on the hill\n")])?;
     archive(&folder.join("hill line 3 of 3.zip"), &[("boards/hill/board.txt", "board hill\nlevers 12\n")])
+}
+
+/// A tool that writes into the folder it is started in.
+fn tool(folder: &Path) -> io::Result<()> {
+    let path = folder.join("install");
+    fs::create_dir_all(folder)?;
+    fs::write(&path, "#!/bin/sh\necho 'lamps are lit' > scenery/lamps.txt\necho 'lamp kit: done'\n")?;
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o755))
 }
 
 fn archive(path: &Path, files: &[(&str, &str)]) -> io::Result<()> {

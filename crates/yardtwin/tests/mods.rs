@@ -552,3 +552,69 @@ fn what_goes_inside_an_archive_of_the_program_comes_out_again() {
     assert!(desk.fails(4, &["mod", "add", "nowhere", "--to", "t"]).contains("there is no such archive"));
     desk.ok(&["sweep"]);
 }
+
+#[test]
+fn what_a_tool_does_is_shown_kept_as_a_mod_or_thrown_away() {
+    let desk = desk("", &["t"]);
+    let kit = "#!/bin/sh\nset -e\ncp \"$(dirname \"$0\")/lamp\" data/lamp\necho changed > data/a\ncp bin/do bin/lamps\nrm data/b\n";
+    write(&desk, "lamp kit/setup.sh", kit);
+    write(&desk, "lamp kit/lamp", "a lamp");
+    fs::set_permissions(desk.at("lamp kit/setup.sh"), fs::Permissions::from_mode(0o755)).unwrap();
+    let before = look(&desk.game("t", ""));
+    desk.ok(&["tool", "t", "--discard", "--", "./lamp kit/setup.sh"]);
+    assert_same(&look(&desk.game("t", "")), &before, "thrown away");
+    let run = desk.run(&["tool", "t", "--as-mod", "lamps", "--", "./lamp kit/setup.sh"]);
+    let said = support::text(&run.stdout) + &support::text(&run.stderr);
+    assert!(run.status.success() && said.contains("new programs  game/bin/lamps"), "{said}");
+    assert!(said.contains("lamps is a mod now"), "{said}");
+    assert_eq!(
+        ["data/lamp", "data/a", "data/b"].map(|path| read(&desk, &format!("t/game/{path}"))),
+        ["a lamp", "changed\n", "(none)"]
+    );
+    desk.ok(&["mod", "off", "t", "lamps"]);
+    assert_same(&look(&desk.game("t", "")), &before, "what it did is off");
+    desk.ok(&["clone", "hills@1.4", "u"]);
+    desk.ok(&["mod", "add", "lamps", "--to", "u"]);
+    assert_eq!(read(&desk, "u/game/data/lamp"), "a lamp");
+    assert_eq!(desk.run(&["tool", "t", "--", "sh", "-c", "exit 7"]).status.code(), Some(7));
+    desk.fails(1, &["tool", "t", "--", "./nothing here"]);
+    desk.ok(&["protect", "t"]);
+    assert!(desk.fails(4, &["tool", "t", "--", "true"]).contains("yardtwin clone t NAME"));
+}
+
+#[test]
+fn the_mods_that_fail_only_together_are_found() {
+    let desk = desk("", &["t"]);
+    for number in 1..=12 {
+        pack(&desk, &format!("m{number}"), &[(&format!("data/m{number}"), "x")]);
+        desk.ok(&["mod", "add", &format!("m{number}"), "--to", "t"]);
+    }
+    write(&desk, "yard/twins/t/game/data/mine", "mine");
+    let before = look(&desk.at("yard/twins/t"));
+    let test = "test -e data/mine && { test ! -e data/m4 || test ! -e data/m9; }";
+    let trial = |test: &str| {
+        let run = desk.run(&["mod", "trial", "t", "--run", test, "--json"]);
+        let verdict: serde_json::Value = serde_json::from_slice(&run.stdout).unwrap();
+        (run.status.code(), verdict)
+    };
+    let (code, verdict) = trial(test);
+    assert_eq!((code, &verdict["found"]["these"]), (Some(3), &serde_json::json!(["m4", "m9"])), "{verdict}");
+    assert!(verdict["starts"].as_u64().unwrap() <= 14, "{verdict}");
+    let (_, again) = trial(test);
+    assert_eq!(
+        (&again["found"], &again["starts"]),
+        (&verdict["found"], &serde_json::json!(0)),
+        "answers are remembered"
+    );
+    assert_eq!(trial("true").1["found"], "none");
+    assert_eq!(trial("false").1["found"], "not_the_mods");
+    let said = support::text(&desk.run(&["mod", "trial", "t", "--run", test]).stdout);
+    assert!(said.contains("fails with these together: m4, m9") && said.contains("yardtwin mod off t m9"), "{said}");
+    let mut after = look(&desk.at("yard/twins/t"));
+    after.retain(|path, _| path != "index" && !path.starts_with("runs"));
+    let mut before = before;
+    before.retain(|path, _| path != "index" && !path.starts_with("runs"));
+    assert_same(&after, &before, "the twin itself is not touched");
+    assert_eq!(fs::read_dir(desk.at("yard/twins")).unwrap().count(), 1, "the copy is gone");
+    assert!(!desk.ok(&["list", "--removed"]).contains("trial"));
+}

@@ -6,7 +6,7 @@ use rusqlite::params;
 use super::Catalog;
 use super::records::parsed;
 use crate::error::Result;
-use crate::ident::{ModId, ModName, Title};
+use crate::ident::{ModId, ModName, Title, TwinId};
 
 /// A package that is kept.
 #[derive(Clone, Debug)]
@@ -50,6 +50,24 @@ impl Catalog {
                 row.origin,
                 row.added_at.to_string(),
             ],
+        )?;
+        Ok(())
+    }
+
+    /// Whether what a key stands for was tried in a trial of a twin's mods, and failed.
+    pub(crate) fn tried(&self, twin: TwinId, key: &str) -> Result<Option<bool>> {
+        let rows = self.all(
+            "SELECT fails FROM trials WHERE twin = ?1 AND key = ?2",
+            [twin.to_string().as_str(), key],
+            |row| row.get(0),
+        )?;
+        Ok(rows.first().copied())
+    }
+
+    pub(crate) fn add_try(&self, twin: TwinId, key: &str, fails: bool) -> Result<()> {
+        self.run(
+            "INSERT OR REPLACE INTO trials (twin, key, fails) VALUES (?1, ?2, ?3)",
+            params![twin.to_string(), key, fails],
         )?;
         Ok(())
     }

@@ -150,6 +150,13 @@ pub(super) const STEPS: [&str; 9] = [
         origin TEXT NOT NULL,
         added_at TEXT NOT NULL
     ) STRICT, WITHOUT ROWID;
+
+    CREATE TABLE trials (
+        twin TEXT NOT NULL REFERENCES twins (id) ON DELETE CASCADE,
+        key TEXT NOT NULL,
+        fails INTEGER NOT NULL,
+        PRIMARY KEY (twin, key)
+    ) STRICT, WITHOUT ROWID;
 ",
 ];
 

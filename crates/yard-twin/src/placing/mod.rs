@@ -4,6 +4,7 @@ mod compose;
 mod guess;
 mod parts;
 mod place;
+mod search;
 mod sheet;
 
 use serde::{Deserialize, Serialize};
@@ -13,6 +14,7 @@ pub use guess::Picture;
 pub(crate) use guess::{Guess, Tree, guess};
 pub(crate) use parts::missing;
 pub(crate) use place::{Inlaid, Places, SHEET, is_note, place};
+pub(crate) use search::{Found, Set, smallest};
 pub(crate) use sheet::read as read_sheet;
 pub use sheet::{After, InlayRule, ModSheet, Placement};
 

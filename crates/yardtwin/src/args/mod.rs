@@ -9,7 +9,7 @@ use std::path::PathBuf;
 
 pub(crate) use carry::Carry;
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
-pub(crate) use mods::{Add as ModAdd, Change as ModChange, Decided, ModCommand, Place as ModPlace};
+pub(crate) use mods::{Add as ModAdd, Change as ModChange, Decided, ModCommand, Place as ModPlace, Trial};
 pub(crate) use profile::Profile;
 use yard_twin::{
     BuildLabel, BuildRef, ModName, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName,
@@ -321,6 +321,22 @@ pub(crate) enum Command {
         /// As the part of a detached launch that stays
         #[arg(long, hide = true)]
         in_background: bool,
+        #[command(flatten)]
+        how: DryRun,
+    },
+    /// Run any program on a twin: an installer, a patcher, a file manager; the folder of the program is seen, read-only
+    Tool {
+        /// The twin
+        name: TwinName,
+        /// Keep what it changes of the game files as a mod of this name
+        #[arg(long, value_name = "MOD")]
+        as_mod: Option<ModName>,
+        /// Throw away what it changes
+        #[arg(long, conflicts_with = "as_mod")]
+        discard: bool,
+        /// The program and its arguments
+        #[arg(last = true, required = true)]
+        command: Vec<OsString>,
         #[command(flatten)]
         how: DryRun,
     },

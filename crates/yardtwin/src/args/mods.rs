@@ -1,5 +1,6 @@
 //! Arguments of `mod`.
 
+use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args as Group, Subcommand};
@@ -84,6 +85,8 @@ pub(crate) enum ModCommand {
         /// The path: game/boards/plain.wjb
         path: RelPath,
     },
+    /// Find the smallest set of a twin's mods that breaks it, on a copy that is thrown away: start it with fewer and fewer
+    Trial(Trial),
     /// List the packages that the yard keeps
     Kept,
 }
@@ -134,6 +137,21 @@ pub(crate) struct Place {
     /// Lay it over a build that it is not for, too
     #[arg(long)]
     pub(crate) any_build: bool,
+}
+
+#[derive(Group)]
+pub(crate) struct Trial {
+    /// The twin
+    pub(crate) twin: TwinName,
+    /// Run this in the game folder, by a shell, in place of the program: exit code 0 means that it works
+    #[arg(long, value_name = "COMMAND", conflicts_with = "ask")]
+    pub(crate) run: Option<String>,
+    /// Start the program each time, and ask whether it worked [default: its exit code says so]
+    #[arg(long, conflicts_with = "json")]
+    pub(crate) ask: bool,
+    /// Arguments for the program, after its usual ones
+    #[arg(last = true, conflicts_with = "run")]
+    pub(crate) arguments: Vec<OsString>,
 }
 
 #[derive(Group)]

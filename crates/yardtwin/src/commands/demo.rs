@@ -178,6 +178,16 @@ impl Stage<'_> {
         self.tell("What was dropped in by hand becomes a mod too, and nothing moves.");
         self.write("yard/twins/main/game/signals/copper.txt", "copper signals\n")?;
         self.yardtwin(&["mod", "adopt", "main", "copper signals"])?;
+        self.tell("A tool that writes into the folder it is started in is run on the twin, and what it did is a mod.");
+        self.yardtwin(&["tool", "main", "--as-mod", "lamp kit", "--", "downloads/lamp kit/install"])?;
+        self.tell("Something doesn't go together: with both, the game would not start. Which of them is it?");
+        self.finds(&[
+            "mod",
+            "trial",
+            "main",
+            "--run",
+            "test ! -e scenery/lamps.txt || test ! -e signals/hill/one.wjg",
+        ])?;
         self.yardtwin(&["mod", "list", "main"])?;
         self.yardtwin(&["launch", "main"])
     }

@@ -17,6 +17,7 @@ mod space;
 mod stock;
 mod take_in;
 mod terminal;
+mod tool;
 mod twins;
 mod watch;
 
@@ -26,7 +27,7 @@ use std::process::ExitCode;
 use clap::CommandFactory;
 use yard_twin::{Source, Yard, YardError, clone};
 
-use crate::args::{Args, Command, DryRun};
+use crate::args::{Args, Command, DryRun, ModCommand};
 use crate::fail::Failure;
 use crate::screen::{Screen, shell};
 
@@ -100,6 +101,10 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             diff::diff(&yard()?, &a, b.as_ref(), diff::Wish { text, all, belongings }, screen)
         }
         Command::Carry(carry) => carry::carry(&yard()?, carry, screen),
+        Command::Mod(ModCommand::Trial(trial)) => tool::trial(&yard()?, &trial, screen),
+        Command::Tool { name, as_mod, discard, command, how } => {
+            tool::tool(&yard()?, &name, tool::Wish { command, as_mod, discard, how }, screen)
+        }
         Command::Mod(command) => mods::run(&yard()?, command, screen),
         Command::Renew { name, stock, keep_rest, leave_rest, without_mod: without_mods, any_build, how } => {
             let rest = match (keep_rest, leave_rest) {

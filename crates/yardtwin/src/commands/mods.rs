@@ -44,6 +44,7 @@ pub(crate) fn run(yard: &Yard, command: ModCommand, screen: &Screen) -> Done {
         }
         ModCommand::Explain { twin, path } => explain(yard, &twin, &path, screen),
         ModCommand::Kept => kept(yard, screen),
+        ModCommand::Trial(trial) => super::tool::trial(yard, &trial, screen),
     }
 }
 
@@ -123,7 +124,7 @@ fn write_sheet(file: &Path, text: &str, screen: &Screen) -> Result<(), Failure> 
 }
 
 /// Does what was planned, or only shows it.
-fn carry_out(yard: &Yard, plans: &[mods::Plan], dry_run: bool, screen: &Screen) -> Result<(), Failure> {
+pub(super) fn carry_out(yard: &Yard, plans: &[mods::Plan], dry_run: bool, screen: &Screen) -> Result<(), Failure> {
     for plan in plans {
         leaks(&plan.name, &plan.leaks, screen);
     }
@@ -204,12 +205,17 @@ fn names(plan: &mods::Plan) -> impl Iterator<Item = &dyn std::fmt::Display> {
 
 /// The top of the game folder, if anything there changes.
 fn picture(plan: &mods::Plan, screen: &Screen) {
-    if plan.top.iter().all(|top| top.mark.is_none()) {
+    picture_of(&plan.top, screen);
+}
+
+/// The top of a game folder, if anything there changes.
+pub(super) fn picture_of(top: &[mods::Top], screen: &Screen) {
+    if top.iter().all(|top| top.mark.is_none()) {
         return;
     }
     screen.line("  the game folder then:");
-    let width = plan.top.iter().map(|top| top.name.chars().count() + usize::from(top.folder)).max().unwrap_or(0);
-    for top in &plan.top {
+    let width = top.iter().map(|top| top.name.chars().count() + usize::from(top.folder)).max().unwrap_or(0);
+    for top in top {
         let name = format!("{}{}", top.name, if top.folder { "/" } else { "" });
         let (tone, mark) = match top.mark {
             None => (Tone::Faint, ""),

@@ -228,7 +228,7 @@ pub(crate) fn stop(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
 }
 
 /// A program's output goes where ours would; what it draws waits until the keys are its own.
-fn pass_on(terminal: Option<&play::Terminal>, attached: Arc<OnceLock<()>>) -> play::OutputSink {
+pub(super) fn pass_on(terminal: Option<&play::Terminal>, attached: Arc<OnceLock<()>>) -> play::OutputSink {
     let drawn = terminal.and_then(terminal::drawn);
     Arc::new(move |stream, bytes| {
         attached.wait();
@@ -315,7 +315,7 @@ fn announce(plan: &play::Plan, screen: &Screen) {
     }
 }
 
-fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
+pub(super) fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     let end = match (outcome.record.exit_code, outcome.record.signal) {
         (Some(0), _) => String::new(),
         (Some(code), _) => format!(", with exit code {code}"),

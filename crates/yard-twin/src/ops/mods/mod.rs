@@ -36,6 +36,8 @@ mod fits;
 mod look;
 mod packages;
 mod picture;
+mod tool;
+mod trial;
 
 pub use add::{AddOptions, plan_add, plan_update, written_sheet};
 pub use adopt::{AdoptOptions, plan_adopt};
@@ -44,6 +46,8 @@ pub(super) use fits::for_build;
 pub use look::{Explained, InTwin, Is, Shown, explain, list, places, show, title_of};
 pub use packages::{Kept, Packed, ReadOptions, kept, kept_package, read, take_away};
 pub use picture::{Mark, Top};
+pub use tool::{LeftByTool, left_by_tool};
+pub use trial::{Answer, Attempt, Culprits, Verdict, trial};
 
 use crate::error::{Error, Noun, Result};
 use crate::ident::ModName;

@@ -10,7 +10,7 @@ use crate::profile::Profile;
 use crate::sheet::{PathSet, Sheet};
 
 /// The program that is chosen: paths below the game folder.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Chosen {
     pub(crate) program: String,
     pub(crate) arguments: Vec<String>,

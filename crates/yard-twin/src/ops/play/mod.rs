@@ -31,6 +31,7 @@ pub(crate) mod plan;
 pub(crate) mod run;
 pub(crate) mod running;
 pub(crate) mod stop;
+mod tool;
 
 pub use crate::launch::reach::Reached;
 pub use crate::launch::{Change, Helper, OutputSink, Stream, Terminal, TerminalEnd};

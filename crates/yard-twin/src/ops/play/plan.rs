@@ -10,7 +10,7 @@ use serde::{Serialize, Serializer};
 
 use crate::Yard;
 use crate::catalog::TwinRow;
-use crate::error::{LaunchError, Noun, Result};
+use crate::error::{LaunchError, Noun, Result, TwinError};
 use crate::ident::{BuildRef, TwinId, TwinName};
 use crate::launch::changes::Changes;
 use crate::launch::home;
@@ -22,6 +22,7 @@ use crate::launch::surroundings::{About, Surroundings};
 use crate::ops::play::command::{Chosen, choose, locate, resolved};
 use crate::ops::play::isolation;
 use crate::ops::play::stop;
+use crate::ops::play::tool::Tool;
 use crate::profile::{Profile, Seen, Switch};
 use crate::progress::Ctx;
 use crate::twin::Twin;
@@ -69,6 +70,9 @@ pub struct Options {
     /// A terminal of its own. Without one its output goes into pipes, and its input is the calling process's unless that
     /// is a terminal: then it has none.
     pub terminal: Option<Terminal>,
+    /// A command in the place of the twin's program: an installer, a patcher, a file manager. It is started in the game folder, with
+    /// nothing of the profile but its isolation and its environment, and sees the folders of what is named in it, read-only.
+    pub tool: Option<Vec<OsString>>,
     /// Whether it is started to see where it writes: a sealed program begins with an empty home then, whatever the twin's
     /// holds, and what it leaves in shared memory and in the session's folder is seen.
     pub watched: bool,
@@ -76,7 +80,7 @@ pub struct Options {
 
 impl fmt::Debug for Options {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self { arguments, output, keep, variant, isolation, helper, terminal, watched } = self;
+        let Self { arguments, output, keep, variant, isolation, helper, terminal, tool, watched } = self;
         f.debug_struct("Options")
             .field("arguments", arguments)
             .field("output", &output.is_some())
@@ -85,6 +89,7 @@ impl fmt::Debug for Options {
             .field("isolation", isolation)
             .field("helper", helper)
             .field("terminal", terminal)
+            .field("tool", tool)
             .field("watched", watched)
             .finish()
     }
@@ -190,17 +195,29 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let folder = settle::present_folder(yard, &row)?;
     let (base, _) = Profile::load(&folder.join("profile.toml"))?;
     let variant = options.variant.clone().or_else(|| base.variant.clone());
-    let profile = base.with_variant(variant.as_deref())?;
+    let mut profile = base.with_variant(variant.as_deref())?;
     let state = yard.store.state(row.state)?;
     let build = state.build.clone();
     let sheet = yard.sheet_of(&build)?;
     let puts_all_back = row.protected.is_some() && protection::knows_nothing_own(yard, &build)?;
-    let mut chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
-        twin: name.to_string(),
-        title: build.title.to_string(),
-        programs: sheet.iter().flat_map(|sheet| sheet.programs.keys().cloned()).collect(),
-    })?;
-    chosen.program = resolved(&folder.join("game"), &chosen.program)?;
+    let tool = options.tool.as_deref().map(|command| Tool::of(command, (&folder, yard.root()))).transpose()?;
+    if tool.is_some() {
+        if row.protected.is_some() {
+            return Err(TwinError::Protected(name.to_string()).into());
+        }
+        (profile.wrapper, profile.before, profile.after) = (None, None, None);
+    }
+    let chosen = match &tool {
+        Some(_) => Chosen::default(),
+        None => {
+            let chosen = choose(sheet.as_ref(), &profile).ok_or_else(|| LaunchError::NoProgram {
+                twin: name.to_string(),
+                title: build.title.to_string(),
+                programs: sheet.iter().flat_map(|sheet| sheet.programs.keys().cloned()).collect(),
+            })?;
+            Chosen { program: resolved(&folder.join("game"), &chosen.program)?, ..chosen }
+        }
+    };
     let joins = match twin {
         Ok(_) => None,
         // What it changes is in one layer with what the first one does: it can't be thrown away by itself.
@@ -209,7 +226,10 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
             Keep::Never | Keep::Ask(_) => return Err(busy),
         },
     };
-    let (program, work) = locate(&chosen, &folder.join("game"), profile.wrapper.is_some())?;
+    let (program, work) = match &tool {
+        Some(tool) => (tool.program.clone(), folder.join("game")),
+        None => locate(&chosen, &folder.join("game"), profile.wrapper.is_some())?,
+    };
     let network = profile.network != Some(Switch::Off);
     // Only a namespace of its own has no network.
     let asked = options.isolation.or(profile.isolation).or((!network).then_some(Isolation::Sealed));
@@ -220,7 +240,10 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         return Err(LaunchError::Setting { key: "network".into(), what: "kept off", why }.into());
     }
     let yard_shown = profile.yard == Some(Seen::Shown);
-    let reached = reach::reached(profile.reaches(), yard.root())?;
+    let mut reached = reach::reached(profile.reaches(), yard.root())?;
+    if let Some(tool) = &tool {
+        reached.extend(reach::reached((&tool.sees, &[]), yard.root())?);
+    }
     let watched = options.watched && isolation == Isolation::Sealed;
     let ipc = profile.ipc;
     let about =
@@ -233,7 +256,10 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let home = folder.join("home");
     let game = folder.join("game");
     let there = |path: &&String| !crate::disk::exists(&game.join(path));
-    let arguments = inside.arguments.iter().chain(&chosen.arguments).map(OsString::from);
+    let arguments: Vec<OsString> = match &tool {
+        Some(tool) => tool.arguments.clone(),
+        None => inside.arguments.iter().chain(&chosen.arguments).map(OsString::from).collect(),
+    };
     Ok(Plan {
         twin: row.name.clone(),
         title_name: yard.title_name(&build),
@@ -242,7 +268,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         variant,
         wrapper: profile.wrapper.unwrap_or_default(),
         program,
-        arguments: arguments.chain(options.arguments.iter().cloned()).collect(),
+        arguments: arguments.into_iter().chain(options.arguments.iter().cloned()).collect(),
         folder: work,
         environment,
         isolation,
