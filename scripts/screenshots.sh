@@ -52,6 +52,8 @@ shot restore "yardtwin snapshot 'night turn' 'as it was'" "echo 'brass signals' 
 shot carry "yardtwin show 'evening shift' --belongings" \
     "yardtwin carry shifts settings exchanges boards --from 'evening shift' --to 'night turn' --dry-run" \
     "yardtwin carry shifts settings exchanges boards --from 'evening shift' --to 'night turn' --on-clash newer"
+shot mods "yardtwin mod add 'downloads/brass boards v3.zip' --to 'night turn'" "yardtwin mod list main" \
+    "yardtwin mod trial main --run 'test ! -e scenery/lamps.txt || test ! -e signals/hill/one.wjg'"
 echo spoiled > "yard/twins/night turn/game/scenery/hills.new"
 mv -f "yard/twins/night turn/game/scenery/hills.new" "yard/twins/night turn/game/scenery/hills.wjp"
 shot renew "yardtwin renew 'night turn'" "yardtwin renew 'night turn' --stock wexcombe@2.0 --leave-rest"
@@ -59,11 +61,6 @@ shot edits "yardtwin profile set 'night turn' --file panel.ini video.width 1920"
     "yardtwin profile set 'night turn' --file panel.ini sound.gong on --enforce" \
     "yardtwin profile set 'night turn' --variant windowed --file panel.ini video.width 800" \
     "yardtwin launch 'night turn' --variant windowed" "yardtwin profile show 'night turn'"
-here=$PWD/yard/twins
-echo "boards = $here/evening shift/game/boards" > "yard/twins/night turn/game/cabin/paths.ini"
-printf '{ "maps": "%s" }\n' "$(echo "$PWD/store/Wexcombe Junction/scenery" | sed 's#/#\\/#g')" > "yard/twins/night turn/game/cabin/maps.json"
-ln -s "$here/evening shift/home" "yard/twins/night turn/home/other"
-shot repath "yardtwin repath 'night turn' --dry-run" "yardtwin repath 'night turn' --from '$here/evening shift' --to '$here/night turn'"
 shot share "yardtwin share 'night turn' none --dry-run" "yardtwin share 'night turn' none" "yardtwin share 'night turn' careful" \
     "yardtwin history 'night turn'"
 { yardtwin intake "store/Wexcombe Junction" --title junction --build 2.1-rc && yardtwin clone junction@2.1-rc first; } >/dev/null 2>&1

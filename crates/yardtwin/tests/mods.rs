@@ -233,6 +233,31 @@ fn of_several_twins_none_is_changed_if_one_refuses_and_the_same_command_goes_on(
 }
 
 #[test]
+fn a_mod_whose_record_is_lost_is_named_and_stops_nobody() {
+    let desk = desk("", &["t", "u"]);
+    pack(&desk, "m", &[("data/m", "m"), ("data/a", "m's a")]);
+    pack(&desk, "n", &[("data/n", "n")]);
+    desk.ok(&["mod", "add", "m", "--to", "t"]);
+    fs::remove_dir_all(desk.at("yard/mods")).unwrap();
+    desk.ok(&["launch", "t", "--", "echo played > own"]);
+    desk.ok(&["mod", "add", "n", "--to", "u"]);
+    let check = support::text(&desk.run(&["check"]).stdout);
+    assert!(
+        check.contains("its mod \"m\" can't be read") && check.contains("yardtwin mod update t m PACKAGE"),
+        "{check}"
+    );
+    desk.ok(&["mod", "off", "t", "m"]);
+    assert_eq!(
+        ["data/m", "data/a", "own"].map(|path| read(&desk, &format!("t/game/{path}"))),
+        ["(none)", "shipped a\n", "played\n"]
+    );
+    desk.ok(&["mod", "update", "t", "m", "m"]);
+    desk.ok(&["mod", "on", "t", "m"]);
+    assert_eq!(read(&desk, "t/game/data/a"), "m's a");
+    desk.ok(&["sweep"]);
+}
+
+#[test]
 fn a_mod_is_laid_on_the_builds_that_it_is_for() {
     let desk = desk("", &["old"]);
     write(&desk, "build/data/a", "a of 2\n");

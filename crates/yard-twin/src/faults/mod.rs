@@ -167,6 +167,12 @@ fn packages(place: &Path) {
         }
     }
     fs::write(place.join("pack2/in/entry"), "inside, anew").unwrap();
+    // An entry has the time of its file.
+    let time = std::time::SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(1_000_000_000);
+    for folder in ["pack", "pack2"] {
+        let file = fs::File::options().append(true).open(place.join(folder).join("in/entry")).unwrap();
+        file.set_modified(time).unwrap();
+    }
 }
 
 fn restore(yard: &Yard, twin: &str, to: u32) -> Result<()> {

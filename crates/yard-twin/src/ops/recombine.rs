@@ -7,7 +7,7 @@ use crate::catalog::{StockRow, TwinRow, What};
 use crate::combine::{Draft, Moves, Wholes, realise};
 use crate::disk;
 use crate::edit::Edit;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::ident::BuildRef;
 use crate::listing::{Entry, Layer, Listing, Node, Reason, Rebased, Spellings, overlay, rebase};
 use crate::ops::edits;
@@ -96,7 +96,9 @@ impl Scene {
         let (laid, plain, there) = (moves.apply(&laid)?, moves.apply(&plain)?, moves.apply(&settled.listing)?);
         let mut archives: HashSet<RelPath> = composed.inlaid.keys().cloned().collect();
         for used in settled.state.mods.iter().filter(|used| used.on) {
-            let inlays = mods::package(yard, used)?.1.inlay;
+            // What can't be read is about to go, or was refused above.
+            let sheet = Error::pass_over(mods::package(yard, used))?;
+            let inlays = sheet.map(|(_, sheet)| sheet.inlay).unwrap_or_default();
             archives.extend(inlays.into_iter().map(|inlay| moves.of(&inlay.archive).clone()));
         }
         let edited = edited.iter().map(|path| moves.of(path).clone()).collect();

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use crate::Yard;
 use crate::edit::Edit;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::ident::ModId;
 use crate::listing::Listing;
 use crate::placing::{self, ModSheet, ModUse, Package, Placed, Places};
@@ -34,8 +34,13 @@ pub(crate) fn placed(yard: &Yard, mods: &[ModUse], coming: Option<&Coming<'_>>) 
         let (sheet, files) = match coming.filter(|coming| coming.id == used.id) {
             Some(coming) => (coming.sheet.clone(), coming.files.clone()),
             None => {
-                let (package, sheet) = package(yard, used)?;
-                (sheet, yard.store.listing(package.files)?)
+                let read =
+                    package(yard, used).and_then(|(package, sheet)| Ok((sheet, yard.store.listing(package.files)?)));
+                match read {
+                    // One that is off and can't be read is in nobody's way.
+                    read if !used.on => Error::pass_over(read)?.unwrap_or_default(),
+                    read => read?,
+                }
             }
         };
         let Places { entries, inlays } = placing::place(&files, &sheet, &used.choices)?;

@@ -443,7 +443,8 @@ fn needed(yard: &Yard, goes: &Goes) -> Result<Needed> {
     }
     for row in yard.catalog.packages()?.iter().filter(|row| !goes.packages.contains(&row.id)) {
         needed.names.insert(row.id.to_string());
-        listings.insert(yard.store.package(row.id)?.files);
+        // What a twin has of one whose record is lost, its state says.
+        listings.extend(Error::pass_over(yard.store.package(row.id))?.map(|package| package.files));
     }
     for &id in &listings {
         needed.names.insert(id.to_string());

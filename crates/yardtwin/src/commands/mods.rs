@@ -103,7 +103,7 @@ fn add(yard: &Yard, add: &ModAdd, screen: &Screen) -> Done {
         }
     } else if !dry_run && !screen.is_json() && kept_name(&add.package).is_none() {
         let names: Vec<_> = add.package.iter().map(|path| path.display().to_string()).collect();
-        screen.facts(&[("your download", format!("may go now: {}", listed(&names, 5)))]);
+        screen.facts(&[("download", format!("may go now: {}", listed(&names, 5)))]);
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -124,7 +124,7 @@ fn write_sheet(file: &Path, text: &str, screen: &Screen) -> Result<(), Failure> 
 }
 
 /// Does what was planned, or only shows it.
-pub(super) fn carry_out(yard: &Yard, plans: &[mods::Plan], dry_run: bool, screen: &Screen) -> Result<(), Failure> {
+fn carry_out(yard: &Yard, plans: &[mods::Plan], dry_run: bool, screen: &Screen) -> Result<(), Failure> {
     for plan in plans {
         leaks(&plan.name, &plan.leaks, screen);
     }
@@ -175,7 +175,7 @@ fn whose(plan: &mods::Plan) -> String {
     format!("{to} the twin {}", shell(&plan.name))
 }
 
-fn say(plan: &mods::Plan, outcome: &mods::Outcome, screen: &Screen) {
+pub(super) fn say(plan: &mods::Plan, outcome: &mods::Outcome, screen: &Screen) {
     let Some(_) = outcome.number else {
         screen.head(format_args!("The twin {} is so already: nothing was changed", shell(&plan.name)));
         return;

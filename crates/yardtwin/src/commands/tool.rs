@@ -9,13 +9,16 @@ use yard_twin::mods::{self, Answer, Culprits};
 use yard_twin::{Error, ModError, ModName, SnapshotRef, TwinName, Yard, history, play};
 
 use super::check::FOUND;
-use super::mods::{carry_out, picture_of};
+use super::mods::picture_of;
 use super::play::{attended, pass_on, say_outcome};
 use super::{Done, typed};
 use crate::args::{DryRun, Trial};
 use crate::fail::Failure;
 use crate::progress::ctx;
 use crate::screen::{Screen, listed, shell, some_of};
+
+/// The signal that Ctrl-C sends.
+const INTERRUPT: i32 = 2;
 
 /// How a tool is wished for.
 pub(crate) struct Wish {
@@ -63,7 +66,22 @@ pub(crate) fn tool(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) ->
         attached.get_or_init(|| ());
     })?;
     let left = mods::left_by_tool(yard, name, before, &ctx)?;
-    screen.answer(&json!({ "run": outcome, "left": left }), |screen| {
+    let mut kept = None;
+    if let Some(as_mod) = wish.as_mod.filter(|_| !wish.discard) {
+        let adopt = mods::AdoptOptions { files: Vec::new(), since: Some(SnapshotRef::Number(before)) };
+        match mods::plan_adopt(yard, (name, &as_mod), &adopt, &ctx) {
+            Err(Error::Mod(ModError::NothingToAdopt(_))) => {
+                screen.warn("it changed no game file: there is no mod to keep");
+            }
+            plan => {
+                let plan = plan?;
+                let adopted = mods::apply(yard, &plan, &ctx)?;
+                kept = Some((plan, adopted));
+            }
+        }
+    }
+    let adopted = kept.as_ref().map(|(_, adopted)| adopted);
+    screen.answer(&json!({ "run": outcome, "left": left, "mod": adopted }), |screen| {
         say_outcome(&plan, &outcome, screen);
         picture_of(&left.top, screen);
         let programs: Vec<_> = left.programs.iter().map(ToString::to_string).collect();
@@ -74,16 +92,10 @@ pub(crate) fn tool(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) ->
             ("to start it", start.map(|path| typed("profile set", &[name, &"program", &path])).unwrap_or_default()),
             ("way back", way_back),
         ]);
-    });
-    if let Some(as_mod) = wish.as_mod.filter(|_| !wish.discard) {
-        let adopt = mods::AdoptOptions { files: Vec::new(), since: Some(SnapshotRef::Number(before)) };
-        match mods::plan_adopt(yard, (name, &as_mod), &adopt, &ctx) {
-            Err(Error::Mod(ModError::NothingToAdopt(_))) => {
-                screen.warn("it changed no game file: there is no mod to keep")
-            }
-            plan => carry_out(yard, &[plan?], false, screen)?,
+        if let Some((plan, adopted)) = &kept {
+            super::mods::say(plan, adopted, screen);
         }
-    }
+    });
     let code = outcome.record.exit_code.or(outcome.record.signal.map(|signal| 128 + signal));
     Ok(ExitCode::from(code.and_then(|code| u8::try_from(code & 0xff).ok()).unwrap_or(1)))
 }
@@ -131,11 +143,16 @@ fn one(yard: &Yard, trial: &Trial, attempt: &mods::Attempt, screen: &Screen) -> 
     let outcome = attended(yard, &plan, &options, screen, |_| {
         attached.get_or_init(|| ());
     })?;
+    // Ctrl-C is no answer: it stops the trial.
+    let record = &outcome.record;
+    if record.signal == Some(INTERRUPT) || record.exit_code == Some(128 + INTERRUPT) {
+        return Err(Error::Cancelled.into());
+    }
     if trial.ask {
         let worked = screen.ask("Did it work?", false)?;
         return Ok(if worked { Answer::Works } else { Answer::Fails });
     }
-    Ok(if outcome.record.exit_code == Some(0) { Answer::Works } else { Answer::Fails })
+    Ok(if record.exit_code == Some(0) { Answer::Works } else { Answer::Fails })
 }
 
 fn say(verdict: &mods::Verdict, screen: &Screen) {

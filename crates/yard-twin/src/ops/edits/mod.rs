@@ -272,7 +272,9 @@ pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<View>> {
 /// back. Gives what was done, where anything was.
 pub(crate) fn edit_for_run(twin: &mut Twin, profile: &Profile, ctx: &Ctx) -> Result<Option<Vec<View>>> {
     let state = twin.yard.store.state(twin.row.state)?;
-    let wanted = mods::wanted_edits(&twin.yard, &state, profile.edits.clone())?;
+    // A mod that can't be read is reported by a check, and keeps nobody from playing.
+    let wanted = crate::Error::pass_over(mods::wanted_edits(&twin.yard, &state, profile.edits.clone()))?;
+    let Some(wanted) = wanted else { return Ok(None) };
     if wanted.is_empty() && state.edits.is_empty() {
         return Ok(None);
     }

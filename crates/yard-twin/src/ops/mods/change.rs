@@ -11,7 +11,7 @@ use super::picture::{Top, picture};
 use super::{Change, To, find};
 use crate::Yard;
 use crate::catalog::{Counts, ModDeed, TwinRow, What};
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::ident::{ModName, TwinName};
 use crate::listing::{Entry, Layer, Listing, Node, Reason, Rebased, Totals, overlay};
 use crate::ops::edits;
@@ -309,9 +309,9 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 /// Takes what was written for a mod that goes out of what is there: what its sheet says that the program writes for it, and
 /// what differs in folders that only it brings. What is in a group is the player's in any case.
 fn take_aside(yard: &Yard, scene: &mut Scene, used: &ModUse) -> Result<Listing> {
-    let Some(placed) = mods::placed(yard, std::slice::from_ref(used), None)?.pop() else {
-        return Ok(Listing::default());
-    };
+    // Of one that can't be read nobody knows what its folders are.
+    let placed = Error::pass_over(mods::placed(yard, std::slice::from_ref(used), None))?;
+    let Some(placed) = placed.and_then(|mut placed| placed.pop()) else { return Ok(Listing::default()) };
     let folders: BTreeSet<String> = placed
         .entries
         .iter()

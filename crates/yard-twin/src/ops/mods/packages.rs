@@ -153,7 +153,7 @@ pub struct Kept {
 /// All packages that the yard keeps, by title and name.
 ///
 /// # Errors
-/// [`Error::Io`], [`Error::Damaged`] if a record can't be read.
+/// [`Error::Io`].
 pub fn kept(yard: &Yard) -> Result<Vec<Kept>> {
     let mut users: Vec<(TwinName, Vec<ModId>)> = Vec::new();
     for row in yard.catalog.twins()?.into_iter().filter(|row| row.removed_at.is_none()) {
@@ -162,11 +162,12 @@ pub fn kept(yard: &Yard) -> Result<Vec<Kept>> {
             users.push((row.name, state.mods.iter().map(|used| used.id).collect()));
         }
     }
-    let rows = yard.catalog.packages()?.into_iter();
-    rows.map(|row| {
-        let package = yard.store.package(row.id)?;
+    let mut all = Vec::new();
+    for row in yard.catalog.packages()? {
+        // A record that is lost is named by a check of the twins that need it.
+        let Some(package) = Error::pass_over(yard.store.package(row.id))? else { continue };
         let twins = users.iter().filter(|(_, ids)| ids.contains(&row.id)).map(|(name, _)| name.clone());
-        Ok(Kept {
+        all.push(Kept {
             id: row.id,
             twins: twins.collect(),
             totals: yard.totals(package.files)?,
@@ -175,9 +176,9 @@ pub fn kept(yard: &Yard) -> Result<Vec<Kept>> {
             title: package.title,
             origin: row.origin,
             added_at: row.added_at,
-        })
-    })
-    .collect()
+        });
+    }
+    Ok(all)
 }
 
 /// Deletes what a package was read from, as far as it is still as it was read, and the folders that are empty then. Gives what

@@ -101,7 +101,9 @@ pub fn trial(
     };
     let found = smallest(&needs, |set| trying.fails(set, ask, ctx));
     let (starts, remembered) = (trying.starts, trying.remembered);
-    let gone = remove::plan(yard, &copy, ctx).and_then(|plan| remove::let_go(yard, &plan, ctx));
+    // The copy goes however that ended: who stops a trial wants none.
+    let whatever = Ctx::new();
+    let gone = remove::plan(yard, &copy, &whatever).and_then(|plan| remove::let_go(yard, &plan, &whatever));
     let found = found?;
     gone?;
     let names = |set: &Set| set.iter().map(|at| on[*at].name.clone()).collect();
