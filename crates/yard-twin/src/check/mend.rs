@@ -17,7 +17,6 @@ use crate::entry;
 use crate::error::{Error, Noun, PathContext, Result};
 use crate::ident::{ContentId, ListingId, StateId, TwinId, TwinName};
 use crate::listing::{Entry, Listing};
-use crate::ops::clone;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Doubt, Index, Observer, index_path, settle_folder};
@@ -26,6 +25,7 @@ use crate::store::pool::{Ledger, Sharing};
 use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::markers;
+use crate::twin::names;
 use crate::twin::settle;
 use crate::{Yard, profile};
 
@@ -168,7 +168,7 @@ fn adopt(yard: &Yard, folder: &Path, id: TwinId, ctx: &Ctx) -> Result<()> {
     };
     let base = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let mut names = std::iter::once(base.clone()).chain((2..100).map(|number| format!("{base} {number}")));
-    let name = names.find_map(|name| TwinName::new(name).ok().filter(|name| clone::check_free(yard, name).is_ok()));
+    let name = names.find_map(|name| TwinName::new(name).ok().filter(|name| names::check_free(yard, name).is_ok()));
     let name = name.map_or_else(|| TwinName::new(id.to_string()), Ok)?;
     let row = TwinRow {
         id,

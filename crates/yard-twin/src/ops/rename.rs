@@ -32,12 +32,12 @@ use crate::entry;
 use crate::error::{Error, Result, TwinError};
 use crate::ident::TwinName;
 use crate::listing::{Change, Layer, diff};
-use crate::ops::clone;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::derive::Deriver;
+use crate::twin::names;
 use crate::twin::protection;
 use crate::yard::intents::renamed;
 
@@ -114,7 +114,7 @@ fn rename(
     let mut twin = Twin::hold(yard, &row, ctx)?;
     let row = twin.row.clone();
     if name.key() != new.key() {
-        clone::check_free(yard, new)?;
+        names::check_free(yard, new)?;
     }
     let folder = twin.folder()?;
     let new_folder = if move_folder { folder_for(yard, new, &row)? } else { row.folder.clone() };
@@ -152,7 +152,7 @@ fn rename_now(
 ) -> Result<()> {
     let _alone = yard.alone(ctx)?;
     if row.name.key() != new.key() {
-        clone::check_free(yard, new)?;
+        names::check_free(yard, new)?;
     }
     let intent = yard.catalog.intend(&Intent::Rename {
         twin: row.id,
@@ -179,7 +179,7 @@ fn folder_for(yard: &Yard, new: &TwinName, row: &TwinRow) -> Result<String> {
         let taken = disk::exists(&path) && crate::yard::folder_id(&path)? != Some(row.id);
         return if taken { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(new.to_string()) };
     }
-    clone::free_folder(yard, new)
+    names::free_folder(yard, new)
 }
 
 /// What names the old folder, and the state in which it names the new one. Kept unless this is a dry run.

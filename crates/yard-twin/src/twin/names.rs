@@ -4,7 +4,9 @@ use std::collections::HashMap;
 
 use crate::Yard;
 use crate::combine::{Draft, realise, rename};
-use crate::error::Result;
+use crate::disk;
+use crate::error::{Error, Noun, Result, TwinError};
+use crate::ident::TwinName;
 use crate::listing::{Entry, Listing};
 use crate::path::RelPath;
 use crate::progress::Ctx;
@@ -75,4 +77,32 @@ impl Renamed {
     pub(crate) fn places(&self) -> HashMap<&RelPath, &RelPath> {
         self.moved.iter().map(|(from, to)| (from, to)).collect()
     }
+}
+
+/// Whether a twin can get this name.
+pub(crate) fn check_free(yard: &Yard, name: &TwinName) -> Result<()> {
+    let key = name.key();
+    let twins = yard.catalog.twins()?;
+    match twins.iter().find(|row| row.removed_at.is_none() && row.name.key() == key) {
+        None => Ok(()),
+        Some(row) => Err(Error::Exists { what: Noun::Twin, name: name.to_string(), existing: row.name.to_string() }),
+    }
+}
+
+/// A folder name for a twin: its name, unless a renamed twin still has that folder.
+pub(crate) fn free_folder(yard: &Yard, name: &TwinName) -> Result<String> {
+    let taken: Vec<_> = yard
+        .catalog
+        .twins()?
+        .iter()
+        .filter(|row| row.removed_at.is_none())
+        .map(|row| crate::path::fold_key(&row.folder))
+        .collect();
+    let numbered = (2..).map(|number| format!("{name} {number}"));
+    let free = std::iter::once(name.to_string())
+        .chain(numbered)
+        .find(|folder| !taken.contains(&crate::path::fold_key(folder)))
+        .unwrap_or_default();
+    let path = yard.twins_folder().join(&free);
+    if disk::exists(&path) { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(free) }
 }

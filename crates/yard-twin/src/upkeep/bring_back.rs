@@ -29,9 +29,9 @@ use crate::disk;
 use crate::entry;
 use crate::error::{Error, Noun, Result, TwinError};
 use crate::ident::{TwinId, TwinName};
-use crate::ops::clone::{check_free, free_folder};
 use crate::progress::Ctx;
 use crate::twin::Twin;
+use crate::twin::names::{check_free, free_folder};
 use crate::yard::folder_id;
 use crate::yard::intents;
 

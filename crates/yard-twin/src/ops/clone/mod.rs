@@ -32,7 +32,7 @@ use crate::catalog::{Counts, Intent, TwinRow};
 use crate::disk::lock::Held;
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, FsClock};
-use crate::error::{Error, Noun, Result, TwinError};
+use crate::error::{Error, Noun, Result};
 use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::materialise::{Laid, Layout, make_folders};
@@ -53,6 +53,7 @@ use crate::twin::change;
 use crate::twin::change::VOUCHES;
 use crate::twin::markers;
 use crate::twin::markers::with_markers;
+use crate::twin::names;
 use crate::twin::planned::Seen;
 use crate::twin::room;
 use crate::twin::vouch;
@@ -162,7 +163,7 @@ pub struct Outcome {
 /// # Errors
 /// [`Error::NotFound`], [`Error::Exists`], [`TwinError::NotTaken`] if the source holds what can't be copied.
 pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx: &Ctx) -> Result<Plan> {
-    check_free(yard, name)?;
+    names::check_free(yard, name)?;
     let taking = options.folder.as_ref().map(|folder| take_folder(yard, source, folder, ctx)).transpose()?;
     let mut start = match source {
         Source::Stock(build) => Start::of_stock(yard, build)?,
@@ -412,8 +413,8 @@ fn furnish(stage: &Path, row: &TwinRow, plan: &Plan) -> Result<()> {
 
 /// Renames a staged twin into place and records it: the instant at which it exists. The caller holds the yard alone.
 fn publish_twin(yard: &Yard, mut row: TwinRow, stage: &Path) -> Result<TwinRow> {
-    check_free(yard, &row.name)?;
-    row.folder = free_folder(yard, &row.name)?;
+    names::check_free(yard, &row.name)?;
+    row.folder = names::free_folder(yard, &row.name)?;
     let folder = yard.twins_folder().join(&row.folder);
     let intent = yard.catalog.intend(&Intent::Clone { twin: row.clone() })?;
     if let Err(error) = disk::rename_new(stage, &folder) {
@@ -426,34 +427,6 @@ fn publish_twin(yard: &Yard, mut row: TwinRow, stage: &Path) -> Result<TwinRow> 
         yard.catalog.intent_done(intent)
     })?;
     Ok(row)
-}
-
-/// Whether a twin can get this name.
-pub(crate) fn check_free(yard: &Yard, name: &TwinName) -> Result<()> {
-    let key = name.key();
-    let twins = yard.catalog.twins()?;
-    match twins.iter().find(|row| row.removed_at.is_none() && row.name.key() == key) {
-        None => Ok(()),
-        Some(row) => Err(Error::Exists { what: Noun::Twin, name: name.to_string(), existing: row.name.to_string() }),
-    }
-}
-
-/// A folder name for a twin: its name, unless a renamed twin still has that folder.
-pub(crate) fn free_folder(yard: &Yard, name: &TwinName) -> Result<String> {
-    let taken: Vec<_> = yard
-        .catalog
-        .twins()?
-        .iter()
-        .filter(|row| row.removed_at.is_none())
-        .map(|row| crate::path::fold_key(&row.folder))
-        .collect();
-    let numbered = (2..).map(|number| format!("{name} {number}"));
-    let free = std::iter::once(name.to_string())
-        .chain(numbered)
-        .find(|folder| !taken.contains(&crate::path::fold_key(folder)))
-        .unwrap_or_default();
-    let path = yard.twins_folder().join(&free);
-    if disk::exists(&path) { Err(TwinError::FolderInTheWay(path).into()) } else { Ok(free) }
 }
 
 /// Makes the folders of a new twin, and reads the ledger meanwhile.

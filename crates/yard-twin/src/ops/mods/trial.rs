@@ -15,6 +15,7 @@ use crate::ops::mods::change::Aim;
 use crate::placing::{Found, ModUse, Set, smallest};
 use crate::progress::Ctx;
 use crate::twin::mods;
+use crate::twin::names;
 use crate::twin::planned;
 use crate::upkeep::remove;
 
@@ -135,7 +136,7 @@ fn free_name(yard: &Yard, name: &TwinName) -> Result<TwinName> {
     let names = (1..).map(|number| TwinName::new(format!("{short} trial {number}")));
     for copy in names {
         let copy = copy?;
-        match clone::check_free(yard, &copy) {
+        match names::check_free(yard, &copy) {
             Err(Error::Exists { .. }) => {}
             free => return free.map(|()| copy),
         }
