@@ -13,7 +13,7 @@ use support::common::{Place, assert_same, look, skip};
 
 /// A yard of a title, with twins of it.
 fn desk(sheet: &str, twins: &[&str]) -> Desk {
-    let desk = Desk::at_place(Place::new(), "mods");
+    let desk = Desk::at_place(Place::for_launches(), "mods");
     desk.ok(&["init"]);
     let text = format!("title = \"hills\"\n{sheet}\n[programs.play]\npath = {{ any = \"bin/do\" }}\n");
     write(&desk, "yard/sheets/hills.toml", &text);

@@ -161,7 +161,7 @@ pub struct Outcome {
 /// folder, its home and its profile, but not its entries or runs. Contents that rename rules make are stored.
 ///
 /// # Errors
-/// [`Error::NotFound`], [`Error::Exists`], [`TwinError::NotTaken`] if the source holds what can't be copied.
+/// [`Error::NotFound`], [`Error::Exists`], [`crate::TwinError::NotTaken`] if the source holds what can't be copied.
 pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx: &Ctx) -> Result<Plan> {
     names::check_free(yard, name)?;
     let taking = options.folder.as_ref().map(|folder| take_folder(yard, source, folder, ctx)).transpose()?;
