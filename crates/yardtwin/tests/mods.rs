@@ -4,50 +4,11 @@
 mod support;
 
 use std::fs;
-use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
-use support::Desk;
-use support::common::{Place, assert_same, look, skip};
-
-/// A yard of a title, with twins of it.
-fn desk(sheet: &str, twins: &[&str]) -> Desk {
-    let desk = Desk::at_place(Place::for_launches(), "mods");
-    desk.ok(&["init"]);
-    let text = format!("title = \"hills\"\n{sheet}\n[programs.play]\npath = {{ any = \"bin/do\" }}\n");
-    write(&desk, "yard/sheets/hills.toml", &text);
-    write(&desk, "build/bin/do", "#!/bin/sh\neval \"$1\"\n");
-    fs::set_permissions(desk.at("build/bin/do"), fs::Permissions::from_mode(0o755)).unwrap();
-    for (path, text) in [("data/a", "shipped a\n"), ("data/b", "shipped b\n"), ("read.txt", "about\n")] {
-        write(&desk, &format!("build/{path}"), text);
-    }
-    desk.ok(&["intake", "build", "--title", "hills", "--build", "1.4"]);
-    for twin in twins {
-        desk.ok(&["clone", "hills@1.4", twin]);
-    }
-    desk
-}
-
-fn write(desk: &Desk, path: &str, text: &str) {
-    let path = desk.at(path);
-    fs::create_dir_all(path.parent().unwrap()).unwrap();
-    // What is shared is not written to: whoever edits makes a new file.
-    fs::remove_file(&path).ok();
-    fs::write(path, text).unwrap();
-    desk.place.give_away();
-}
-
-/// A package of files in a folder.
-fn pack(desk: &Desk, name: &str, files: &[(&str, &str)]) {
-    for (path, text) in files {
-        write(desk, &format!("{name}/{path}"), text);
-    }
-}
-
-fn read(desk: &Desk, path: &str) -> String {
-    fs::read_to_string(desk.at("yard/twins").join(path)).unwrap_or_else(|_| "(none)".into())
-}
+use support::common::{assert_same, look};
+use support::hills::{desk, pack, read, write};
 
 #[test]
 fn what_the_player_changed_of_a_mods_file_stays_until_it_is_decided_otherwise() {
@@ -216,7 +177,9 @@ fn of_several_twins_none_is_changed_if_one_refuses_and_the_same_command_goes_on(
     assert!(said.contains("twin a is so already"), "{said}");
     assert_eq!(read(&desk, "b/game/data/m"), "m");
     assert_eq!(read(&desk, "b/game/yardtwin-mod.toml"), "(none)", "a sheet is nothing of the game's");
-    assert_eq!(desk.ok(&["mod", "kept"]).matches(" m ").count() + desk.ok(&["mod", "kept"]).matches("\nm ").count(), 1);
+    let kept: serde_json::Value = serde_json::from_str(&desk.ok(&["mod", "kept", "--json"])).unwrap();
+    let of_m: Vec<_> = kept.as_array().unwrap().iter().filter(|kept| kept["name"] == "m").collect();
+    assert!(of_m.len() == 1 && of_m[0]["twins"] == serde_json::json!(["a", "b"]), "the package is kept once: {kept}");
     // It needs that one, which can't go; and one that it can't be beside.
     desk.fails(4, &["mod", "off", "a", "base"]);
     pack(&desk, "no", &[("data/no", "no"), ("yardtwin-mod.toml", "name = \"no\"\nclashes = [\"m\"]\n")]);
@@ -284,190 +247,6 @@ fn a_mod_is_laid_on_the_builds_that_it_is_for() {
     desk.fails(4, &["mod", "off", "new", "hill line"]);
 }
 
-#[test]
-fn where_a_package_belongs_is_found_out_or_asked() {
-    let desk = desk("", &["t"]);
-    pack(&desk, "Wrapped v2", &[("Boards/data/new", "x"), ("Boards/data/a", "other"), ("readme.txt", "hello")]);
-    let said = desk.ok(&["mod", "add", "Wrapped v2", "--to", "t", "--dry-run"]);
-    assert!(
-        said.contains("without Boards/: game/data is there already") && said.contains("data/     INSIDE"),
-        "{said}"
-    );
-    assert!(said.contains("not laid   readme.txt"), "{said}");
-    assert_eq!(read(&desk, "t/game/data/new"), "(none)");
-    pack(&desk, "apart", &[("wrap/far/one", "1"), ("wrap/far/two", "2")]);
-    let said = desk.fails(4, &["mod", "add", "apart", "--to", "t"]);
-    assert!(said.contains("--into game --strip 1: game/far/one"), "{said}");
-    desk.ok(&[
-        "mod",
-        "add",
-        "apart",
-        "--to",
-        "t",
-        "--into",
-        "game",
-        "--strip",
-        "1",
-        "--place",
-        "*two=home/.hills",
-        "--write-sheet",
-        "apart.toml",
-    ]);
-    assert_eq!(["game/far/one", "home/.hills/two"].map(|path| read(&desk, &format!("t/{path}"))), ["1", "2"]);
-    desk.ok(&["clone", "hills@1.4", "u"]);
-    desk.ok(&["mod", "add", "apart", "--to", "u", "--sheet", "apart.toml", "--name", "by sheet"]);
-    assert_eq!(["game/far/one", "home/.hills/two"].map(|path| read(&desk, &format!("u/{path}"))), ["1", "2"]);
-    pack(&desk, "twin like", &[("x/game/data/z", "z"), ("x/home/.hills/z", "hz")]);
-    desk.ok(&["mod", "add", "twin like", "--to", "u"]);
-    assert_eq!(["game/data/z", "home/.hills/z"].map(|path| read(&desk, &format!("u/{path}"))), ["z", "hz"]);
-    pack(&desk, "in the way", &[("data/a/b", "below a file")]);
-    assert!(desk.fails(4, &["mod", "add", "in the way", "--to", "u"]).contains("game/data/a is in its way"));
-    for (sheet, why) in [
-        ("[[place]]\nfrom = \"**\"\nto = \"../outside\"\n", "line 3, column 6"),
-        ("[[place]]\nfrom = \"../x\"\nto = \"game\"\n", "line 2, column 8"),
-        ("run = \"rm\"\n", "unknown field"),
-        ("remove = [\"/etc\"]\n", "line 1, column 11"),
-    ] {
-        write(&desk, "wrong.toml", sheet);
-        assert!(desk.fails(1, &["mod", "add", "apart", "--to", "u", "--sheet", "wrong.toml"]).contains(why), "{why}");
-    }
-}
-
-#[test]
-fn archives_of_every_kind_are_read_and_hostile_ones_refused() {
-    let desk = desk("", &["t"]);
-    pack(&desk, "tree", &[("data/deep/one", "1"), ("data/deep/ü", "2"), ("data/run", "#!/bin/sh\n")]);
-    fs::set_permissions(desk.at("tree/data/run"), fs::Permissions::from_mode(0o755)).unwrap();
-    let make = |program: &str, arguments: &[&str]| {
-        let made = desk.tool(program).args(arguments).current_dir(desk.at("tree")).output();
-        made.is_ok_and(|output| output.status.success())
-    };
-    for number in 0..1500 {
-        let path = desk.at(&format!("tree/data/many/{}/{number}.dat", number % 37));
-        fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, format!("{number} {}", "text ".repeat(number % 50))).unwrap();
-    }
-    desk.place.give_away();
-    let whole = look(&desk.at("tree/data"));
-    let python = "import zipfile,os\nz=zipfile.ZipFile('../py.zip','w',8)\nfor r,_,n in os.walk('data'):\n  for f in n: z.write(r+'/'+f)\nz.close()";
-    let archives: [(&str, &str, &[&str]); 10] = [
-        ("all.zip", "zip", &["-qr", "../all.zip", "data"]),
-        ("all.tar", "tar", &["cf", "../all.tar", "data"]),
-        ("all.tar.gz", "tar", &["czf", "../all.tar.gz", "data"]),
-        ("all.tar.bz2", "tar", &["cjf", "../all.tar.bz2", "data"]),
-        ("all.tar.xz", "tar", &["cJf", "../all.tar.xz", "data"]),
-        ("all.tar.zst", "tar", &["--zstd", "-cf", "../all.tar.zst", "data"]),
-        ("all.7z", "7z", &["a", "../all.7z", "data"]),
-        ("bsd.tgz", "bsdtar", &["czf", "../bsd.tgz", "data"]),
-        ("bsd.zip", "bsdtar", &["-a", "-cf", "../bsd.zip", "data"]),
-        ("py.zip", "python3", &["-c", python]),
-    ];
-    for (archive, program, arguments) in archives {
-        if !make(program, arguments) {
-            skip("archives_of_every_kind_are_read_and_hostile_ones_refused", &format!("{program} makes no {archive}"));
-            continue;
-        }
-        desk.ok(&["mod", "add", archive, "--to", "t", "--name", archive]);
-        let mut there = look(&desk.game("t", "data"));
-        there.retain(|path, _| !["a", "b"].contains(&path.as_str()));
-        assert_same(&there, &whole, archive);
-        desk.ok(&["mod", "remove", "t", archive]);
-        // Cut off anywhere, it is refused.
-        let whole = fs::read(desk.at(archive)).unwrap();
-        // (What a tar archive is filled up with at its end may be missing.)
-        let last = if archive.ends_with(".tar") { whole.len() / 3 } else { whole.len() - 1 };
-        for cut in [whole.len() / 3, last] {
-            fs::write(desk.at("cut"), &whole[..cut]).unwrap();
-            desk.fails(1, &["mod", "add", "cut", "--to", "t", "--into", "game", "--strip", "0"]);
-        }
-    }
-    // One that holds only another one is opened.
-    assert!(make("zip", &["-qj", "../outer.zip", "../all.tar.gz"]));
-    desk.ok(&["mod", "add", "outer.zip", "--to", "t"]);
-    assert_eq!(read(&desk, "t/game/data/deep/one"), "1");
-    hostile(&desk);
-}
-
-/// Archives that nobody should believe.
-fn hostile(desk: &Desk) {
-    let tar = |name: &str, kind: tar::EntryType, path: &str, bytes: &[u8]| {
-        let mut tar = tar::Builder::new(fs::File::create(desk.at(name)).unwrap());
-        let mut header = tar::Header::new_gnu();
-        header.set_size(bytes.len() as u64);
-        header.set_entry_type(kind);
-        header.set_mode(0o4777);
-        let field = header.as_gnu_mut().unwrap();
-        field.name[..path.len()].copy_from_slice(path.as_bytes());
-        field.linkname[..4].copy_from_slice(b"/etc");
-        header.set_cksum();
-        tar.append(&header, bytes).unwrap();
-        tar.finish().unwrap();
-    };
-    let refuse = |name: &str| {
-        let said = desk.fails(1, &["mod", "add", name, "--to", "t", "--into", "game", "--strip", "0"]);
-        assert!(said.contains("can't be used"), "{name}: {said}");
-        said
-    };
-    use tar::EntryType as Kind;
-    for (kind, path) in [
-        (Kind::Regular, "../out"),
-        (Kind::Regular, "/abs"),
-        (Kind::Regular, "a/../../b"),
-        (Kind::Regular, "C:x"),
-        (Kind::Regular, "a\\b"),
-        (Kind::Regular, "con.txt"),
-        (Kind::Regular, "x. "),
-        (Kind::Regular, "\u{1}x"),
-        (Kind::Symlink, "link"),
-        (Kind::Link, "hard"),
-        (Kind::Fifo, "fifo"),
-        (Kind::Char, "device"),
-    ] {
-        tar("evil.tar", kind, path, if kind == Kind::Regular { b"x" } else { b"" });
-        refuse("evil.tar");
-    }
-    for (name, begins) in
-        [("a.rar", &b"Rar!\x1a\x07\x01"[..]), ("a.exe", b"MZ"), ("a.cab", b"MSCF"), ("a.7z.001", b"7z")]
-    {
-        fs::write(desk.at(name), begins).unwrap();
-        refuse(name);
-    }
-    // A bomb, in each packing that can make one.
-    let zeros = vec![0u8; 64 << 20];
-    let mut bomb = tar::Builder::new(zstd::Encoder::new(fs::File::create(desk.at("bomb.tzst")).unwrap(), 19).unwrap());
-    let mut header = tar::Header::new_gnu();
-    header.set_size(zeros.len() as u64);
-    header.set_mode(0o644);
-    bomb.append_data(&mut header, "zeros", &zeros[..]).unwrap();
-    bomb.into_inner().unwrap().finish().unwrap().flush().unwrap();
-    assert!(refuse("bomb.tzst").contains("far more than it should"));
-    let nothing = desk.at("nothing");
-    fs::create_dir(&nothing).unwrap();
-    desk.place.give_away();
-    assert!(desk.fails(1, &["mod", "add", "nothing", "--to", "t"]).contains("holds nothing"));
-    parts(desk);
-}
-
-/// Archives that belong together.
-fn parts(desk: &Desk) {
-    for (number, text) in [(1, "one"), (2, "two"), (3, "three")] {
-        pack(desk, &format!("part{number}"), &[(&format!("data/part{number}"), text), ("data/shared", text)]);
-        let archive = format!("../hill line {number} of 3.zip");
-        let zip =
-            desk.tool("zip").args(["-qr", &archive, "data"]).current_dir(desk.at(&format!("part{number}"))).status();
-        assert!(zip.unwrap().success());
-    }
-    let said = desk.fails(1, &["mod", "add", "hill line 1 of 3.zip", "hill line 3 of 3.zip", "--to", "t"]);
-    assert!(said.contains("hill line 2 of 3.zip"), "{said}");
-    let all = ["hill line 1 of 3.zip", "hill line 2 of 3.zip", "hill line 3 of 3.zip"];
-    desk.ok(&[&["mod", "add"][..], &all, &["--to", "t", "--name", "hill line", "--move"]].concat());
-    assert_eq!(
-        ["part1", "part3", "shared"].map(|path| read(desk, &format!("t/game/data/{path}"))),
-        ["one", "three", "three"]
-    );
-    assert!(all.iter().all(|name| !Path::new(&desk.at(name)).exists()), "--move deletes what is safe");
-}
-
 /// The entries of an archive in their order: name, and what it holds.
 fn entries(path: &Path) -> Vec<(String, String)> {
     let mut zip = zip::ZipArchive::new(fs::File::open(path).unwrap()).unwrap();
@@ -531,7 +310,12 @@ fn what_goes_inside_an_archive_of_the_program_comes_out_again() {
         assert!(tested.status.success(), "{program}: {tested:?}");
     }
     assert_eq!(read(&desk, "t/game/data/x"), "beside");
+    let told = desk.ok(&["mod", "explain", "t", "game/rules.wja"]);
+    assert!(told.contains("as x has it") && told.contains("inside it    x"), "{told}");
+    desk.ok(&["sweep"]);
+    let pool = look(&desk.at("yard/pool"));
     desk.ok(&["check"]);
+    assert_same(&look(&desk.at("yard/pool")), &pool, "who looks makes nothing");
     let once = fs::read(&archive).unwrap();
     desk.ok(&["mod", "off", "t", "x"]);
     assert_eq!(fs::read(&archive).unwrap(), stock, "byte for byte");
@@ -642,4 +426,79 @@ fn the_mods_that_fail_only_together_are_found() {
     assert_same(&after, &before, "the twin itself is not touched");
     assert_eq!(fs::read_dir(desk.at("yard/twins")).unwrap().count(), 1, "the copy is gone");
     assert!(!desk.ok(&["list", "--removed"]).contains("trial"));
+}
+
+#[test]
+fn a_file_with_edits_goes_aside_and_comes_back_with_them() {
+    let desk = desk("", &["t"]);
+    let sheet = "[[edit]]\nfile = \"game/lamps/opt.ini\"\nkey = \"bright\"\nvalue = \"5\"\n";
+    pack(
+        &desk,
+        "lamps",
+        &[("lamps/opt.ini", "bright=1\nwarm=0\n"), ("data/lamp", "lamp"), ("yardtwin-mod.toml", sheet)],
+    );
+    let add = ["mod", "add", "lamps", "--to", "t", "--into", "game", "--strip", "0"];
+    desk.ok(&add);
+    desk.ok(&["profile", "set", "t", "--file", "game/lamps/opt.ini", "warm", "7"]);
+    let file = || read(&desk, "t/game/lamps/opt.ini");
+    assert_eq!(file(), "bright=5\nwarm=7\n");
+    for time in 1..=3 {
+        desk.ok(&["launch", "t", "--", &format!("printf 'seen={time}\\nbright=5\\nwarm=7\\n' > lamps/opt.ini")]);
+        let said = desk.ok(&["mod", "off", "t", "lamps"]);
+        assert!(said.contains("kept aside") && file() == "(none)", "{said}");
+        desk.ok(&["sweep"]);
+        desk.ok(&["mod", "on", "t", "lamps"]);
+        assert_eq!(
+            file(),
+            format!("seen={time}\nbright=5\nwarm=7\n"),
+            "the player's, with the edits of both set again"
+        );
+    }
+    // A renew that turns it off takes it aside as well.
+    let said = desk.ok(&["renew", "t", "--without-mod", "lamps"]);
+    assert!(said.contains("kept aside") && file() == "(none)", "{said}");
+    // What is there by then in its place stays, and what was aside is named.
+    write(&desk, "yard/twins/t/game/lamps/opt.ini", "another\n");
+    let said = desk.ok(&["mod", "on", "t", "lamps"]);
+    assert!(said.contains("not from aside") && file().starts_with("another"), "{said}");
+    desk.ok(&["mod", "off", "t", "lamps"]);
+    let said = desk.ok(&["mod", "remove", "t", "lamps"]);
+    assert!(said.contains("goes with it") && said.contains("game/lamps/opt.ini"), "{said}");
+    desk.ok(&["undo", "t", "--yes"]);
+    desk.ok(&["mod", "on", "t", "lamps"]);
+    assert!(file().starts_with("another"), "what was aside is there again: {}", file());
+    assert!(!support::text(&desk.run(&["check", "--full"]).stdout).contains("missing"));
+}
+
+#[test]
+fn the_same_command_again_decides_or_changes_nothing() {
+    let desk = desk("", &["t"]);
+    pack(&desk, "far", &[("wrap/data/a", "far a"), ("wrap/READ ME.txt", "read"), ("wrap/data/skip", "skip")]);
+    let add = ["mod", "add", "far", "--to", "t"];
+    write(&desk, "yard/twins/t/game/data/a", "mine");
+    let said = desk.ok(&add);
+    assert!(said.contains("the same command with --decide game/data/a=mod"), "{said}");
+    // By now its own files are there: they don't count.
+    assert!(desk.ok(&add).contains("is so already"));
+    desk.ok(&[&add[..], &["--decide", "game/data/a=mod"]].concat());
+    assert_eq!(read(&desk, "t/game/data/a"), "far a");
+    write(&desk, "yard/twins/t/game/data/a", "mine again");
+    desk.ok(&["mod", "off", "t", "far"]);
+    assert_eq!(read(&desk, "t/game/data/a"), "mine again");
+    desk.ok(&["mod", "off", "t", "far", "--decide", "game/data/a=mod"]);
+    assert_eq!(read(&desk, "t/game/data/a"), "shipped a\n");
+    desk.ok(&["mod", "on", "t", "far"]);
+    write(&desk, "yard/twins/t/game/data/a", "mine once more");
+    let said = desk.ok(&["mod", "remove", "t", "far"]);
+    assert!(said.contains("yardtwin undo t, then the same command with --decide"), "{said}");
+    desk.ok(&["undo", "t", "--yes"]);
+    desk.ok(&["mod", "remove", "t", "far", "--decide", "game/data/a=mod"]);
+    assert_eq!(read(&desk, "t/game/data/a"), "shipped a\n");
+    // An update under another wrapping folder keeps what was left out, and lays no new readme.
+    desk.ok(&[&add[..], &["--except", "skip"]].concat());
+    pack(&desk, "far 2", &[("wrap 2/data/a", "far 2"), ("wrap 2/CHANGES.txt", "read"), ("wrap 2/data/skip", "skip")]);
+    desk.ok(&["mod", "update", "t", "far", "far 2"]);
+    let there: Vec<_> = look(&desk.game("t", "")).into_keys().collect();
+    assert_eq!(there, ["bin", "bin/do", "data", "data/a", "data/b", "read.txt"]);
+    assert_eq!(read(&desk, "t/game/data/a"), "far 2");
 }

@@ -35,7 +35,7 @@ pub(super) enum Packing {
 const CUT: &str = "it is one part of an archive that was cut into several: put them together first";
 
 /// How files of a kind begin.
-const BEGINNINGS: [(&[u8], Kind); 12] = [
+const BEGINNINGS: [(&[u8], Kind); 10] = [
     (b"PK\x03\x04", Kind::Zip),
     (b"PK\x05\x06", Kind::Zip),
     (b"7z\xbc\xaf\x27\x1c", Kind::SevenZ),
@@ -46,8 +46,6 @@ const BEGINNINGS: [(&[u8], Kind); 12] = [
     (b"Rar!\x1a\x07", Kind::Other("it is a rar archive, which can't be read: unpack it yourself and name the folder")),
     (b"MSCF", Kind::Other("it is a cabinet file, which can't be read: unpack it yourself and name the folder")),
     (b"PK\x07\x08", Kind::Other(CUT)),
-    (b"MZ", Kind::Other("it is a program: if it is an installer, run it on a twin, then adopt what it did")),
-    (b"\x7fELF", Kind::Other("it is a program: if it is an installer, run it on a twin, then adopt what it did")),
 ];
 
 impl Kind {
@@ -81,4 +79,17 @@ impl Kind {
 /// [`crate::Error::Io`].
 pub(crate) fn is_archive(path: &Path) -> Result<bool> {
     Ok(Kind::of(path)?.is_some())
+}
+
+/// Whether a file is a program that is started by itself, by its ending and how it begins. (Libraries begin so too.)
+///
+/// # Errors
+/// [`crate::Error::Io`].
+pub(crate) fn is_program(path: &Path) -> Result<bool> {
+    let mut head = Vec::new();
+    let file = disk::open_file(rustix::fs::CWD, path).at("read", path)?;
+    file.take(4).read_to_end(&mut head).at("read", path)?;
+    let ending = path.extension().unwrap_or_default().to_string_lossy().to_lowercase();
+    let windows = head.starts_with(b"MZ") && ending == "exe";
+    Ok(windows || head == b"\x7fELF" && matches!(ending.as_str(), "" | "run" | "bin"))
 }

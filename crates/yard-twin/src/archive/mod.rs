@@ -9,7 +9,7 @@ mod tar;
 mod zip;
 
 pub(crate) use self::inlay::{Put, inlay, merge};
-pub(crate) use self::kind::is_archive;
+pub(crate) use self::kind::{is_archive, is_program};
 
 use self::kind::Kind;
 

@@ -9,13 +9,12 @@ use crate::check::touched;
 use crate::combine::{Repather, is_text};
 use crate::disk;
 use crate::error::{Error, Result};
-use crate::listing::{Change, Listing, Node, diff, diff_of_contents};
+use crate::listing::{Change, Layer, Listing, Node, diff, diff_of_contents, overlay};
 use crate::ops::repath;
 use crate::ops::repath::PlaceKind;
 use crate::path::RelPath;
 use crate::placing::compose;
 use crate::sheet::Sheet;
-use crate::twin::inlay;
 use crate::twin::mods;
 use crate::twin::names;
 use crate::twin::settle::PlayersOwn;
@@ -72,11 +71,11 @@ impl Checker<'_> {
             }
         }
         let folds = disk::folds_case(&seen.folder)? || seen.look.sheet.as_ref().is_some_and(Sheet::ignores_case);
-        let composed = compose(stock, &placed, folds).and_then(|mut composed| {
-            inlay::inlaid(self.yard, &mut composed, (&placed, seen.look.sheet.as_ref()), self.ctx)?;
-            Ok(composed.listing)
-        });
-        Error::pass_over(composed)
+        let Some(composed) = Error::pass_over(compose(stock, &placed, folds))? else { return Ok(None) };
+        // What was put into archives is what was laid: nothing is made in order to look.
+        let Some(laid) = Error::pass_over(self.yard.store.listing(state.laid))? else { return Ok(None) };
+        let inlaid = composed.inlaid.keys().map(|path| (path.clone(), laid.get(path.as_str()).cloned()));
+        Ok(Some(overlay(&composed.listing, &Layer::new(inlaid.collect())?)?))
     }
 
     fn game_files(&mut self, seen: &Seen, stock: &Listing) -> Result<()> {

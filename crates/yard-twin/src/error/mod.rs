@@ -450,7 +450,7 @@ impl Error {
                     ..
                 },
             )
-            | Self::Mod(ModError::Pattern { .. } | ModError::OtherTitle { .. })
+            | Self::Mod(ModError::Pattern { .. } | ModError::PlacedBySheet(_) | ModError::OtherTitle { .. })
             | Self::Carry(
                 CarryError::SameTwin(_)
                 | CarryError::InsideYard(_)

@@ -14,6 +14,9 @@ pub enum ModError {
         /// What is wrong with it.
         why: String,
     },
+    /// Where a package goes is said twice.
+    #[error("the sheet of {0:?} says where its files go")]
+    PlacedBySheet(String),
     /// Two files of a package would be one.
     #[error("{one} and {other} of the package would both be {path}")]
     Twice {
@@ -134,6 +137,9 @@ impl ModError {
     pub(super) fn remedy(&self) -> Option<String> {
         Some(match self {
             Self::Pattern { .. } => return None,
+            Self::PlacedBySheet(_) => {
+                "Send single files elsewhere with --place, or add it with another sheet: --sheet.".into()
+            }
             Self::Twice { .. } => "Leave one of them out, or send it elsewhere: --except, --place.".into(),
             Self::Obstructed { .. } => "Leave it out (--except), or turn the one that has the other off.".into(),
             Self::Nothing(_) => "Look whether it is the right file, and whole.".into(),

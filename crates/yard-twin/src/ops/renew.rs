@@ -37,7 +37,7 @@ use crate::launch::Changes;
 use crate::listing::{Change, Listing, Named, Node, Reason, Totals, diff};
 use crate::ops::edits;
 use crate::ops::mods;
-use crate::ops::recombine::{Finished, Scene, is_folder};
+use crate::ops::recombine::{Aside, Finished, Scene, is_folder};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
@@ -101,6 +101,8 @@ pub struct Plan {
     pub clashes: Vec<RelPath>,
     /// Mods that will be off.
     pub without_mods: Vec<ModName>,
+    /// What was written into their folders: kept aside until they are on again.
+    pub aside: Vec<RelPath>,
     /// The config edits of mods and profile, and what becomes of them.
     pub edits: Vec<edits::View>,
     /// Files that are written, changed or taken away to get there.
@@ -163,8 +165,9 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     }
     // Whether there is such a build comes first.
     yard.stock_row(&to, to == from)?;
-    let mods = mods::for_build(yard, (&row.name, &settled.state), &to, options)?;
+    let mut mods = mods::for_build(yard, (&row.name, &settled.state), &to, options)?;
     let mut scene = Scene::look(yard, (row, settled), (&to, &mods, None), ctx)?;
+    let Aside { taken: aside, .. } = scene.set_aside(yard, &mut mods)?;
     let (sheet, next_sheet) = (scene.sheet.as_ref(), scene.next_sheet.as_ref());
     let own = Explained { sheets: [sheet, next_sheet] };
     let rest = own.rest(&scene.laid, &scene.plain, &scene.next);
@@ -196,6 +199,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         moved,
         not_moved: moves.left,
         without_mods: without,
+        aside,
         edits: views,
         rest,
         what_of_the_rest: options.rest,

@@ -28,6 +28,15 @@ pub struct Picture {
     pub shows: Vec<String>,
 }
 
+impl Picture {
+    /// Of a package that is placed so.
+    pub(crate) fn of(strip: String, into: RelPath, files: &Listing) -> Self {
+        let shows =
+            below(&paths(files), &strip).into_iter().take(EXAMPLES).map(|path| format!("{into}/{path}")).collect();
+        Self { strip, into, shows }
+    }
+}
+
 /// What was found out.
 pub(crate) enum Guess {
     /// One answer, and why.
@@ -95,17 +104,28 @@ struct Candidate<'a> {
     names: Vec<&'a str>,
 }
 
+/// The files at the top of a package, and of what wraps it, that are for people to read.
+pub(crate) fn notes(files: &Listing) -> Vec<String> {
+    wrappers(&paths(files)).1.into_iter().map(str::to_owned).collect()
+}
+
+/// The folders of a package that hold all of it but notes, from none on.
+pub(crate) fn wrappings(files: &Listing) -> Vec<String> {
+    wrappers(&paths(files)).0.into_iter().map(str::to_owned).collect()
+}
+
+/// The paths of a package's files, as they came.
+fn paths(files: &Listing) -> Vec<&str> {
+    let files = files.entries().iter().filter(|entry| entry.node != Node::EmptyFolder);
+    files.filter_map(|entry| entry.path.as_str().strip_prefix(ROOT)?.strip_prefix('/')).collect()
+}
+
 /// Finds out where a package belongs. `told` is where the title has its mods, if its sheet says so.
 ///
 /// # Errors
 /// None that a package can give cause to.
 pub(crate) fn guess(files: &Listing, told: Option<&RelPath>, tree: &Tree) -> Result<Guess> {
-    let all: Vec<&str> = files
-        .entries()
-        .iter()
-        .filter(|entry| entry.node != Node::EmptyFolder)
-        .filter_map(|entry| entry.path.as_str().strip_prefix(ROOT)?.strip_prefix('/'))
-        .collect();
+    let all = paths(files);
     let (strips, notes) = wrappers(&all);
     let payload: Vec<&str> = all.iter().copied().filter(|path| !notes.contains(path)).collect();
     let except: Vec<String> = notes.iter().map(|path| crate::sheet::pattern::escape(path)).collect();

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 pub(crate) use compose::{Composed, Placed, compose};
 pub use guess::Picture;
-pub(crate) use guess::{Guess, Tree, guess};
+pub(crate) use guess::{Guess, Tree, guess, notes, wrappings};
 pub(crate) use parts::missing;
 pub(crate) use place::{Inlaid, Places, SHEET, is_note, place};
 pub(crate) use search::{Found, Set, smallest};

@@ -1,6 +1,5 @@
 //! Mod sheets: TOML files that say of a package what it is for and where its files go. They are data, and run nothing.
 
-use std::ops::Range;
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
@@ -10,8 +9,7 @@ use crate::edit::Format;
 use crate::error::{Result, SheetError};
 use crate::ident::ModName;
 use crate::path::RelPath;
-use crate::sheet::{PathSet, pattern};
-use crate::text::position;
+use crate::sheet::{Checker, PathSet, pattern};
 
 /// What a mod sheet says.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -154,17 +152,7 @@ pub(crate) fn read(text: &str, path: &Path) -> Result<ModSheet> {
     Ok(checker.checked(raw)?)
 }
 
-struct Checker<'a> {
-    text: &'a str,
-    path: &'a Path,
-}
-
 impl Checker<'_> {
-    fn fail(&self, span: &Range<usize>, message: impl Into<String>) -> SheetError {
-        let (line, column) = position(self.text, span.start);
-        SheetError { path: self.path.into(), line, column, message: message.into() }
-    }
-
     fn checked(&self, raw: Raw) -> Result<ModSheet, SheetError> {
         let name = |name: &Spanned<String>| {
             ModName::new(name.get_ref()).map_err(|error| self.fail(&name.span(), error.to_string()))
@@ -187,20 +175,20 @@ impl Checker<'_> {
                 })?;
             let remove = inlay.remove.into_iter().map(|pattern| self.of_package(pattern)).collect::<Result<_, _>>()?;
             let from = inlay.from.map(|from| self.of_package(from)).transpose()?;
-            Ok(InlayRule { archive: self.inside(&inlay.archive)?, from, to, remove })
+            Ok(InlayRule { archive: self.in_twin(&inlay.archive)?, from, to, remove })
         });
         let edit = raw.edit.into_iter().map(|edit| {
             let span = edit.span();
             let RawEdit { file, key, value, format, encoding } = edit.into_inner();
-            let file = self.inside(&file)?.to_string();
+            let file = self.in_twin(&file)?.to_string();
             let edit = crate::edit::Edit { file, key, value, format, encoding, enforce: false };
             match edit.format() {
                 Some(_) => Ok(edit),
                 None => Err(self.fail(&span, "its file's ending says no format: add format = \"ini\", or another")),
             }
         });
-        let expect = raw.after.expect.iter().map(|path| self.inside(path)).collect::<Result<_, _>>()?;
-        let live = raw.after.live.into_iter().map(|pattern| self.of_twin(pattern)).collect::<Result<_, _>>()?;
+        let expect = raw.after.expect.iter().map(|path| self.in_twin(path)).collect::<Result<_, _>>()?;
+        let live = self.patterns(raw.after.live)?;
         Ok(ModSheet {
             name: raw.name.as_ref().map(name).transpose()?,
             version: raw.version,
@@ -210,7 +198,7 @@ impl Checker<'_> {
             parts: raw.parts.into_iter().map(|part| self.of_package(part)).collect::<Result<_, _>>()?,
             place: place.collect::<Result<_, SheetError>>()?,
             inlay: inlay.collect::<Result<_, SheetError>>()?,
-            remove: raw.remove.into_iter().map(|pattern| self.of_twin(pattern)).collect::<Result<_, _>>()?,
+            remove: self.patterns(raw.remove)?,
             edit: edit.collect::<Result<_, SheetError>>()?,
             after: After { expect, live, note: raw.after.note },
         })
@@ -229,24 +217,16 @@ impl Checker<'_> {
         Err(self.fail(&pattern.span(), why))
     }
 
-    /// A pattern over the paths of a twin.
-    fn of_twin(&self, pattern: Spanned<String>) -> Result<String, SheetError> {
-        match pattern::check(pattern.get_ref()) {
-            None => Ok(pattern.into_inner()),
-            Some(why) => Err(self.fail(&pattern.span(), why)),
-        }
-    }
-
     /// A folder of a twin, which may be all of the game or the home.
     fn folder(&self, path: &Spanned<String>) -> Result<RelPath, SheetError> {
         match RelPath::new(path.get_ref().trim_end_matches('/')) {
             Ok(folder) if matches!(folder.as_str(), "game" | "home") => Ok(folder),
-            _ => self.inside(path),
+            _ => self.in_twin(path),
         }
     }
 
     /// A path in a twin.
-    fn inside(&self, path: &Spanned<String>) -> Result<RelPath, SheetError> {
+    fn in_twin(&self, path: &Spanned<String>) -> Result<RelPath, SheetError> {
         let fail = |why: &str| self.fail(&path.span(), format!("{:?}: {why}", path.get_ref()));
         match RelPath::new(path.get_ref().trim_end_matches('/')) {
             Ok(inside) if inside.as_str().starts_with("game/") || inside.as_str().starts_with("home/") => Ok(inside),

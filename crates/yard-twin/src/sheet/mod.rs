@@ -13,6 +13,7 @@ use std::path::Path;
 
 pub(crate) use draft::draft;
 pub(crate) use pattern::PathSet;
+pub(crate) use read::Checker;
 use serde::{Deserialize, Serialize};
 pub use unit::Unit;
 pub(crate) use unit::{main_file, with_beside};

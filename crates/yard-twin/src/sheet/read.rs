@@ -207,14 +207,14 @@ struct RawGroup {
     builds: BTreeMap<Spanned<String>, Vec<Spanned<String>>>,
 }
 
-/// Turns places in the text into errors.
-struct Checker<'a> {
-    text: &'a str,
-    path: &'a Path,
+/// Turns places in the text of a sheet into errors.
+pub(crate) struct Checker<'a> {
+    pub(crate) text: &'a str,
+    pub(crate) path: &'a Path,
 }
 
 impl Checker<'_> {
-    fn fail(&self, span: &Range<usize>, message: impl Into<String>) -> SheetError {
+    pub(crate) fn fail(&self, span: &Range<usize>, message: impl Into<String>) -> SheetError {
         let (line, column) = position(self.text, span.start);
         SheetError { path: self.path.into(), line, column, message: message.into() }
     }
@@ -262,7 +262,7 @@ impl Checker<'_> {
         texts.into_iter().map(|text| self.inside(text)).collect()
     }
 
-    fn patterns(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
+    pub(crate) fn patterns(&self, texts: Vec<Spanned<String>>) -> Result<Vec<String>, SheetError> {
         let check = |text: Spanned<String>| match pattern::check(text.as_ref()) {
             None => Ok(text.into_inner()),
             Some(why) => Err(self.fail(&text.span(), format!("{:?}: {why}", text.as_ref()))),

@@ -48,6 +48,8 @@ pub(crate) struct PlannedChange {
     pub(crate) fetch: Vec<Fetch>,
     /// What the state says was laid, where no other state says so yet.
     laid: Option<Listing>,
+    /// More listings that it needs.
+    kept: Vec<Listing>,
     what: What,
     /// Files that are laid anew though they hold what they should.
     anew: Option<Anew>,
@@ -100,7 +102,7 @@ impl PlannedChange {
     /// From a twin as it was seen just now to the state `to`.
     pub(crate) fn new(row: TwinRow, settled: Settled, to: State, draft: Draft, what: What) -> Self {
         let (seen, fetch, laid, anew) = (Seen::new(row, settled), Vec::new(), None, None);
-        Self { seen, to, draft, fetch, laid, what, anew }
+        Self { seen, to, draft, fetch, laid, kept: Vec::new(), what, anew }
     }
 
     /// Whether it leads to where the twin is.
@@ -117,6 +119,11 @@ impl PlannedChange {
     /// With a listing as laid that is kept nowhere yet.
     pub(crate) fn with_laid(self, laid: Listing) -> Self {
         Self { laid: Some(laid), ..self }
+    }
+
+    /// With more listings that the state to come needs.
+    pub(crate) fn with_kept(self, kept: Vec<Listing>) -> Self {
+        Self { kept, ..self }
     }
 }
 
@@ -162,6 +169,10 @@ impl Twin {
         let stays = planned.anew.as_ref().is_none_or(|anew| anew.paths.is_empty());
         if same && stays && planned.to == (State { disk: planned.to.disk, ..seen.state.clone() }) {
             return Ok(AppliedChange { before, ..AppliedChange::default() });
+        }
+        if !planned.kept.is_empty() {
+            let op = self.yard.begin(ctx)?;
+            planned.kept.iter().try_for_each(|listing| self.yard.store.put_listing(listing, None, &op).map(drop))?;
         }
         if let Some(laid) = &planned.laid {
             let op = self.yard.begin(ctx)?;

@@ -360,10 +360,12 @@ fn what_goes(yard: &Yard, now: Timestamp) -> Result<Goes> {
     for row in twins.iter().filter(|row| !goes.twins.iter().any(|gone| gone.id == row.id)) {
         on.insert(yard.store.state(row.state)?.build);
     }
-    let used: HashSet<ModId> = mods_in_use(yard)?;
-    let packages = yard.catalog.packages()?.into_iter();
-    let packages = packages.filter(|row| !used.contains(&row.id) && old(row.added_at, policy.removed_days));
-    goes.packages = packages.map(|row| row.id).collect();
+    let mut packages = yard.catalog.packages()?;
+    packages.retain(|row| old(row.added_at, policy.removed_days));
+    if !packages.is_empty() {
+        let used = mods_in_use(yard)?;
+        goes.packages = packages.into_iter().map(|row| row.id).filter(|id| !used.contains(id)).collect();
+    }
     goes.builds = yard.catalog.stock_builds()?;
     goes.builds.retain(|row| row.removed_at.is_some_and(|at| old(at, policy.removed_days)) && !on.contains(&row.build));
     Ok(goes)

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use yard_twin::mods::Mark;
-use yard_twin::{Counts, ModDeed, ModName, RelPath, Title, TwinName, Yard, mods};
+use yard_twin::{Counts, Error, ModDeed, ModName, RelPath, Title, TwinName, Yard, mods};
 
 use super::renew::edits;
 use super::twins::{changes, leaks};
@@ -80,7 +80,13 @@ fn add(yard: &Yard, add: &ModAdd, screen: &Screen) -> Done {
     let Some(first) = add.to.first() else { return Err(Failure::failed("no twin was named")) };
     let title = title_of(yard, first)?;
     let packed = match kept_name(&add.package) {
-        Some(name) => mods::kept_package(yard, &title, &name)?,
+        Some(name) => mods::kept_package(yard, &title, &name).map_err(|error| match error {
+            Error::NotFound { .. } => Failure::failed(format!(
+                "there is no file or folder {}, and the yard keeps no mod of that name",
+                shell(&name)
+            )),
+            error => error.into(),
+        })?,
         None => {
             let options = mods::ReadOptions { name: add.name.clone(), sheet: add.sheet.clone() };
             mods::read(yard, &add.package, &title, &options, &ctx)?
@@ -239,7 +245,12 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
         format!("into {}{without}: {why}", choices.into)
     });
     let answer = |path: &RelPath| {
-        format!("to take the mod's: mod off, then mod on with --decide {}", shell(&format!("{path}=mod")))
+        let decided = format!("the same command with --decide {}", shell(&format!("{path}=mod")));
+        match plan.deed {
+            // What is gone can't be removed again.
+            ModDeed::Removed => format!("to take what lies below: {}, then {decided}", typed("undo", &[&plan.name])),
+            _ => format!("to take the mod's: {decided}"),
+        }
     };
     let mine = match plan.mine.first() {
         None => String::new(),
@@ -255,8 +266,9 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
         ("yours stays", mine),
         ("comes back", paths(&plan.back)),
         ("yours gave way", paths(&plan.given_way)),
-        ("kept aside", paths(&plan.aside)),
+        (if plan.deed == ModDeed::Removed { "goes with it" } else { "kept aside" }, paths(&plan.aside)),
         ("from aside", paths(&plan.from_aside)),
+        ("not from aside", paths(&plan.aside_hidden)),
         ("missing still", paths(&plan.missing)),
         ("edits", edits(&plan.edits)),
         ("on disk", on_disk),
@@ -363,6 +375,7 @@ fn explain(yard: &Yard, twin: &TwinName, path: &RelPath, screen: &Screen) -> Don
         screen.facts(&[
             ("there now", format!("{is}{edited}")),
             ("taken away by", told.removed_by.as_ref().map(shell).unwrap_or_default()),
+            ("inside it", told.inside.iter().map(shell).collect::<Vec<_>>().join(", ")),
             ("of mods", mods.collect::<Vec<_>>().join("\n")),
             ("stock build", if told.stock { "has it" } else { "has it not" }.into()),
         ]);

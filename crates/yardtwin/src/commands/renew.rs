@@ -60,6 +60,7 @@ fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
         ("comes back", paths(&plan.back)),
         ("differs from the build", paths(&plan.clashes)),
         ("mods turned off", plan.without_mods.iter().map(shell).collect::<Vec<_>>().join(", ")),
+        ("kept aside", paths(&plan.aside)),
         ("edits", edits(&plan.edits)),
         ("game files", if plan.game.total() == 0 { "as they are".into() } else { changes(plan.game) }),
         ("holds then", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),

@@ -3,6 +3,7 @@
 
 #[path = "../../../yard-twin/tests/common/mod.rs"]
 pub mod common;
+pub mod hills;
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;

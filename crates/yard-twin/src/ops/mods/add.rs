@@ -1,5 +1,7 @@
 //! Adding a mod to a twin, and putting another package in its place.
 
+use std::collections::BTreeSet;
+
 use super::change::{Aim, Decisions, Plan, plan_for};
 use super::find;
 use super::packages::Packed;
@@ -8,8 +10,9 @@ use crate::catalog::ModDeed;
 use crate::disk;
 use crate::error::{Error, ModError, Result};
 use crate::ident::{ModName, TwinName};
+use crate::listing::Listing;
 use crate::path::RelPath;
-use crate::placing::{Choices, Guess, ModUse, Picture, Tree, guess};
+use crate::placing::{self, Choices, Guess, ModUse, Picture, ROOT, Tree, guess};
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::sheet::pattern::escape;
@@ -35,6 +38,13 @@ pub struct AddOptions {
     pub decisions: Decisions,
 }
 
+impl AddOptions {
+    fn says_nothing_of_places(&self) -> bool {
+        let Self { into, strip, except, place, .. } = self;
+        into.is_none() && strip.is_none() && except.is_empty() && place.is_empty()
+    }
+}
+
 /// Looks at what adding a mod on top of a twin's others would do. If the twin has just this mod, in just these places, it
 /// changes nothing.
 ///
@@ -49,9 +59,13 @@ pub fn plan_add(yard: &Yard, name: &TwinName, packed: &Packed, options: &AddOpti
         return Err(ModError::OtherTitle { name, title, twin }.into());
     }
     check_name(yard, packed, &settled.state.mods)?;
-    let tree = tree_of(yard, &row, &settled)?;
-    let (choices, why) = choices(yard, packed, options, &tree)?;
     let (id, _) = package.encode();
+    let there = settled.state.mods.iter().find(|used| used.id == id && used.name.key() == package.name.key());
+    let (choices, why) = match there {
+        // Nothing is found out twice: by now, its own files would tell.
+        Some(used) if options.says_nothing_of_places() => (used.choices.clone(), "as before".to_owned()),
+        _ => choices(yard, packed, options, &tree_of(yard, &row, &settled)?)?,
+    };
     let new = ModUse { id, files: package.files, name: package.name.clone(), on: true, choices, aside: None };
     let mut wanted = settled.state.mods.clone();
     if options.alone {
@@ -88,19 +102,20 @@ pub fn plan_update(
     let mut packed = packed.clone();
     packed.package.name = wanted[at].name.clone();
     let old = wanted[at].choices.clone();
-    let has_folder = |strip: &str| strip.is_empty() || packed.files.has(&format!("{}/{strip}", crate::placing::ROOT));
+    let has_folder = |strip: &str| strip.is_empty() || packed.files.has(&format!("{ROOT}/{strip}"));
     let (choices, why) = if has_folder(&old.strip) && options.into.is_none() && options.strip.is_none() {
-        (old.clone(), "as before".to_owned())
+        let notes = placing::notes(&packed.files).iter().map(|path| escape(path)).collect();
+        (Choices { except: notes, ..old.clone() }, "as before".to_owned())
     } else {
-        let tree = tree_of(yard, &row, &settled)?;
         let into = options.into.clone().or_else(|| Some(old.into.clone()));
-        choices(yard, &packed, &AddOptions { into, ..options.clone() }, &tree)?
+        choices(yard, &packed, &AddOptions { into, ..options.clone() }, &tree_of(yard, &row, &settled)?)?
     };
-    let choices = Choices {
-        place: if options.place.is_empty() { old.place } else { options.place.clone() },
-        any_build: old.any_build || options.any_build,
-        ..choices
-    };
+    // What was said before still holds; what is said now comes first.
+    let mut except = [&options.except[..], &old.except, &choices.except].concat();
+    let mut known = BTreeSet::new();
+    except.retain(|pattern| known.insert(pattern.clone()));
+    let place = if options.place.is_empty() { old.place } else { options.place.clone() };
+    let choices = Choices { except, place, any_build: old.any_build || options.any_build, ..choices };
     let (id, _) = packed.package.encode();
     let used = &mut wanted[at];
     (used.id, used.files, used.choices) = (id, packed.package.files, choices.clone());
@@ -153,38 +168,60 @@ fn choices(yard: &Yard, packed: &Packed, options: &AddOptions, tree: &Tree) -> R
     if !packed.sheet.place.is_empty() && options.into.is_none() && options.strip.is_none() {
         return Ok((with(String::new(), game()?, Vec::new()), "its sheet says so".into()));
     }
-    let found = guess(&packed.files, told.as_ref(), tree)?;
-    if options.into.is_some() || options.strip.is_some() {
-        let notes = match &found {
-            Guess::Clear(choices, _) => choices.except.clone(),
-            Guess::Several(_) => Vec::new(),
-        };
-        let guessed = match &found {
-            Guess::Clear(choices, _) => Some(choices.clone()),
-            Guess::Several(_) => None,
-        };
-        let strip = match options.strip {
-            Some(levels) => wrapper(packed, levels)?,
-            None => guessed.as_ref().map(|choices| choices.strip.clone()).unwrap_or_default(),
-        };
-        let into = options.into.clone().or_else(|| Some(guessed?.into)).map_or_else(game, Ok)?;
-        return Ok((with(strip, into, notes), "as you said".into()));
+    if !packed.sheet.place.is_empty() {
+        return Err(ModError::PlacedBySheet(packed.package.name.to_string()).into());
     }
-    match found {
-        Guess::Clear(choices, why) => {
+    let files = to_be_placed(packed)?;
+    if files.totals().files == 0 {
+        return Ok((with(String::new(), game()?, Vec::new()), "it has nothing but what goes elsewhere".into()));
+    }
+    let notes: Vec<String> = placing::notes(&files).iter().map(|path| escape(path)).collect();
+    if let (Some(into), Some(levels)) = (&options.into, options.strip) {
+        return Ok((with(wrapper(packed, levels)?, into.clone(), notes), "as you said".into()));
+    }
+    let mut pictures = match guess(&files, told.as_ref(), tree)? {
+        Guess::Clear(choices, why) if options.into.is_none() && options.strip.is_none() => {
             let place = if options.place.is_empty() { choices.place } else { options.place.clone() };
-            Ok((Choices { place, ..with(choices.strip, choices.into, choices.except) }, why))
+            return Ok((Choices { place, ..with(choices.strip, choices.into, choices.except) }, why));
         }
-        Guess::Several(pictures) => {
+        Guess::Clear(choices, _) => vec![Picture::of(choices.strip, choices.into, &files)],
+        Guess::Several(pictures) => pictures,
+    };
+    // One half of the answer was given: the other may be clear then.
+    if let Some(levels) = options.strip {
+        let strip = wrapper(packed, levels)?;
+        pictures.iter_mut().for_each(|picture| *picture = Picture::of(strip.clone(), picture.into.clone(), &files));
+    }
+    if let Some(into) = &options.into {
+        let strips: Vec<String> = match pictures.iter().filter(|picture| picture.into == *into).count() {
+            0 if pictures.len() > 1 => placing::wrappings(&files),
+            0 => pictures.iter().map(|picture| picture.strip.clone()).collect(),
+            _ => pictures.iter().filter(|picture| picture.into == *into).map(|picture| picture.strip.clone()).collect(),
+        };
+        pictures = strips.into_iter().map(|strip| Picture::of(strip, into.clone(), &files)).collect();
+    }
+    pictures.dedup();
+    match pictures.as_slice() {
+        [only] => Ok((with(only.strip.clone(), only.into.clone(), notes), "as you said".into())),
+        _ => {
             let name = packed.package.name.to_string();
-            Err(ModError::Ambiguous { name, ways: pictures.into_iter().map(|picture| way(packed, picture)).collect() }
-                .into())
+            Err(ModError::Ambiguous { name, ways: pictures.into_iter().map(way).collect() }.into())
         }
     }
 }
 
+/// What of a package a place has to be found for: neither its sheet nor what goes inside archives.
+fn to_be_placed(packed: &Packed) -> Result<Listing> {
+    let into = RelPath::new("game")?;
+    let all = Choices { strip: String::new(), into, except: Vec::new(), place: Vec::new(), any_build: false };
+    let placed = placing::place(&packed.files, &packed.sheet, &all)?.entries.into_iter();
+    let paths: BTreeSet<String> = placed.map(|(whole, _)| format!("{ROOT}/{whole}")).collect();
+    let entries = packed.files.entries().iter().filter(|entry| paths.contains(entry.path.as_str()));
+    Listing::with_folders_implied(entries.cloned().collect())
+}
+
 /// What is to be said for a picture.
-fn way(_: &Packed, picture: Picture) -> (String, Vec<String>) {
+fn way(picture: Picture) -> (String, Vec<String>) {
     let levels = if picture.strip.is_empty() { 0 } else { picture.strip.matches('/').count() + 1 };
     (format!("--into {} --strip {levels}", picture.into), picture.shows)
 }

@@ -1,6 +1,6 @@
 //! Changing a twin's mods: what is to be laid is worked out, and put below what the player has.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 use serde::Serialize;
@@ -11,17 +11,17 @@ use super::picture::{Top, picture};
 use super::{Change, To, find};
 use crate::Yard;
 use crate::catalog::{Counts, ModDeed, TwinRow, What};
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::ident::{ModName, TwinName};
-use crate::listing::{Entry, Layer, Listing, Node, Reason, Rebased, Totals, overlay};
+use crate::listing::{Listing, Reason, Rebased, Totals};
 use crate::ops::edits;
-use crate::ops::recombine::{Finished, Scene, is_folder};
-use crate::path::{RelPath, at_and_above};
-use crate::placing::{ModUse, Placed};
+use crate::ops::recombine::{Aside, Finished, Scene, is_folder};
+use crate::path::RelPath;
+use crate::placing::{self, Choices, ModUse, Placed};
 use crate::progress::Ctx;
-use crate::sheet::PathSet;
+use crate::sheet::pattern::escape;
 use crate::twin::Leaks;
-use crate::twin::mods::{self, Coming};
+use crate::twin::mods::Coming;
 use crate::twin::planned::{self, PlannedChange};
 use crate::twin::room::{self, Room};
 use crate::twin::settle::{PlayersOwn, Settled};
@@ -67,7 +67,7 @@ pub struct Plan {
     /// With which mods.
     pub mods: Vec<ModName>,
     /// How one that comes is placed, and why so.
-    pub placed: Option<(crate::placing::Choices, String)>,
+    pub placed: Option<(Choices, String)>,
     /// Files of its package that are for people, and are not laid.
     pub notes: Vec<String>,
     /// What its files meet, for one that comes.
@@ -78,10 +78,13 @@ pub struct Plan {
     pub back: Vec<RelPath>,
     /// What the player had, and gives way since that was said.
     pub given_way: Vec<RelPath>,
-    /// What was written into the folders of a mod that goes: kept aside until it is on again.
+    /// What was written into the folders of a mod that goes: kept aside until it is on again; of one that the twin has no more,
+    /// in the history.
     pub aside: Vec<RelPath>,
     /// What comes back of what was kept aside.
     pub from_aside: Vec<RelPath>,
+    /// What was kept aside, and does not come back since something else is in its place: the history has it.
+    pub aside_hidden: Vec<RelPath>,
     /// Paths that the mod's sheet expects, and that will not be there.
     pub missing: Vec<RelPath>,
     /// What the mod's sheet has to say to the player.
@@ -104,8 +107,6 @@ pub struct Plan {
     pub(super) package: Option<Packed>,
     #[serde(skip)]
     planned: PlannedChange,
-    #[serde(skip)]
-    put_aside: Vec<Listing>,
 }
 
 impl Plan {
@@ -144,7 +145,7 @@ pub(super) struct Aim {
     pub(super) wanted: Vec<ModUse>,
     /// The package of the one that comes.
     pub(super) package: Option<Packed>,
-    pub(super) placed: Option<(crate::placing::Choices, String)>,
+    pub(super) placed: Option<(Choices, String)>,
 }
 
 /// Looks at what a change of a twin's mods would do. What the player has changed stays, but where it was decided otherwise.
@@ -202,7 +203,6 @@ pub(super) fn plan_for(
     ctx: &Ctx,
 ) -> Result<Plan> {
     let Aim { deed, about, mut wanted, package, placed } = aim;
-    let before = settled.state.mods.clone();
     let build = settled.state.build.clone();
     let coming = package.as_ref().map(|packed| Coming {
         id: packed.package.encode().0,
@@ -215,30 +215,10 @@ pub(super) fn plan_for(
         check_build(yard, (&scene.row.name, &build), &placed.of, &placed.sheet)?;
     }
     check_together(&scene.mods)?;
-    let mut put_aside = Vec::new();
-    let mut aside = Vec::new();
-    for used in before.iter().filter(|used| used.on) {
-        let goes = |other: &&mut ModUse| other.name.key() == used.name.key();
-        let there = wanted.iter_mut().find(goes);
-        if there.as_ref().is_some_and(|there| there.on) {
-            continue;
-        }
-        let written = take_aside(yard, &mut scene, used)?;
-        aside.extend(written.entries().iter().map(|entry| entry.path.clone()));
-        if let Some(there) = there.filter(|_| !written.entries().is_empty()) {
-            there.aside = Some(written.id());
-            put_aside.push(written);
-        }
-    }
-    let mut from_aside = Vec::new();
-    for used in wanted.iter_mut().filter(|used| used.on) {
-        if let Some(aside) = used.aside.take() {
-            from_aside.extend(bring_back(&mut scene, &yard.store.listing(aside)?)?);
-        }
-    }
+    let Aside { taken, back: from_aside, hidden } = scene.set_aside(yard, &mut wanted)?;
     let rebased = scene.rebase(yard, |path| !decisions.take_mods.contains(path), ctx)?;
     let mut named = Named::of(&rebased, &scene, &from_aside);
-    named.given_way.retain(|path| !aside.contains(path));
+    named.given_way.retain(|path| !taken.contains(path));
     let tally = tally(&scene, &rebased.listing, &about);
     let missing = expected(&scene.mods, &rebased.listing, &about);
     let inlaid: Vec<&str> = scene.composed.inlaid.keys().map(RelPath::as_str).collect();
@@ -261,8 +241,9 @@ pub(super) fn plan_for(
         mine: named.mine,
         back: named.back,
         given_way: named.given_way,
-        aside,
+        aside: taken,
         from_aside,
+        aside_hidden: hidden,
         missing,
         note,
         top,
@@ -274,7 +255,6 @@ pub(super) fn plan_for(
         leaks,
         package,
         planned,
-        put_aside,
     })
 }
 
@@ -290,11 +270,6 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     if let Some(package) = &plan.package {
         keep(yard, package, ctx)?;
     }
-    if !plan.put_aside.is_empty() {
-        let op = yard.begin(ctx)?;
-        let _held = yard.shared(ctx)?;
-        plan.put_aside.iter().try_for_each(|listing| yard.store.put_listing(listing, None, &op).map(drop))?;
-    }
     let applied = planned::apply_planned(yard, &plan.planned, ctx)?;
     Ok(Outcome {
         name: plan.name.clone(),
@@ -304,42 +279,6 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         set_aside: applied.set_aside,
         took: began.elapsed(),
     })
-}
-
-/// Takes what was written for a mod that goes out of what is there: what its sheet says that the program writes for it, and
-/// what differs in folders that only it brings. What is in a group is the player's in any case.
-fn take_aside(yard: &Yard, scene: &mut Scene, used: &ModUse) -> Result<Listing> {
-    // Of one that can't be read nobody knows what its folders are.
-    let placed = Error::pass_over(mods::placed(yard, std::slice::from_ref(used), None))?;
-    let Some(placed) = placed.and_then(|mut placed| placed.pop()) else { return Ok(Listing::default()) };
-    let folders: BTreeSet<String> = placed
-        .entries
-        .iter()
-        .flat_map(|entry| at_and_above(entry.path.as_str()).skip(1))
-        .filter(|folder| folder.contains('/') && !scene.next.has(folder))
-        .map(str::to_owned)
-        .collect();
-    let live = PathSet::new(placed.sheet.after.live.iter().map(String::as_str), false).unwrap_or_default();
-    let is_in = |path: &RelPath| at_and_above(path.as_str()).skip(1).any(|folder| folders.contains(folder));
-    let in_group = |path: &RelPath| scene.sheet.as_ref().is_some_and(|sheet| sheet.group_of(path).is_some());
-    let is_aside = |entry: &&Entry| {
-        let path = &entry.path;
-        let differs = || scene.laid.get(path.as_str()).is_none_or(|laid| laid.node != entry.node);
-        entry.node != Node::EmptyFolder && (is_in(path) || live.contains(path.as_str())) && !in_group(path) && differs()
-    };
-    let written: Vec<Entry> = scene.plain.entries().iter().filter(is_aside).cloned().collect();
-    let gone = written.iter().map(|entry| (entry.path.clone(), None)).collect();
-    scene.plain = overlay(&scene.plain, &Layer::new(gone)?)?;
-    Listing::with_folders_implied(written)
-}
-
-/// Puts what was kept aside back among what is there, where nothing else is by now.
-fn bring_back(scene: &mut Scene, aside: &Listing) -> Result<Vec<RelPath>> {
-    let free = |entry: &&Entry| entry.node != Node::EmptyFolder && !scene.plain.has(entry.path.as_str());
-    let back: Vec<Entry> = aside.entries().iter().filter(free).cloned().collect();
-    let layer = back.iter().map(|entry| (entry.path.clone(), Some(entry.clone()))).collect();
-    scene.plain = overlay(&scene.plain, &Layer::new(layer)?)?;
-    Ok(back.into_iter().map(|entry| entry.path).collect())
 }
 
 /// What a rebase has to say.
@@ -391,10 +330,7 @@ fn expected(mods: &[Placed], after: &Listing, about: &[ModName]) -> Vec<RelPath>
 }
 
 /// The files of a package that are left out because they are for people.
-fn notes(choices: &crate::placing::Choices, package: Option<&Packed>) -> Vec<String> {
-    let Some(package) = package else { return Vec::new() };
-    let except: BTreeMap<String, ()> = choices.except.iter().map(|pattern| (pattern.clone(), ())).collect();
-    let paths = package.files.entries().iter().filter_map(|entry| entry.path.as_str().strip_prefix("package/"));
-    let notes = paths.filter(|path| except.contains_key(&crate::sheet::pattern::escape(path)));
-    notes.filter(|path| crate::placing::is_note(path.rsplit('/').next().unwrap_or(path))).map(str::to_owned).collect()
+fn notes(choices: &Choices, package: Option<&Packed>) -> Vec<String> {
+    let notes = package.map(|package| placing::notes(&package.files)).unwrap_or_default();
+    notes.into_iter().filter(|path| choices.except.contains(&escape(path))).collect()
 }

@@ -156,6 +156,8 @@ pub struct Explained {
     pub stock: bool,
     /// The mods that have it, from the lowest on, and whether each is on.
     pub mods: Vec<(ModName, bool)>,
+    /// The mods that have put something inside it, where it is an archive.
+    pub inside: Vec<ModName>,
     /// The mod that takes it away.
     pub removed_by: Option<ModName>,
     /// What is there now.
@@ -195,16 +197,18 @@ pub fn explain(yard: &Yard, name: &TwinName, path: &RelPath, ctx: &Ctx) -> Resul
     if there.is_none() && laid.is_none() && !stock && mods.is_empty() {
         return Err(Error::NotFound { what: Noun::Path, name: path.to_string(), known: Vec::new() });
     }
+    let named = |at: &usize| scene.mods[*at].of.name.clone();
+    let inside: Vec<ModName> = scene.composed.inlaid.get(path).into_iter().flatten().map(named).collect();
     let over = scene.composed.by.get(path).and_then(|by| by.last()).map(|at| scene.mods[*at].of.name.clone());
     let is = match (&there, &laid) {
         (None, None) => Is::Nothing,
         (None, Some(_)) => Is::Deleted,
-        (there, laid) if there == laid => over.map_or(Is::Stock, Is::Mod),
+        (there, laid) if there == laid => inside.last().cloned().or(over).map_or(Is::Stock, Is::Mod),
         _ => Is::Mine,
     };
     let removed_by = scene.composed.removed.get(path).map(|at| scene.mods[*at].of.name.clone());
     let edited = scene.settled.state.edits.iter().any(|edit| edit.file == *path);
-    Ok(Explained { path: path.clone(), stock, mods, removed_by, is, edited })
+    Ok(Explained { path: path.clone(), stock, mods, inside, removed_by, is, edited })
 }
 
 /// The title of the build that a twin is on.

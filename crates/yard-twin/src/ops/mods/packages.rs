@@ -12,7 +12,7 @@ use crate::archive::{self, Archive};
 use crate::catalog::PackageRow;
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, Stat};
-use crate::error::{Error, ModError, Noun, PathContext, Result};
+use crate::error::{Error, IntakeError, ModError, Noun, PathContext, Result};
 use crate::ident::{ModId, ModName, Title, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::path::RelPath;
@@ -23,6 +23,10 @@ use crate::sheet;
 use crate::sheet::PathSet;
 use crate::store::pool::Putter;
 use crate::twin::change;
+
+/// How archives end, whatever is in front of that.
+const ENDINGS: [&str; 13] =
+    [".zip", ".7z", ".gz", ".tgz", ".xz", ".txz", ".zst", ".bz2", ".tbz", ".tar", ".jar", ".pack", ".rar"];
 
 /// What a package is read by, beside what it says itself.
 #[derive(Clone, Debug, Default)]
@@ -60,7 +64,7 @@ pub struct Packed {
 /// in it is read once.
 ///
 /// # Errors
-/// [`ModError::Parts`] if parts are missing, before anything is read; [`crate::IntakeError::Archive`] for archives that
+/// [`ModError::Parts`] if parts are missing, before anything is read; [`IntakeError::Archive`] for archives that
 /// can't be read; [`crate::SheetError`] for a mod sheet that is wrong; [`ModError::Nothing`] if there is nothing in it.
 pub fn read(yard: &Yard, sources: &[PathBuf], title: &Title, options: &ReadOptions, ctx: &Ctx) -> Result<Packed> {
     let sources = sources.iter().map(|source| disk::canonical(source)).collect::<Result<Vec<_>>>()?;
@@ -75,8 +79,15 @@ pub fn read(yard: &Yard, sources: &[PathBuf], title: &Title, options: &ReadOptio
     let wholes = PathSet::new(wholes.iter().map(String::as_str), true).unwrap_or_default();
     let op = yard.begin(ctx)?;
     let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
-    let mut reading =
-        Reading { entries: BTreeMap::new(), overlaps: Vec::new(), read: Vec::new(), putter: &putter, op: &op, ctx };
+    let mut reading = Reading {
+        entries: BTreeMap::new(),
+        overlaps: Vec::new(),
+        read: Vec::new(),
+        wholes: &wholes,
+        putter: &putter,
+        op: &op,
+        ctx,
+    };
     let whole = sources.len() == 1 && !first.is_dir() && wholes.contains(&names[0]);
     ctx.phase(Phase::Storing, 0, 0, || {
         sources.iter().try_for_each(|source| if whole { reading.file(source) } else { reading.source(source) })
@@ -233,8 +244,6 @@ fn file_name(path: &Path) -> String {
 
 /// A mod's name, of what a file or folder is called: without endings of archives.
 fn name_of(file: &str) -> Result<ModName> {
-    const ENDINGS: [&str; 13] =
-        [".zip", ".7z", ".gz", ".tgz", ".xz", ".txz", ".zst", ".bz2", ".tbz", ".tar", ".jar", ".pack", ".rar"];
     let mut name = file;
     while let Some(shorter) = ENDINGS
         .iter()
@@ -273,6 +282,7 @@ struct Reading<'a> {
     entries: BTreeMap<RelPath, Entry>,
     overlaps: Vec<String>,
     read: Vec<(PathBuf, Option<Stat>)>,
+    wholes: &'a PathSet,
     putter: &'a Putter<'a>,
     op: &'a OpFolder,
     ctx: &'a Ctx,
@@ -283,6 +293,11 @@ impl Reading<'_> {
         match () {
             () if source.is_dir() => self.folder(source),
             () if archive::is_archive(source)? => self.archive(source, 0),
+            () if archive::is_program(source)? => {
+                let why = "it is a program. If it is an installer, run it: yardtwin tool. If it belongs into the game as it is, put it into \
+                           a folder, and add that";
+                Err(IntakeError::Archive { path: source.into(), why: why.into() }.into())
+            }
             () => self.file(source),
         }
     }
@@ -322,7 +337,7 @@ impl Reading<'_> {
                 // What a stranger's link leads to is nobody's business.
                 Kind::Symlink(_) => {
                     let why = format!("{below:?}: it is a link, and those are not taken from packages");
-                    return Err(crate::IntakeError::Archive { path: source.into(), why }.into());
+                    return Err(IntakeError::Archive { path: source.into(), why }.into());
                 }
                 Kind::File => {
                     let path = source.join(below);
@@ -345,16 +360,18 @@ impl Reading<'_> {
         let mut archive = Archive::open(source)?;
         if let [only] = archive.members()
             && depth < DEPTH
+            // One that the title takes as it is, is the item.
+            && !self.wholes.contains(only.path.rsplit('/').next().unwrap_or_default())
+            && ENDINGS.iter().any(|ending| only.path.to_lowercase().ends_with(ending))
         {
             let inner = self.op.path().join(format!("inner{depth}"));
-            let (ctx, size) = (self.ctx, only.size);
-            let mut out = fs::File::create_new(&inner).at("make", &inner)?;
+            let ctx = self.ctx;
+            let mut out = disk::create_exact(&inner, 0o600).at("make", &inner)?;
             archive.read_each(
                 &|_| true,
                 &mut |_, from| std::io::copy(from, &mut out).at("write", &inner).map(drop),
                 ctx,
             )?;
-            tracing::debug!(size, "an archive holds one file");
             if archive::is_archive(&inner)? {
                 let read = self.archive(&inner, depth + 1);
                 disk::remove_file(&inner)?;
@@ -374,7 +391,7 @@ impl Reading<'_> {
         };
         archive.read_each(&|_| true, &mut each, self.ctx)?;
         if !disk::lstat(source).at("look at", source)?.same_bytes(&before) {
-            return Err(crate::IntakeError::Changed(source.into()).into());
+            return Err(IntakeError::Changed(source.into()).into());
         }
         if depth == 0 {
             self.read.push((source.into(), Some(before)));

@@ -1,10 +1,14 @@
 //! What a twin is to hold when something else is wanted below the player's own: another build, other mods.
 
+mod aside;
+
+pub(super) use aside::Aside;
+
 use std::collections::HashSet;
 
 use crate::Yard;
 use crate::catalog::{StockRow, TwinRow, What};
-use crate::combine::{Draft, Moves, Wholes, realise};
+use crate::combine::{Draft, Moves, Wholes};
 use crate::disk;
 use crate::edit::Edit;
 use crate::error::{Error, Result};
@@ -18,7 +22,6 @@ use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
 use crate::store::state::{Applied, State};
-use crate::twin::derive::Deriver;
 use crate::twin::inlay;
 use crate::twin::markers::with_markers;
 use crate::twin::mods::{self, Coming};
@@ -28,32 +31,34 @@ use crate::twin::protection;
 use crate::twin::settle::Settled;
 
 /// A twin with what was laid in it and what is to be laid next, spelt and placed alike.
-pub(super) struct Scene {
-    pub(super) row: TwinRow,
-    pub(super) settled: Settled,
-    pub(super) stock: StockRow,
+pub(in crate::ops) struct Scene {
+    pub(in crate::ops) row: TwinRow,
+    pub(in crate::ops) settled: Settled,
+    pub(in crate::ops) stock: StockRow,
     /// What the sheet says of the build that it is on, and of the one that it goes to.
-    pub(super) sheet: Option<Sheet>,
-    pub(super) next_sheet: Option<Sheet>,
+    pub(in crate::ops) sheet: Option<Sheet>,
+    pub(in crate::ops) next_sheet: Option<Sheet>,
     /// What was laid.
-    pub(super) laid: Listing,
+    pub(in crate::ops) laid: Listing,
     /// What is there, without config edits.
-    pub(super) plain: Listing,
+    pub(in crate::ops) plain: Listing,
     /// What is there.
     there: Listing,
     /// Files with config edits.
     edited: Vec<RelPath>,
-    pub(super) moves: Moves,
+    pub(in crate::ops) moves: Moves,
     /// What of the player's own moves.
-    pub(super) moved: Vec<(RelPath, RelPath)>,
+    pub(in crate::ops) moved: Vec<(RelPath, RelPath)>,
     /// What is to be laid.
-    pub(super) next: Listing,
+    pub(in crate::ops) next: Listing,
     /// What of it comes of the build alone.
-    pub(super) stock_listing: Listing,
-    pub(super) mods: Vec<Placed>,
-    pub(super) composed: Composed,
+    pub(in crate::ops) stock_listing: Listing,
+    pub(in crate::ops) mods: Vec<Placed>,
+    pub(in crate::ops) composed: Composed,
     /// Archives into which mods put something, now or then.
     archives: HashSet<RelPath>,
+    /// Listings that the state to come needs, and that are kept nowhere yet.
+    kept: Vec<Listing>,
 }
 
 impl Scene {
@@ -61,7 +66,7 @@ impl Scene {
     ///
     /// # Errors
     /// [`crate::ModError`] where the mods don't go together; whatever reading records fails with.
-    pub(super) fn look(
+    pub(in crate::ops) fn look(
         yard: &Yard,
         (row, settled): (TwinRow, Settled),
         (to, wanted, coming): (&BuildRef, &[ModUse], Option<&Coming<'_>>),
@@ -117,13 +122,14 @@ impl Scene {
             next,
             stock_listing,
             archives,
+            kept: Vec::new(),
             mods: placed,
             composed,
         })
     }
 
     /// What is to be there, where `stays` says at which paths the player's own is kept. Things stay whole.
-    pub(super) fn rebase(&self, yard: &Yard, stays: impl Fn(&RelPath) -> bool, ctx: &Ctx) -> Result<Rebased> {
+    pub(in crate::ops) fn rebase(&self, yard: &Yard, stays: impl Fn(&RelPath) -> bool, ctx: &Ctx) -> Result<Rebased> {
         let Self { laid, plain, next, .. } = self;
         let mut rebased = rebase(laid, plain, next, &stays)?;
         let wholes = Wholes::of(plain, laid, self.next_sheet.as_ref());
@@ -142,7 +148,7 @@ impl Scene {
     }
 
     /// The change that makes it so, and what becomes of the edits.
-    pub(super) fn finish(
+    pub(in crate::ops) fn finish(
         mut self,
         yard: &Yard,
         rebased: &Listing,
@@ -162,29 +168,30 @@ impl Scene {
         let state = State { build, laid: self.next.id(), edits: applied, ..state };
         let draft = Draft { base: listing.clone(), derived };
         protection::check_protected(yard, &self.row, &self.settled.listing, &draft, &state)?;
-        let planned = PlannedChange::new(self.row, self.settled, state, draft, what).with_laid(self.next);
+        let planned =
+            PlannedChange::new(self.row, self.settled, state, draft, what).with_laid(self.next).with_kept(self.kept);
         Ok(Finished { listing, there: self.there, planned, views, moves: self.moves })
     }
 }
 
 /// A change that is planned.
-pub(super) struct Finished {
+pub(in crate::ops) struct Finished {
     /// What will be there.
-    pub(super) listing: Listing,
+    pub(in crate::ops) listing: Listing,
     /// What is there, with what moves in its new places.
-    pub(super) there: Listing,
-    pub(super) planned: PlannedChange,
-    pub(super) views: Vec<edits::View>,
-    pub(super) moves: Moves,
+    pub(in crate::ops) there: Listing,
+    pub(in crate::ops) planned: PlannedChange,
+    pub(in crate::ops) views: Vec<edits::View>,
+    pub(in crate::ops) moves: Moves,
 }
 
-/// A twin's listing as it would be without its config edits, and the files that have some.
-pub(super) fn without_edits(yard: &Yard, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
+/// A twin's listing as it would be without its config edits, and the files that have some. What they hold then is put into the
+/// pool: a package, or what goes aside, may need it.
+pub(in crate::ops) fn without_edits(yard: &Yard, settled: &Settled) -> Result<(Listing, Vec<RelPath>)> {
     let synced = edits::sync_edits(yard, &settled.listing, &settled.state.edits, &[], &Again::None)?;
     let edited = synced.derived.iter().map(|derive| derive.of.path.clone()).collect();
-    let op = yard.begin(&Ctx::default())?;
     let draft = Draft { base: settled.listing.clone(), derived: synced.derived };
-    Ok((realise(draft, &Deriver::new(yard, &op, true)?, &Ctx::default())?, edited))
+    Ok((names::made(yard, draft, false, &Ctx::default())?.0, edited))
 }
 
 /// The edits of mods and profile in what will be there: those whose file comes anew are made in that one.
@@ -210,7 +217,8 @@ fn edits_after(
 /// What is to be there, with the files that stay as they are in their edited form.
 fn with_edits(next: &Listing, plain: &Listing, there: &Listing, edited: &[RelPath]) -> Result<Listing> {
     let node = |listing: &Listing, path: &RelPath| listing.get(path.as_str()).map(|entry| entry.node.clone());
-    let stay = edited.iter().filter(|path| node(next, path) == node(plain, path));
+    // What goes aside is in neither any more.
+    let stay = edited.iter().filter(|path| next.has(path.as_str()) && node(next, path) == node(plain, path));
     let entries = stay.filter_map(|path| Some((path.clone(), Some(there.get(path.as_str())?.clone()))));
     overlay(next, &Layer::new(entries.collect())?)
 }
@@ -231,6 +239,6 @@ fn with_prepared(next: Listing, laid: &Listing) -> Result<Listing> {
 }
 
 /// Whether an entry is a folder with nothing in it.
-pub(super) fn is_folder(listing: &Listing, path: &RelPath) -> bool {
+pub(in crate::ops) fn is_folder(listing: &Listing, path: &RelPath) -> bool {
     listing.get(path.as_str()).is_some_and(|entry| entry.node == Node::EmptyFolder)
 }
