@@ -153,6 +153,10 @@ fn each_seed(check: impl Fn(u64)) {
     }
 }
 
+fn onto(build: &str) -> renew::Options {
+    renew::Options { stock: Some(build.parse().unwrap()), ..renew::Options::default() }
+}
+
 #[test]
 fn after_a_carry_each_belonging_is_there_or_named_and_nothing_else_has_changed() {
     let carried = std::cell::Cell::new([0usize; 4]);
@@ -255,11 +259,7 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
         let (before, ctx, name) = (world.twin(twin), Ctx::new(), twin.parse().unwrap());
         let rest =
             [None, Some(renew::Rest::Keep), Some(renew::Rest::Leave)][usize::try_from(world.dice.roll(3)).unwrap()];
-        let options = renew::Options {
-            stock: Some(format!("wexcombe@{other}").parse().unwrap()),
-            rest,
-            ..renew::Options::default()
-        };
+        let options = renew::Options { rest, ..onto(&format!("wexcombe@{other}")) };
         let plan = renew::plan(&world.yard, &name, &options, &ctx).unwrap();
         assert_same(&before, &world.twin(twin), "a plan changes nothing");
         let (old, new) = (world.shipped("1"), world.shipped(other));
@@ -416,10 +416,8 @@ fn an_edited_file_of_the_game_is_renewed_with_its_edits_and_has_the_new_builds_b
             variant: None,
         });
     }
-    let renew = |build: &str| {
-        let options = renew::Options { stock: Some(build.parse().unwrap()), ..renew::Options::default() };
-        renew::apply(&yard, &renew::plan(&yard, &name, &options, &ctx).unwrap(), &ctx).unwrap()
-    };
+    let renew =
+        |build: &str| renew::apply(&yard, &renew::plan(&yard, &name, &onto(build), &ctx).unwrap(), &ctx).unwrap();
     renew("wexcombe@2");
     assert_eq!(text(&place, "one/game/engine.cfg"), "; new\nspeed = 5\nlamps = 2\n", "an edit is nothing unexplained");
     assert_eq!(text(&place, "one/game/same.cfg"), "a=7\n");
@@ -506,8 +504,7 @@ fn names_by_an_id_are_laid_renewed_carried_and_taken_in_as_the_builds_own() {
     let (from, to) = (carry::Origin::Twin("mine".parse().unwrap()), "second".parse().unwrap());
     carry::apply(&yard, &carry::plan(&yard, &from, &to, &options, &ctx).unwrap(), &ctx).unwrap();
     assert_eq!(text(&place, "other/game/versions/other/saves/world"), "played on");
-    let options = renew::Options { stock: Some("wexcombe@2".parse().unwrap()), ..renew::Options::default() };
-    let plan = renew::plan(&yard, &to, &options, &ctx).unwrap();
+    let plan = renew::plan(&yard, &to, &onto("wexcombe@2"), &ctx).unwrap();
     assert!(plan.rest.is_empty() && plan.clashes.is_empty(), "{plan:?}");
     renew::apply(&yard, &plan, &ctx).unwrap();
     is("other", "other", "2");
@@ -540,13 +537,8 @@ fn a_copy_that_was_changed_by_hand_becomes_a_twin_with_changes_of_its_own() {
     assert_eq!((differs.new, differs.changed, differs.gone), (1, 0, 1));
     assert_same(&look(&place.at("by hand")), &look(&place.at("yard/twins/mine/game")), "it is the folder");
     // Its build is known, so that it can be renewed.
-    let plan = renew::plan(
-        &yard,
-        &name,
-        &renew::Options { rest: Some(renew::Rest::Leave), ..renew::Options::default() },
-        &ctx,
-    )
-    .unwrap();
+    let leave = renew::Options { rest: Some(renew::Rest::Leave), ..renew::Options::default() };
+    let plan = renew::plan(&yard, &name, &leave, &ctx).unwrap();
     renew::apply(&yard, &plan, &ctx).unwrap();
     assert_same(&look(&place.at("1")), &look(&place.at("yard/twins/mine/game")), "without what was changed");
     // And what a twin holds becomes a build of its own.
