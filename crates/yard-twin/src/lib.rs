@@ -109,6 +109,7 @@ pub use yard::Yard;
 pub use yard::settings::KeepPolicy;
 
 // Names, ids and values.
+pub use archive::NameEncoding;
 pub use catalog::{Counts, HistoryEntry, ModDeed, RunRecord, What};
 pub use edit::{Edit, EditFault, Format, Put, Set, get as get_value, set as set_value, unset as unset_value};
 pub use ident::{

@@ -151,7 +151,7 @@ impl Life {
         let listed: Vec<String> = removes.iter().map(|path| format!("\"game/{path}\"")).collect();
         let sheet = self.place.at(&format!("packages/{number}.toml"));
         fs::write(&sheet, format!("name = \"{name}\"\nremove = [{}]\n", listed.join(", "))).unwrap();
-        let options = mods::ReadOptions { name: None, sheet: Some(sheet) };
+        let options = mods::ReadOptions { name: None, sheet: Some(sheet), names: None };
         let packed = mods::read(&self.yard, &[root], &"wexcombe".parse().unwrap(), &options, &Ctx::new()).unwrap();
         (packed, files, removes)
     }

@@ -291,7 +291,9 @@ fn a_full_disk_is_said_to_be_full_and_nothing_is_left_on_it() {
     // Room for the build once, for its programs a second time, which links need, and for what is kept in reserve; not for a
     // copy of it all.
     let build: u64 = look(&desk.at("installed")).values().map(|what| what.1.len() as u64).sum();
-    let options = format!("size={},mode=777", build * 9 / 5 + (6 << 20));
+    let programs: u64 =
+        fs::read_dir(desk.at("installed/bin")).unwrap().map(|file| file.unwrap().metadata().unwrap().len()).sum();
+    let options = format!("size={},mode=777", build + programs + (build - programs) / 2 + (6 << 20));
     let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "none"]).arg(&small).status();
     if !mounted.is_ok_and(|status| status.success()) {
         return skip(test, "a tmpfs can't be mounted here");

@@ -419,12 +419,26 @@ fn the_mods_that_fail_only_together_are_found() {
     assert_eq!(trial("false").1["found"], "not_the_mods");
     let said = support::text(&desk.run(&["mod", "trial", "t", "--run", test]).stdout);
     assert!(said.contains("fails with these together: m4, m9") && said.contains("yardtwin mod off t m9"), "{said}");
+    // Killed in the middle, it leaves its copy to the next one, and no other twin of such a name goes with it.
+    desk.ok(&["clone", "t", "t trial 2"]);
+    let mut killed = desk.command(&["mod", "trial", "t", "--run", "sleep 100"]).spawn().unwrap();
+    let names = || desk.ok(&["list"]);
+    let runs = desk.at("yard/twins/t trial 1/runs");
+    let began = || fs::read_dir(&runs).is_ok_and(|mut runs| runs.next().is_some());
+    while !began() && killed.try_wait().unwrap().is_none() {
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    killed.kill().unwrap();
+    killed.wait().unwrap();
+    assert!(names().contains("t trial 1"));
+    trial("true # again");
+    assert!(!names().contains("t trial 1") && names().contains("t trial 2"), "{}", names());
     let mut after = look(&desk.at("yard/twins/t"));
     after.retain(|path, _| path != "index" && !path.starts_with("runs"));
     let mut before = before;
     before.retain(|path, _| path != "index" && !path.starts_with("runs"));
     assert_same(&after, &before, "the twin itself is not touched");
-    assert_eq!(fs::read_dir(desk.at("yard/twins")).unwrap().count(), 1, "the copy is gone");
+    assert_eq!(fs::read_dir(desk.at("yard/twins")).unwrap().count(), 2, "the copy is gone");
     assert!(!desk.ok(&["list", "--removed"]).contains("trial"));
 }
 

@@ -80,9 +80,10 @@ fn archives_of_every_kind_are_read_and_hostile_ones_refused() {
         fs::create_dir_all(path.parent().unwrap()).unwrap();
         fs::write(path, format!("{number} {}", "text ".repeat(number % 50))).unwrap();
     }
+    fs::create_dir(desk.at("tree/data/empty")).unwrap();
     desk.place.give_away();
     let whole = look(&desk.at("tree/data"));
-    let python = "import zipfile,os\nz=zipfile.ZipFile('../py.zip','w',8)\nfor r,_,n in os.walk('data'):\n  for f in n: z.write(r+'/'+f)\nz.close()";
+    let python = "import zipfile,os\nz=zipfile.ZipFile('../py.zip','w',8)\nfor r,d,n in os.walk('data'):\n  for f in d+n: z.write(r+'/'+f)\nz.close()";
     let archives: [(&str, &str, &[&str]); 10] = [
         ("all.zip", "zip", &["-qr", "../all.zip", "data"]),
         ("all.tar", "tar", &["cf", "../all.tar", "data"]),

@@ -14,6 +14,7 @@ use super::fault;
 use crate::disk;
 use crate::error::{PathContext, Result};
 use crate::progress::Ctx;
+use crate::sheet::PathSet;
 
 /// Larger entries need the 64-bit form of the format.
 const LARGE: u64 = u32::MAX as u64;
@@ -53,6 +54,19 @@ pub(crate) fn inlay(archive: &Path, to: &Path, remove: &dyn Fn(&str) -> bool, pu
     }
     left.values().try_for_each(|put| write(&mut out, put, to, ctx))?;
     finish(out, &from, to)
+}
+
+/// The entries of a zip archive, but for folders, whose names match one of some patterns.
+///
+/// # Errors
+/// As [`inlay`].
+pub(crate) fn entries_named(archive: &Path, patterns: &[String]) -> Result<Vec<String>> {
+    let set = PathSet::new(patterns.iter().map(String::as_str), false).unwrap_or_default();
+    let mut from = open(archive)?;
+    let names = marks(&mut from, archive)?.into_iter().filter(|(_, ((.., folder), _))| !folder);
+    let mut names: Vec<String> = names.map(|(name, _)| name).filter(|name| set.contains(name)).collect();
+    names.sort_unstable();
+    Ok(names)
 }
 
 /// What an entry holds, as far as its archive says: checksum, size, and whether it is a folder.

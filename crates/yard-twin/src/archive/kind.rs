@@ -3,6 +3,7 @@
 use std::io::Read;
 use std::path::Path;
 
+use super::ENDINGS;
 use crate::disk;
 use crate::error::{PathContext, Result};
 
@@ -92,4 +93,20 @@ pub(crate) fn is_program(path: &Path) -> Result<bool> {
     let ending = path.extension().unwrap_or_default().to_string_lossy().to_lowercase();
     let windows = head.starts_with(b"MZ") && ending == "exe";
     Ok(windows || head == b"\x7fELF" && matches!(ending.as_str(), "" | "run" | "bin"))
+}
+
+/// What a file or folder is called.
+pub(crate) fn name_of(path: &Path) -> String {
+    path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}
+
+/// The name of an archive without its endings.
+pub(crate) fn stem(name: &str) -> &str {
+    let ending = |name: &str| ENDINGS.iter().find(|ending| name.to_lowercase().ends_with(*ending)).map(|end| end.len());
+    let shorter = |name: &str| name.len().checked_sub(ending(name)?).and_then(|end| name.get(..end)).map(str::len);
+    let mut stem = name;
+    while let Some(len) = shorter(stem).filter(|len| *len > 0) {
+        stem = &stem[..len];
+    }
+    stem
 }

@@ -4,12 +4,15 @@
 mod inlay;
 mod kind;
 mod names;
+mod opened;
 mod sevenz;
 mod tar;
 mod zip;
 
-pub(crate) use self::inlay::{Put, inlay, merge};
-pub(crate) use self::kind::{is_archive, is_program};
+pub(crate) use self::inlay::{Put, entries_named, inlay, merge};
+pub(crate) use self::kind::{is_archive, is_program, name_of, stem};
+pub use self::names::NameEncoding;
+pub(crate) use self::opened::opened;
 
 use self::kind::Kind;
 
@@ -22,6 +25,10 @@ use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::ident::ContentId;
 use crate::path::RelPath;
 use crate::progress::Ctx;
+
+/// How archives end, whatever is in front of that.
+pub(crate) const ENDINGS: [&str; 13] =
+    [".zip", ".7z", ".gz", ".tgz", ".xz", ".txz", ".zst", ".bz2", ".tbz", ".tar", ".jar", ".pack", ".rar"];
 
 /// More members than these are no download of a player's.
 const MEMBERS: usize = 100_000;
@@ -38,6 +45,7 @@ pub(crate) struct Archive {
     path: PathBuf,
     packed: Packed,
     members: Vec<Member>,
+    empty_folders: Vec<String>,
 }
 
 /// An archive by its format.
@@ -64,7 +72,7 @@ pub(crate) struct Member {
 /// What a format says of one member, before anything of it is believed.
 struct Said<'a> {
     index: usize,
-    name: &'a str,
+    name: &'a [u8],
     is: Is,
     size: u64,
     mtime: i64,
@@ -82,15 +90,16 @@ enum Is {
 }
 
 impl Archive {
-    /// Opens an archive, lists it and checks the whole list.
+    /// Opens an archive, lists it and checks the whole list. `written` is how names are written that are not UTF-8.
     ///
     /// # Errors
+    /// [`IntakeError::Names`] if there are such, and nobody has said it;
     /// [`IntakeError::Archive`] if anything about it is not as it should be, or it is of a kind that can't be read.
-    pub(crate) fn open(path: &Path) -> Result<Self> {
+    pub(crate) fn open(path: &Path, written: Option<NameEncoding>) -> Result<Self> {
         let Some(kind) = Kind::of(path)? else {
             return Err(fault(path, "it is no archive of a kind that is known"));
         };
-        let mut names = Names::new(path);
+        let mut names = Names::new(path, written);
         let (packed, members) = match kind {
             Kind::Zip => {
                 zip::Zip::open(path, &mut names).map(|(zip, members)| (Packed::Zip(Box::new(zip)), members))?
@@ -103,11 +112,17 @@ impl Archive {
             }
             Kind::Other(what) => return Err(fault(path, what)),
         };
-        Ok(Self { path: path.into(), packed, members })
+        let empty_folders = names.into_empty_folders(&members);
+        Ok(Self { path: path.into(), packed, members, empty_folders })
     }
 
     pub(crate) fn members(&self) -> &[Member] {
         &self.members
+    }
+
+    /// The folders in it that have nothing in them.
+    pub(crate) fn empty_folders(&self) -> &[String] {
+        &self.empty_folders
     }
 
     /// Reads those members that are wanted, in the order in which they are stored: each is given to `each`, which reads as

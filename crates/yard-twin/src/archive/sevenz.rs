@@ -49,7 +49,9 @@ impl SevenZ {
             let mtime = nanoseconds(entry);
             let (size, executable) = (entry.size(), mode & 0o111 != 0);
             total = total.saturating_add(size);
-            members.extend(names.take(&Said { index, name: entry.name(), is, size, mtime, executable }, None)?);
+            let name = entry.name().as_bytes();
+            let said = Said { index, name, is, size, mtime, executable };
+            members.extend(names.take(&said, None)?);
         }
         if total > packed.saturating_mul(RATIO).saturating_add(SMALL) {
             return Err(names.refuse(format!("it would unpack to {total} bytes, which is out of proportion")));

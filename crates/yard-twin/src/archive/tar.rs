@@ -47,14 +47,14 @@ impl Tar {
                 _ => Is::Special,
             };
             let name = entry.path_bytes();
-            let Ok(name) = std::str::from_utf8(&name) else { return Err(names.refuse("a name in it is not UTF-8")) };
-            let name = name.strip_prefix("./").unwrap_or(name);
-            if name.is_empty() || name == "." {
+            let name = name.strip_prefix(b"./").unwrap_or(&name);
+            if name.is_empty() || name == b"." {
                 return Ok(());
             }
             let mtime = i64::try_from(seconds).ok().and_then(|seconds| seconds.checked_mul(1_000_000_000));
             let (mtime, executable) = (mtime.unwrap_or_default(), mode & 0o111 != 0);
-            members.extend(names.take(&Said { index, name, is, size, mtime, executable }, None)?);
+            let said = Said { index, name, is, size, mtime, executable };
+            members.extend(names.take(&said, None)?);
             Ok(())
         })?;
         if members.is_empty() {

@@ -35,9 +35,6 @@ impl Zip {
         let mut members = Vec::new();
         for index in 0..self.zip.len() {
             let member = self.zip.by_index_raw(index).map_err(|error| wrong(&self.path, &error))?;
-            let Ok(name) = std::str::from_utf8(member.name_raw()) else {
-                return Err(names.refuse("a name in it is not UTF-8"));
-            };
             let is = match () {
                 () if member.is_symlink() => Is::Link,
                 () if member.encrypted() => Is::Locked,
@@ -46,7 +43,7 @@ impl Zip {
             };
             let said = Said {
                 index,
-                name,
+                name: member.name_raw(),
                 is,
                 size: member.size(),
                 mtime: member.last_modified().and_then(nanoseconds).unwrap_or_default(),

@@ -72,6 +72,16 @@ impl Catalog {
         Ok(())
     }
 
+    /// The copies on which trials are, or were when they were killed, each with the operation's folder that it has.
+    pub(crate) fn trial_copies(&self) -> Result<Vec<(TwinId, String)>> {
+        self.all("SELECT copy, stage FROM trial_copies ORDER BY copy", [], |row| Ok((parsed(row, 0)?, row.get(1)?)))
+    }
+
+    pub(crate) fn add_trial_copy(&self, copy: TwinId, stage: &str) -> Result<()> {
+        self.run("INSERT INTO trial_copies (copy, stage) VALUES (?1, ?2)", params![copy.to_string(), stage])?;
+        Ok(())
+    }
+
     pub(crate) fn delete_package(&self, id: ModId) -> Result<()> {
         self.run("DELETE FROM mods WHERE id = ?1", [id.to_string()])?;
         Ok(())

@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-pub(super) const STEPS: [&str; 9] = [
+pub(super) const STEPS: [&str; 10] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -156,6 +156,12 @@ pub(super) const STEPS: [&str; 9] = [
         key TEXT NOT NULL,
         fails INTEGER NOT NULL,
         PRIMARY KEY (twin, key)
+    ) STRICT, WITHOUT ROWID;
+",
+    "
+    CREATE TABLE trial_copies (
+        copy TEXT PRIMARY KEY REFERENCES twins (id) ON DELETE CASCADE,
+        stage TEXT NOT NULL
     ) STRICT, WITHOUT ROWID;
 ",
 ];

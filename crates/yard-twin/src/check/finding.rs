@@ -160,6 +160,10 @@ pub enum Problem {
     FromStock { by_program: Vec<String>, by_hand: Vec<String>, missing: Vec<String>, extra: Vec<String> },
     /// A mod's record can't be read.
     ModDamaged { name: String, why: String },
+    /// Files of a mod that is on are not there.
+    ModIncomplete { name: String, paths: Vec<String> },
+    /// An archive of the program was changed and still has what tells the program so.
+    SealsLeft { archive: String, seals: Vec<String> },
     /// What a mod's sheet expects is not there.
     ModExpects { name: String, paths: Vec<String> },
     /// The folder isn't what the title sheet calls good.
@@ -361,6 +365,14 @@ impl fmt::Display for Problem {
                 write!(f, "game files are not those of its stock build and its mods: {}", parts.join("; "))
             }
             Self::ModDamaged { name, why } => write!(f, "its mod {name:?} can't be read: {why}"),
+            Self::ModIncomplete { name, paths } => {
+                write!(f, "its mod {name:?} is on and not all there: {} missing", are(paths))
+            }
+            Self::SealsLeft { archive, seals } => write!(
+                f,
+                "{archive} is not as it was shipped, and what its program knows that by is still in it: {}",
+                few(seals)
+            ),
             Self::ModExpects { name, paths } => {
                 write!(f, "its mod {name:?} expects what is not there: {}", few(paths))
             }

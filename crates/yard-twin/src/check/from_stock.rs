@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::twin::Seen;
 use super::{Checker, Mend, Problem, Severity};
+use crate::archive;
 use crate::catalog::{TwinRow, What};
 use crate::check::touched;
 use crate::combine::{Repather, is_text};
@@ -13,7 +14,7 @@ use crate::listing::{Change, Layer, Listing, Node, diff, diff_of_contents, overl
 use crate::ops::repath;
 use crate::ops::repath::PlaceKind;
 use crate::path::RelPath;
-use crate::placing::compose;
+use crate::placing::{Composed, Placed, compose};
 use crate::sheet::Sheet;
 use crate::twin::mods;
 use crate::twin::names;
@@ -37,11 +38,16 @@ impl Checker<'_> {
         // A damaged file is reported elsewhere.
         let Ok(stock) = stock else { return Ok(()) };
         let sheet = seen.look.sheet.as_ref();
-        let Some(stock) = self.with_mods(seen, stock)? else { return Ok(()) };
+        self.seals(seen, &stock);
+        let Some((mut composed, placed)) = self.with_mods(seen, stock)? else { return Ok(()) };
+        let stock = std::mem::take(&mut composed.listing);
         let ids = names::from_stock(sheet, seen.look.state.named_as.as_deref());
         // So is one from which a name is made, and what stands in the way of one.
         let named = Error::pass_over(names::renamed(self.yard, stock, (sheet, ids), true, self.ctx))?;
-        let Some(stock) = named.map(|named| named.listing) else { return Ok(()) };
+        let Some(named) = named else { return Ok(()) };
+        composed.rename(&named.places());
+        let stock = named.listing;
+        self.incomplete(seen, &stock, &composed, &placed);
         self.game_files(seen, &stock)?;
         self.wrappers(seen, &stock);
         self.leads_elsewhere(seen, &stock);
@@ -49,10 +55,10 @@ impl Checker<'_> {
     }
 
     /// What is laid with the twin's mods; `None` if one can't be read, or they don't go together.
-    fn with_mods(&mut self, seen: &Seen, stock: Listing) -> Result<Option<Listing>> {
+    fn with_mods(&mut self, seen: &Seen, stock: Listing) -> Result<Option<(Composed, Vec<Placed>)>> {
         let state = &seen.look.state;
         if state.mods.is_empty() {
-            return Ok(Some(stock));
+            return Ok(Some((compose(stock, &[], false)?, Vec::new())));
         }
         for used in &state.mods {
             if let Err(error) = mods::placed(self.yard, std::slice::from_ref(used), None) {
@@ -71,11 +77,43 @@ impl Checker<'_> {
             }
         }
         let folds = disk::folds_case(&seen.folder)? || seen.look.sheet.as_ref().is_some_and(Sheet::ignores_case);
-        let Some(composed) = Error::pass_over(compose(stock, &placed, folds))? else { return Ok(None) };
+        let Some(mut composed) = Error::pass_over(compose(stock, &placed, folds))? else { return Ok(None) };
         // What was put into archives is what was laid: nothing is made in order to look.
         let Some(laid) = Error::pass_over(self.yard.store.listing(state.laid))? else { return Ok(None) };
         let inlaid = composed.inlaid.keys().map(|path| (path.clone(), laid.get(path.as_str()).cloned()));
-        Ok(Some(overlay(&composed.listing, &Layer::new(inlaid.collect())?)?))
+        composed.listing = overlay(&composed.listing, &Layer::new(inlaid.collect())?)?;
+        Ok(Some((composed, placed)))
+    }
+
+    /// Files of mods that are missing, but for what the player deletes and the program writes.
+    fn incomplete(&mut self, seen: &Seen, laid: &Listing, composed: &Composed, mods: &[Placed]) {
+        let own = PlayersOwn(seen.look.sheet.as_ref());
+        let mut missing: BTreeMap<usize, Vec<String>> = BTreeMap::new();
+        let is_missing = |path: &RelPath| laid.has(path.as_str()) && !seen.now.has(path.as_str()) && !own.holds(path);
+        for (path, by) in composed.by.iter().filter(|(path, _)| is_missing(path)) {
+            by.last().into_iter().for_each(|at| missing.entry(*at).or_default().push(path.to_string()));
+        }
+        for (at, paths) in missing {
+            let problem = Problem::ModIncomplete { name: mods[at].of.name.to_string(), paths };
+            self.found(Severity::Wrong, &seen.about, problem, Mend::Restore);
+        }
+    }
+
+    /// Archives of the program that are not as they were shipped, and have not lost their seals.
+    fn seals(&mut self, seen: &Seen, shipped: &Listing) {
+        for archive in seen.look.sheet.iter().flat_map(|sheet| sheet.archives.values()) {
+            let content = |listing: &Listing| listing.get(archive.path.as_str()).and_then(|entry| entry.node.content());
+            let (Some(was), Some(is)) = (content(shipped), content(&seen.now)) else { continue };
+            if was == is || archive.seals.is_empty() {
+                continue;
+            }
+            // One that can't be read is none that a program reads.
+            let seals = archive::entries_named(&archive.path.below(&seen.folder), &archive.seals).unwrap_or_default();
+            if !seals.is_empty() {
+                let problem = Problem::SealsLeft { archive: archive.path.to_string(), seals };
+                self.found(Severity::Wrong, &seen.about, problem, Mend::Restore);
+            }
+        }
     }
 
     fn game_files(&mut self, seen: &Seen, stock: &Listing) -> Result<()> {

@@ -205,6 +205,9 @@ pub enum IntakeError {
     /// The source is no folder.
     #[error("{} is not a folder", .0.display())]
     NotAFolder(PathBuf),
+    /// One of several sources is no archive: only those can be laid over each other.
+    #[error("{} is neither a folder nor an archive", .0.display())]
+    NotAnArchive(PathBuf),
     /// The source lies inside the yard.
     #[error("{} lies inside the yard", .0.display())]
     InsideYard(PathBuf),
@@ -226,6 +229,14 @@ pub enum IntakeError {
         path: PathBuf,
         /// What is wrong, and with which of its members.
         why: String,
+    },
+    /// Names in an archive are not UTF-8, and nobody has said what they are.
+    #[error("a name in {} is not written in UTF-8{}", path.display(), as_readings(readings))]
+    Names {
+        /// The archive.
+        path: PathBuf,
+        /// What it could be: how it would be written, and what it would read then.
+        readings: Vec<(String, String)>,
     },
     /// The source holds no file.
     #[error("{} holds no files", .0.display())]
@@ -280,6 +291,11 @@ pub enum IntakeError {
         /// How many paths differ.
         different: u64,
     },
+}
+
+fn as_readings(readings: &[(String, String)]) -> String {
+    let one = |(encoding, name): &(String, String)| format!("; as {encoding} it is {name:?}");
+    readings.iter().map(one).collect()
 }
 
 /// Why a twin can't be used as it is.
@@ -472,6 +488,7 @@ impl Error {
                 | ModError::SameName { .. }
                 | ModError::There { .. }
                 | ModError::Build(_)
+                | ModError::NoFolder { .. }
                 | ModError::Needs { .. }
                 | ModError::Clashes { .. }
                 | ModError::Obstructed { .. }

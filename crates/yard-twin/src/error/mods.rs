@@ -56,6 +56,16 @@ pub enum ModError {
         /// What is missing.
         parts: Vec<String>,
     },
+    /// The folder that a mod was put into is not there in another build.
+    #[error("{build} has no folder {folder}, into which {name:?} was put")]
+    NoFolder {
+        /// The mod.
+        name: String,
+        /// The folder.
+        folder: String,
+        /// The build.
+        build: String,
+    },
     /// There is another mod of that name.
     #[error("there is another mod {name:?} for this title, with other files")]
     SameName {
@@ -155,6 +165,11 @@ impl ModError {
             Self::There { .. } => "Update it (mod update), or give this one another name (--name).".into(),
             Self::Build(wrong) if wrong.fit.is_empty() => "--any-build adds it all the same.".into(),
             Self::Build(wrong) => format!("These fit: {}. --any-build adds it all the same.", wrong.fit.join(", ")),
+            Self::NoFolder { .. } => {
+                "Where it belongs there is for you to say: turn it off for now (--without-mod), then add it once more with --into. \
+                 --any-build lays it where it was all the same."
+                    .into()
+            }
             Self::Needs { .. } => "Add that one first, or turn it on; mod move changes the order.".into(),
             Self::Clashes { .. } => "Turn one of them off first.".into(),
             Self::NothingToAdopt(_) => "Look at what differs: yardtwin diff NAME.".into(),

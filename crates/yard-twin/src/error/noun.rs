@@ -14,6 +14,8 @@ pub enum Noun {
     Command,
     /// The name of a content.
     ContentId,
+    /// A way to write text as bytes.
+    Encoding,
     /// A launch entry, by its twin.
     EntryOf,
     /// A file or a folder.
@@ -75,6 +77,7 @@ impl fmt::Display for Noun {
             Self::BuildLabel => "build label",
             Self::Command => "command",
             Self::ContentId => "content id",
+            Self::Encoding => "encoding",
             Self::EntryOf => "launch entry of",
             Self::FileOrFolder => "file or folder",
             Self::Folder => "folder",

@@ -99,10 +99,12 @@ impl YardError {
 impl IntakeError {
     fn remedy(&self) -> Option<&'static str> {
         Some(match self {
+            Self::NotAnArchive(_) => "Name one folder by itself, or archives.",
             Self::NotAFolder(_) => "Name the folder that the program is installed in.",
             Self::InsideYard(_) => "To make a twin's folder a twin again, clone the twin.",
             Self::AroundYard(_) => "Name the program's own folder, or move the yard out of it.",
             Self::PartOfTheOther { .. } => "Name two folders that lie apart.",
+            Self::Names { .. } => "Say how its names are written: --names ENCODING.",
             Self::Archive { .. } => "Get it again from where it came, or unpack it yourself and name the folder.",
             Self::Nothing(_) => "Look whether it is the right folder.",
             Self::NotUtf8(_) => "Rename it, then try again.",

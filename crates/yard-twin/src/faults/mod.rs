@@ -149,7 +149,7 @@ fn clone(yard: &Yard, source: &str, name: &str, sharing: Sharing) -> Result<()> 
 }
 
 fn add_mod(yard: &Yard, package: &Path, name: &str) -> Result<()> {
-    let options = mods::ReadOptions { name: Some(name.parse()?), sheet: None };
+    let options = mods::ReadOptions { name: Some(name.parse()?), ..mods::ReadOptions::default() };
     let packed = mods::read(yard, &[package.into()], &"wexcombe".parse()?, &options, &ctx())?;
     let options = mods::AddOptions { into: RelPath::new("game").ok(), strip: Some(0), ..mods::AddOptions::default() };
     mods::apply(yard, &mods::plan_add(yard, &"a".parse()?, &packed, &options, &ctx())?, &ctx()).map(|_| ())

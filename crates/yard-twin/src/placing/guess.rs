@@ -76,7 +76,7 @@ impl Tree {
     }
 
     /// Whether there is a folder, or a file, at a path.
-    fn has(&self, path: &str, folder: bool) -> bool {
+    pub(crate) fn has(&self, path: &str, folder: bool) -> bool {
         self.paths.get(&self.key(path)).is_some_and(|(is, _)| *is == folder)
     }
 
@@ -187,7 +187,7 @@ pub(crate) fn guess(files: &Listing, told: Option<&RelPath>, tree: &Tree) -> Res
 }
 
 /// The folders that wrap all of a package, from none on; and the files beside them that are for people to read.
-fn wrappers<'a>(all: &[&'a str]) -> (Vec<&'a str>, BTreeSet<&'a str>) {
+pub(crate) fn wrappers<'a>(all: &[&'a str]) -> (Vec<&'a str>, BTreeSet<&'a str>) {
     let (mut strips, mut notes) = (vec![""], BTreeSet::new());
     loop {
         let strip = strips.last().copied().unwrap_or_default();

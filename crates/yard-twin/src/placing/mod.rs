@@ -11,9 +11,9 @@ use serde::{Deserialize, Serialize};
 
 pub(crate) use compose::{Composed, Placed, compose};
 pub use guess::Picture;
-pub(crate) use guess::{Guess, Tree, guess, notes, wrappings};
+pub(crate) use guess::{Guess, Tree, guess, notes, wrappers, wrappings};
 pub(crate) use parts::missing;
-pub(crate) use place::{Inlaid, Places, SHEET, is_note, place};
+pub(crate) use place::{Inlaid, Named, Places, SHEET, is_note, place};
 pub(crate) use search::{Found, Set, smallest};
 pub(crate) use sheet::read as read_sheet;
 pub use sheet::{After, InlayRule, ModSheet, Placement};

@@ -24,15 +24,16 @@ pub(crate) fn is_note(name: &str) -> bool {
     is_text && NOTES.iter().any(|note| stem.starts_with(note) || stem.ends_with(note))
 }
 
-/// Patterns over the paths of a package.
-struct Named {
+/// Patterns over the paths of what comes.
+#[derive(Default)]
+pub(crate) struct Named {
     set: PathSet,
     /// Those without a `/`, which name files wherever they are.
     anywhere: PathSet,
 }
 
 impl Named {
-    fn new<'a>(patterns: impl Iterator<Item = &'a String> + Clone) -> Result<Self> {
+    pub(crate) fn new<'a>(patterns: impl Iterator<Item = &'a String> + Clone) -> Result<Self> {
         let set = |patterns: Vec<&str>| {
             let pattern = || patterns.first().copied().unwrap_or_default().to_owned();
             PathSet::new(patterns.clone(), true).map_err(|why| ModError::Pattern { pattern: pattern(), why })
@@ -42,7 +43,7 @@ impl Named {
     }
 
     /// Whether a file of a package is named: by its whole path, by that below what is stripped, or by its name.
-    fn has(&self, whole: &str, below: Option<&str>) -> bool {
+    pub(crate) fn has(&self, whole: &str, below: Option<&str>) -> bool {
         let name = whole.rsplit('/').next().unwrap_or(whole);
         self.set.contains(whole) || below.is_some_and(|below| self.set.contains(below)) || self.anywhere.contains(name)
     }

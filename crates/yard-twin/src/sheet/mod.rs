@@ -421,6 +421,11 @@ impl Sheet {
         files.chain(folders).filter_map(below).filter(|(path, _)| !listing.has(path.as_str())).collect()
     }
 
+    /// The files below the game folder that a build label may stand in.
+    pub(crate) fn label_files(&self) -> Vec<&str> {
+        self.labels.iter().filter_map(|label| label.file.as_deref()).collect()
+    }
+
     /// Reads the build label of the folder `game`.
     pub(crate) fn read_label(&self, game: &Path) -> Result<String, String> {
         let mut why = "the title sheet has no [label]".to_owned();

@@ -1,6 +1,6 @@
 //! Inlays: what mods put into the program's own archives, made from what is laid there.
 
-use std::collections::HashSet;
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use crate::Yard;
@@ -105,18 +105,18 @@ fn make(yard: &Yard, ctx: &Ctx, write: impl FnOnce(&std::path::Path) -> Result<(
 }
 
 /// What is there of the archives into which mods put something, with what changes from what was laid to what is laid next;
-/// as entries, where the player has changed them.
+/// as entries, where the player has changed them. Each archive comes with the mods that put something there.
 ///
 /// # Errors
 /// [`ModError::CannotChange`] where the same entry is changed in both, or an archive can't be read.
 pub(crate) fn merged(
     yard: &Yard,
-    archives: &HashSet<RelPath>,
+    archives: &BTreeMap<RelPath, String>,
     (laid, there, next): (&Listing, &Listing, &Listing),
     ctx: &Ctx,
 ) -> Result<Vec<Entry>> {
     let mut merged = Vec::new();
-    for path in archives {
+    for (path, mods) in archives {
         let of = |listing: &Listing| listing.get(path.as_str()).cloned();
         let (Some(laid), Some(there), Some(next)) = (of(laid), of(there), of(next)) else { continue };
         let (Some(was), Some(is), Some(wanted)) = (laid.node.content(), there.node.content(), next.node.content())
@@ -126,7 +126,7 @@ pub(crate) fn merged(
         if was == is || was == wanted || is == wanted {
             continue;
         }
-        let cannot = |why: String| ModError::CannotChange { name: "a mod".into(), path: path.to_string(), why };
+        let cannot = |why: String| ModError::CannotChange { name: mods.clone(), path: path.to_string(), why };
         [was, is, wanted].iter().try_for_each(|content| vouch::vouch_for(yard, *content))?;
         let [was, is, wanted] = [was, is, wanted].map(|content| yard.store.pool.path(content));
         let mut clashes = Vec::new();

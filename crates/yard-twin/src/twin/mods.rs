@@ -1,11 +1,12 @@
 //! The mods of a twin: their files in their places, and their edits.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use crate::Yard;
 use crate::edit::Edit;
 use crate::error::{Error, Result};
-use crate::ident::ModId;
+use crate::ident::{ModId, ModName};
 use crate::listing::Listing;
 use crate::placing::{self, ModSheet, ModUse, Package, Placed, Places};
 use crate::store::state::State;
@@ -48,6 +49,16 @@ pub(crate) fn placed(yard: &Yard, mods: &[ModUse], coming: Option<&Coming<'_>>) 
         Ok(Placed { of: used.clone(), sheet, entries, inlays })
     };
     mods.iter().map(one).collect()
+}
+
+/// Which of the mods that are on each of their files comes from, by its path: the topmost one that has it.
+pub(crate) fn providers(yard: &Yard, mods: &[ModUse]) -> Result<BTreeMap<String, ModName>> {
+    let on = placed(yard, mods, None)?.into_iter().filter(|placed| placed.of.on);
+    let of = |placed: Placed| {
+        let name = placed.of.name.clone();
+        placed.entries.into_iter().map(move |entry| (entry.path.to_string(), name.clone()))
+    };
+    Ok(on.flat_map(of).collect())
 }
 
 /// The edits of those that are on, in their order.

@@ -6,7 +6,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use crate::Yard;
-use crate::archive::{Archive, Member};
+use crate::archive::{self, Member, NameEncoding};
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Draft, realise};
 use crate::disk::{self, Stat};
@@ -61,8 +61,8 @@ pub(crate) struct Fetch {
     pub(crate) path: PathBuf,
     pub(crate) stat: Stat,
     pub(crate) content: ContentId,
-    /// The member of an archive that it is.
-    pub(crate) member: Option<Member>,
+    /// The member of an archive that it is, and how names in that are written.
+    pub(crate) member: Option<(Member, Option<NameEncoding>)>,
 }
 
 /// What a change did beside what was planned.
@@ -291,13 +291,17 @@ fn fetch_members(path: &Path, fetches: &[&Fetch], deriver: &Deriver<'_>, buffer:
     if !fetches.iter().all(|fetch| now.same_bytes(&fetch.stat)) {
         return Err(changed());
     }
-    let of = |member: &Member| fetches.iter().find(|fetch| fetch.member.as_ref() == Some(member));
+    let member_of = |fetch: &&&Fetch| fetch.member.as_ref().map(|(member, _)| member.clone());
+    let of = |member: &Member| fetches.iter().find(|fetch| member_of(fetch).as_ref() == Some(member));
+    let names = fetches.iter().find_map(|fetch| fetch.member.as_ref()?.1);
     let mut each = |member: &Member, from: &mut dyn Read| {
         let (content, _) = deriver.putter.put_read(from, member.mtime, path, buffer)?;
         if of(member).is_some_and(|fetch| fetch.content == content) { Ok(()) } else { Err(changed()) }
     };
-    let mut archive = Archive::open(path)?;
-    if !fetches.iter().all(|fetch| archive.members().iter().any(|member| fetch.member.as_ref() == Some(member))) {
+    let scratch = deriver.putter.stage().join("archive");
+    disk::make_folders(&scratch)?;
+    let mut archive = archive::opened(path, &scratch, names, &|_| false, ctx)?;
+    if !fetches.iter().all(|fetch| archive.members().iter().any(|member| member_of(&fetch).as_ref() == Some(member))) {
         return Err(changed());
     }
     archive.read_each(&|member| of(member).is_some(), &mut each, ctx)

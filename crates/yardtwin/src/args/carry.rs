@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args as Group, ValueEnum};
-use yard_twin::{OnClash, RelPath, TwinName};
+use yard_twin::{NameEncoding, OnClash, RelPath, TwinName};
 
 use super::DryRun;
 
@@ -45,6 +45,9 @@ pub(crate) struct Carry {
     /// Carry what is as it was shipped, too, where it is missing there: for a build that was taken in after it was played
     #[arg(long, conflicts_with_all = ["from_home", "from_file"])]
     pub(crate) shipped_too: bool,
+    /// How names in a downloaded archive are written that are not UTF-8, as in shift_jis or ibm437
+    #[arg(long, value_name = "ENCODING", requires = "from_file")]
+    pub(crate) names: Option<NameEncoding>,
     #[command(flatten)]
     pub(crate) how: DryRun,
 }

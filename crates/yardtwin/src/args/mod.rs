@@ -12,7 +12,8 @@ use clap::{Args as Group, Parser, Subcommand, ValueEnum};
 pub(crate) use mods::{Add as ModAdd, Change as ModChange, Decided, ModCommand, Place as ModPlace, Trial};
 pub(crate) use profile::Profile;
 use yard_twin::{
-    BuildLabel, BuildRef, ModName, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId, TwinName,
+    BuildLabel, BuildRef, ModName, NameEncoding, Sharing, Side, SnapshotLabel, SnapshotRef, Source, Title, TwinId,
+    TwinName,
 };
 
 const AFTER: &str = "\
@@ -374,7 +375,8 @@ pub(crate) struct Careful {
 
 #[derive(Group)]
 pub(crate) struct Intake {
-    /// The folders that the program is installed in; each becomes a stock build
+    /// Folders that the program is installed in, each of which becomes a stock build; or one archive, or several that are laid
+    /// over each other in this order and become one
     #[arg(required_unless_present = "twin")]
     pub(crate) source: Vec<PathBuf>,
     /// The title that it is a build of [asked for in a terminal]
@@ -402,6 +404,16 @@ pub(crate) struct Intake {
     /// Don't take this group of belongings in (may be given more than once)
     #[arg(long, value_name = "GROUP")]
     pub(crate) leave_out: Vec<String>,
+    /// Leave out what matches: a pattern over paths below the game folder, or over names, as in redist or '*.pdb' (may be given
+    /// more than once)
+    #[arg(long, value_name = "PATTERN", conflicts_with = "twin")]
+    pub(crate) without: Vec<String>,
+    /// How many folders of the archives that hold all the rest are left away [default: found out]
+    #[arg(long, value_name = "N", conflicts_with = "twin")]
+    pub(crate) strip: Option<usize>,
+    /// How names in archives are written that are not UTF-8, as in shift_jis or ibm437
+    #[arg(long, value_name = "ENCODING", conflicts_with = "twin")]
+    pub(crate) names: Option<NameEncoding>,
     /// Take a build in again that came with what somebody had played: the old one gives its label to the new one
     #[arg(long, conflicts_with = "twin")]
     pub(crate) again: bool,

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args as Group, Subcommand};
-use yard_twin::{ModName, RelPath, SnapshotRef, TwinName};
+use yard_twin::{ModName, NameEncoding, RelPath, SnapshotRef, TwinName};
 
 use super::DryRun;
 
@@ -137,6 +137,9 @@ pub(crate) struct Place {
     /// Lay it over a build that it is not for, too
     #[arg(long)]
     pub(crate) any_build: bool,
+    /// How names in archives are written that are not UTF-8, as in shift_jis or ibm437
+    #[arg(long, value_name = "ENCODING")]
+    pub(crate) names: Option<NameEncoding>,
 }
 
 #[derive(Group)]
@@ -149,6 +152,9 @@ pub(crate) struct Trial {
     /// Start the program each time, and ask whether it worked [default: its exit code says so]
     #[arg(long, conflicts_with = "json")]
     pub(crate) ask: bool,
+    /// Try once more what seems to work: for what fails only now and then
+    #[arg(long)]
+    pub(crate) unsure: bool,
     /// Arguments for the program, after its usual ones
     #[arg(last = true, conflicts_with = "run")]
     pub(crate) arguments: Vec<OsString>,

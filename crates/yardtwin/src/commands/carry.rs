@@ -37,6 +37,7 @@ pub(crate) fn carry(yard: &Yard, args: args::Carry, screen: &Screen) -> Done {
         decisions: args.decide.into_iter().collect(),
         take_out: args.take_out,
         shipped_too: args.shipped_too,
+        names: args.names,
     };
     if args.to.len() > 1 && !args.how.dry_run {
         // What can't be done to one of them is done to none.
@@ -133,9 +134,14 @@ fn say_plan(plan: &carry::Plan, screen: &Screen) {
             files(plan.as_shipped.files)
         ),
     };
+    let of_mod = |(name, count): (&String, &u64)| {
+        let add = typed("mod add", &[name]) + &format!(" --to {}", shell(&plan.to.name));
+        format!("{} from {name}, not carried: {add}", files(*count))
+    };
+    let of_mods = plan.of_mods.iter().map(of_mod).collect::<Vec<_>>().join("\n");
     if plan.items().is_empty() {
         screen.line("  There is nothing of the player's own to carry.");
-        screen.facts(&[("as shipped", as_shipped)]);
+        screen.facts(&[("as shipped", as_shipped), ("from mods", of_mods)]);
         return;
     }
     let things: Vec<_> = plan.items().chunk_by(|a, b| (&a.thing, &a.group) == (&b.thing, &b.group)).collect();
@@ -150,7 +156,7 @@ fn say_plan(plan: &carry::Plan, screen: &Screen) {
         screen.line(format_args!("and {} more", shown.len() - ITEMS));
     }
     let gone: Vec<_> = plan.gone.iter().map(ToString::to_string).collect();
-    screen.facts(&[("gives way", some_of(&gone, 5)), ("as shipped", as_shipped)]);
+    screen.facts(&[("gives way", some_of(&gone, 5)), ("as shipped", as_shipped), ("from mods", of_mods)]);
 }
 
 /// `evening shift (2 shifts, played today)`.

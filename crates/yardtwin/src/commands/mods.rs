@@ -33,7 +33,8 @@ pub(crate) fn run(yard: &Yard, command: ModCommand, screen: &Screen) -> Done {
         }
         ModCommand::Update { twin, name, package, place, how } => {
             let ctx = ctx(screen);
-            let packed = mods::read(yard, &package, &title_of(yard, &twin)?, &mods::ReadOptions::default(), &ctx)?;
+            let reading = mods::ReadOptions { names: place.names, ..mods::ReadOptions::default() };
+            let packed = mods::read(yard, &package, &title_of(yard, &twin)?, &reading, &ctx)?;
             let options = options(&place, &how, false);
             let plan = mods::plan_update(yard, (&twin, &name), &packed, &options, &ctx)?;
             carry_out(yard, &[plan], how.how.dry_run, screen).map(|_| ExitCode::SUCCESS)
@@ -88,7 +89,8 @@ fn add(yard: &Yard, add: &ModAdd, screen: &Screen) -> Done {
             error => error.into(),
         })?,
         None => {
-            let options = mods::ReadOptions { name: add.name.clone(), sheet: add.sheet.clone() };
+            let options =
+                mods::ReadOptions { name: add.name.clone(), sheet: add.sheet.clone(), names: add.place.names };
             mods::read(yard, &add.package, &title, &options, &ctx)?
         }
     };

@@ -44,6 +44,7 @@ fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
         0 => String::new(),
         count => format!("{}\n{}", files(count as u64), some_of(&plan.rest, 12)),
     };
+    let is_new = plan.what_of_the_rest != Some(renew::Rest::Leave) && !plan.rest.is_empty();
     let rest_name = match plan.what_of_the_rest {
         None => "not explained",
         Some(renew::Rest::Keep) => "kept besides",
@@ -55,6 +56,7 @@ fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
         ("moved", renamed(&plan.moved)),
         ("stays where it was", some_of(&plan.not_moved, 5)),
         (rest_name, rest),
+        ("if it is a mod", if is_new { typed("mod adopt", &[&plan.name]) + " MOD" } else { String::new() }),
         // What is not explained is listed above already.
         ("gives way", if plan.rest.is_empty() { paths(&plan.left) } else { String::new() }),
         ("comes back", paths(&plan.back)),

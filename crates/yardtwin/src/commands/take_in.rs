@@ -10,7 +10,7 @@ use super::{Done, typed};
 use crate::args::{self, DryRun};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, counted, duration, files, shell, size, some_of};
+use crate::screen::{Screen, counted, duration, files, listed, shell, size, some_of};
 
 pub(crate) fn init(dir: &Path, how: DryRun, screen: &Screen) -> Done {
     let dir = &std::path::absolute(dir).map_err(|error| Failure::io("find", dir, &error))?;
@@ -36,13 +36,27 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
         (None, source) => named_title(source.map_or(Path::new(""), PathBuf::as_path), screen)?,
     };
     let home = args.as_home.map(home_part).transpose()?;
-    if args.source.len() > 1 && args.build.is_some() {
+    // Archives are parts of one build; folders are builds of their own.
+    let together = args.source.iter().all(|source| source.is_file());
+    if !together && args.source.iter().any(|source| source.is_file()) && args.source.len() > 1 {
+        let message = "folders and archives are named together: each folder is a build, and archives are one";
+        return Err(Failure::Other { message: message.into(), remedy: None, code: 2 });
+    }
+    if args.source.len() > 1 && args.build.is_some() && !together {
         let message = "--build names one build, and there are several folders: each must say itself which build it is";
         return Err(Failure::Other { message: message.into(), remedy: None, code: 2 });
     }
-    for source in &args.source {
+    let several: Vec<(&PathBuf, &[PathBuf])> = match args.source.split_first() {
+        Some((first, more)) if together => vec![(first, more)],
+        _ => args.source.iter().map(|source| (source, &[][..])).collect(),
+    };
+    for (source, more) in several {
         let options = intake::Options {
             source: source.clone(),
+            more: more.to_vec(),
+            strip: args.strip,
+            names: args.names,
+            without: args.without.clone(),
             home: home.clone(),
             title: title.clone(),
             build: args.build.clone(),
@@ -141,16 +155,22 @@ fn of_twin(yard: &Yard, twin: &TwinName, args: &args::Intake, screen: &Screen) -
 
 fn one(yard: &Yard, options: intake::Options, how: args::Careful, screen: &Screen) -> Result<(), Failure> {
     let ctx = ctx(screen);
+    let without = options.without.clone();
     let plan = planned(yard, options, screen)?;
     if how.dry_run {
         screen.answer(&plan, |screen| {
-            screen.head(format_args!("{} would be taken in as {}", plan.source.display(), plan.build));
+            screen.head(format_args!("{} would be taken in as {}", sources(&plan), plan.build));
             screen.facts(&plan_facts(yard, &plan));
         });
         return Ok(());
     }
+    if plan.without == 0
+        && let Some(pattern) = without.first()
+    {
+        screen.warn(format_args!("nothing there matches {pattern:?}: nothing was left out by name"));
+    }
     if plan.take_away {
-        let question = format!("Delete {} once it is safely taken in?", plan.source.display());
+        let question = format!("Delete {} once it is safely taken in?", sources(&plan));
         screen.confirm(&question, how.yes)?;
     }
     let outcome = intake::apply(yard, &plan, &ctx)?;
@@ -158,10 +178,29 @@ fn one(yard: &Yard, options: intake::Options, how: args::Careful, screen: &Scree
     Ok(())
 }
 
+/// What is taken in, as it was found.
+fn sources(plan: &intake::Plan) -> String {
+    let names: Vec<String> =
+        std::iter::once(&plan.source).chain(&plan.more).map(|path| path.display().to_string()).collect();
+    listed(&names, 4)
+}
+
 fn plan_facts(yard: &Yard, plan: &intake::Plan) -> Vec<(&'static str, String)> {
     vec![
         ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
         ("room", super::twins::room(&plan.room)),
+        (
+            "taken from",
+            plan.unwrapped.as_ref().map(|folder| format!("the folder {folder:?} in it")).unwrap_or_default(),
+        ),
+        ("not taken in", some_of(&plan.beside, 5)),
+        (
+            "laid over",
+            match plan.overlaps.len() as u64 {
+                0 => String::new(),
+                some => format!("{} of an earlier archive: {}", files(some), some_of(&plan.overlaps, 5)),
+            },
+        ),
         (
             "home",
             plan.home
@@ -175,6 +214,7 @@ fn plan_facts(yard: &Yard, plan: &intake::Plan) -> Vec<(&'static str, String)> {
         ("starts", plan.program.clone().unwrap_or_else(|| "nothing yet: no program is known".into())),
         ("a player's own", belongings(&plan.belongings)),
         ("left out", belongings(&plan.left_out)),
+        ("left out by name", if plan.without > 0 { files(plan.without) } else { String::new() }),
         (
             "worth nothing",
             if plan.scratch > 0 { format!("{}, not taken in", files(plan.scratch)) } else { String::new() },
@@ -212,7 +252,7 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
         };
         (String::new(), restored)
     } else {
-        screen.head(format_args!("{} is taken in as {}", plan.source.display(), outcome.build));
+        screen.head(format_args!("{} is taken in as {}", sources(plan), outcome.build));
         let new = match outcome.new_contents {
             0 => format!("nothing: the pool has it all ({took})"),
             new => format!(

@@ -122,7 +122,8 @@ pub(crate) fn trial(yard: &Yard, trial: &Trial, screen: &Screen) -> Done {
             }
         })
     };
-    let verdict = mods::trial(yard, &trial.twin, &how, &mut ask, &ctx);
+    let options = mods::TrialOptions { how, unsure: trial.unsure };
+    let verdict = mods::trial(yard, &trial.twin, &options, &mut ask, &ctx);
     if let Some(failure) = failed {
         return Err(failure);
     }

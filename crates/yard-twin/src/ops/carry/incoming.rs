@@ -7,7 +7,7 @@ use rustix::fs::FileType;
 use serde::Serialize;
 
 use crate::Yard;
-use crate::archive::{self, Archive, Member};
+use crate::archive::{self, Member, NameEncoding};
 use crate::combine::{Incoming, known, place};
 use crate::disk::{self, Stat};
 use crate::error::{CarryError, IntakeError, PathContext, Result};
@@ -20,6 +20,7 @@ use crate::progress::Ctx;
 use crate::scan::{Kind, Manner, Seen, walk};
 use crate::sheet::{PathSet, Sheet, main_file, pattern, with_beside};
 use crate::store::pool::hash_unchanged;
+use crate::twin::mods;
 use crate::twin::names;
 use crate::twin::planned::Fetch;
 use crate::twin::private::{is_private, private_files};
@@ -43,6 +44,8 @@ pub(crate) struct Found {
     pub(crate) private: HashSet<String>,
     /// What is no belonging, since it was shipped just so.
     pub(crate) as_shipped: AsShipped,
+    /// How many files that are missing there come from which mod.
+    pub(crate) of_mods: BTreeMap<String, u64>,
 }
 
 /// Files in the groups that are carried, which are as they were shipped: of a build that was taken in after it was played, a
@@ -102,6 +105,7 @@ pub(crate) fn incoming_from_twin(
     let private = private_files(&settled.listing, &settled.rows, Some(sheet), &settled.state);
     let private = private.iter().map(ToString::to_string).collect();
     let mut found = Found { private, ..Found::default() };
+    let mods = mods::providers(yard, &settled.state.mods)?;
     // What is named by this twin's id is named by the other's there.
     let ids = settled.state.named_as.as_deref().zip(named_as);
     let is_wished = |entry: &&Entry| wish.has(&entry.path, sheet.group_of(&entry.path));
@@ -127,6 +131,12 @@ pub(crate) fn incoming_from_twin(
             };
             let missing = parts.iter().map(is_there).collect::<Result<Vec<_>>>()?.into_iter().all(|is_there| !is_there);
             let files = parts.len() as u64;
+            if let Some(name) = parts.iter().find_map(|part| mods.get(part.entry.path.as_str())) {
+                if missing {
+                    *found.of_mods.entry(name.to_string()).or_default() += files;
+                }
+                continue;
+            }
             found.as_shipped.files += files;
             if missing && !wish.shipped_too {
                 found.as_shipped.missing += files;
@@ -250,14 +260,20 @@ fn one_file(home: &Path, path: &str) -> Option<Seen> {
 }
 
 /// What a folder or a file that was downloaded brings into a group.
-pub(crate) fn incoming_from_place(place: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
+pub(crate) fn incoming_from_place(
+    yard: &Yard,
+    place: &Path,
+    (group, names): (&str, Option<NameEncoding>),
+    sheet: &Sheet,
+    ctx: &Ctx,
+) -> Result<Found> {
     let patterns = &known(group, sheet)?.patterns;
     let place = disk::canonical(place)?;
     let name = place.file_name().and_then(|name| name.to_str()).unwrap_or_default().to_owned();
     let mut found = Found::default();
     let prefix = RelPath::new("game")?;
     if !place.is_dir() && archive::is_archive(&place)? {
-        return coming_from_archive(&place, group, sheet, ctx);
+        return coming_from_archive(yard, &place, (group, names), sheet, ctx);
     }
     let seen = if place.is_dir() {
         walk(&place, &prefix, Manner::Strict, ctx)?.0
@@ -294,15 +310,22 @@ fn is_as_in_a_twin(place: &Path) -> Result<bool> {
 
 /// What an archive brings into a group. What is in one folder in it is taken for that folder, else it is called as the
 /// archive is.
-fn coming_from_archive(path: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Result<Found> {
+fn coming_from_archive(
+    yard: &Yard,
+    path: &Path,
+    (group, names): (&str, Option<NameEncoding>),
+    sheet: &Sheet,
+    ctx: &Ctx,
+) -> Result<Found> {
     let patterns = &known(group, sheet)?.patterns;
     let stat = disk::lstat(path).at("look at", path)?;
-    let mut archive = Archive::open(path)?;
+    let op = yard.begin(ctx)?;
+    let mut archive = archive::opened(path, op.path(), names, &|_| false, ctx)?;
     let members = archive.members().to_vec();
     let top = |member: &Member| member.path.split_once('/').map(|(top, _)| top.to_owned());
     let first = members.first().and_then(top);
     let one = first.filter(|first| members.iter().all(|member| top(member).as_ref() == Some(first)));
-    let stem = path.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
+    let stem = archive::stem(&archive::name_of(path)).to_owned();
     let folder = one.as_ref().unwrap_or(&stem);
     let mut found = Found::default();
     let place_of = |member: &Member| {
@@ -323,7 +346,7 @@ fn coming_from_archive(path: &Path, group: &str, sheet: &Sheet, ctx: &Ctx) -> Re
         let node = Node::File { content, size: member.size, executable: false };
         let entry = Entry { path: to, node, mtime: member.mtime };
         found.coming.push(Incoming { from, group: Some(group.into()), whole: true, entry, shipped: None });
-        found.fetch.push(Fetch { path: path.into(), stat, content, member: Some(member) });
+        found.fetch.push(Fetch { path: path.into(), stat, content, member: Some((member, names)) });
     }
     if found.coming.is_empty() {
         return Err(CarryError::NoPlace { from: path.display().to_string(), group: group.into() }.into());

@@ -46,6 +46,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::Yard;
+use crate::archive::NameEncoding;
 use crate::catalog::{TwinRow, What};
 use crate::combine::{Decided, Incoming, Target, decide, without};
 use crate::disk;
@@ -92,6 +93,8 @@ pub struct Options {
     /// Carry what is as it was shipped, too, where the other twin has nothing in its place: of a build that was taken in after
     /// it was played, it may be the player's.
     pub shipped_too: bool,
+    /// How names in an archive are written that are not UTF-8.
+    pub names: Option<NameEncoding>,
 }
 
 /// One end of a carry.
@@ -124,6 +127,8 @@ pub struct Plan {
     pub gone: Vec<RelPath>,
     /// What is no belonging, since it was shipped just so.
     pub as_shipped: AsShipped,
+    /// Files in those groups that a mod brought and that are missing there, by the mod: mods are added, not carried.
+    pub of_mods: BTreeMap<String, u64>,
     /// What can't be carried, each with its reason.
     pub left: Vec<String>,
     /// Whether they are taken out of where they come from afterwards.
@@ -235,7 +240,9 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
     let wish = Selection::new(options, &to.sheet)?;
     let (source, found) = match from {
         Origin::Home(home) => (None, incoming_from_home(home, &wish, &to.sheet, ctx)?),
-        Origin::Place(place) => (None, incoming_from_place(place, one_group(options)?, &to.sheet, ctx)?),
+        Origin::Place(place) => {
+            (None, incoming_from_place(yard, place, (one_group(options)?, options.names), &to.sheet, ctx)?)
+        }
         Origin::Twin(name) => {
             let row = yard.twin_row(name, false)?;
             if row.id == to.row.id {
@@ -274,7 +281,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
         last_run: last_run(yard, &to.row)?,
     };
     let leaks = std::mem::take(&mut to.settled.leaks);
-    let Found { coming, fetch, left, private, as_shipped } = found;
+    let Found { coming, fetch, left, private, as_shipped, of_mods } = found;
     if options.take_out && fetch.iter().any(|fetch| fetch.member.is_some()) {
         return Err(CarryError::OnlyNamed.into());
     }
@@ -302,6 +309,7 @@ pub fn plan(yard: &Yard, from: &Origin, to: &TwinName, options: &Options, ctx: &
         items,
         gone,
         as_shipped,
+        of_mods,
         left,
         take_out,
         leaks,

@@ -225,7 +225,7 @@ fn take_folder(yard: &Yard, source: &Source, folder: &Path, ctx: &Ctx) -> Result
     let prefix = RelPath::new("game")?;
     let parts = vec![Part { folder: intake::check_source(yard, folder)?, named: folder.into(), prefix }];
     let seen = list(&parts, ctx)?;
-    SourceTree::new(parts, seen, Out { sheet: yard.sheet_of(build)?, groups: Vec::new() })
+    SourceTree::new(parts, None, seen, Out { sheet: yard.sheet_of(build)?, ..Out::default() })
 }
 
 /// Makes the new twin: staged whole, then renamed into place.

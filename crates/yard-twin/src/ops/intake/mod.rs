@@ -1,4 +1,4 @@
-//! Intake: a folder becomes a stock build.
+//! Intake: a folder, or some archives, become a stock build.
 //!
 //! ```
 //! use yard_twin::{Ctx, Yard, intake};
@@ -17,6 +17,7 @@
 
 pub(crate) mod from_twin;
 pub(crate) mod moving;
+pub(crate) mod packed;
 pub(crate) mod source;
 
 pub use crate::yard::moved::TakenAway;
@@ -31,6 +32,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::Yard;
+use crate::archive::{self, NameEncoding};
 use crate::catalog::{Intent, StockRow};
 use crate::disk;
 use crate::disk::op_folder::OpFolder;
@@ -38,9 +40,11 @@ use crate::error::{Error, IntakeError, Noun, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
 use crate::ops::intake::moving::Mover;
+use crate::ops::intake::packed::Packed;
 use crate::ops::intake::source::{Links, Out, Part, SourceTree, StoredTree, list, provisional};
 use crate::ops::play::command;
 use crate::path::RelPath;
+use crate::placing::Named;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Seen};
 use crate::sheet::{self, Belongings, Sheet};
@@ -52,8 +56,14 @@ use crate::yard::moved;
 /// What to take in, and as what.
 #[derive(Clone, Debug)]
 pub struct Options {
-    /// The folder that the program is installed in.
+    /// The folder that the program is installed in, or an archive of it.
     pub source: PathBuf,
+    /// Further archives: what they hold is laid over what `source` holds, in this order.
+    pub more: Vec<PathBuf>,
+    /// How many folders of archives that hold all the rest are left away; found out if it isn't said.
+    pub strip: Option<usize>,
+    /// How names in archives are written that are not UTF-8.
+    pub names: Option<NameEncoding>,
     /// A folder with what the program keeps in its user's home, if that is a part of it.
     pub home: Option<HomePart>,
     /// Its title.
@@ -68,6 +78,9 @@ pub struct Options {
     pub note: Option<String>,
     /// Groups of belongings that are not taken in.
     pub leave_out: Vec<String>,
+    /// Patterns over paths below the game folder, or over names: what matches one, or lies in a folder that does, is not taken
+    /// in. Case doesn't count.
+    pub without: Vec<String>,
     /// Delete the source once everything is safe.
     pub take_away: bool,
     /// Take the build in again under the label that another one has: that one is a removed build then.
@@ -81,6 +94,9 @@ impl Options {
     pub fn new(source: impl Into<PathBuf>, title: Title) -> Self {
         Self {
             source: source.into(),
+            more: Vec::new(),
+            strip: None,
+            names: None,
             home: None,
             title,
             build: None,
@@ -88,6 +104,7 @@ impl Options {
             dated: None,
             note: None,
             leave_out: Vec::new(),
+            without: Vec::new(),
             take_away: false,
             again: false,
         }
@@ -118,8 +135,16 @@ pub enum SheetUse {
 #[derive(Debug, Serialize)]
 #[non_exhaustive]
 pub struct Plan {
-    /// The folder.
+    /// The folder, or the first archive.
     pub source: PathBuf,
+    /// Further archives.
+    pub more: Vec<PathBuf>,
+    /// The folder in the archives that is the program's, where there is one.
+    pub unwrapped: Option<String>,
+    /// Files that a later archive has in place of an earlier one's.
+    pub overlaps: Vec<String>,
+    /// What lies beside that folder, for people to read, and is not taken in.
+    pub beside: Vec<String>,
     /// The stock build that it becomes.
     pub build: BuildRef,
     /// What will be taken in.
@@ -143,6 +168,8 @@ pub struct Plan {
     pub left_out: Vec<Belongings>,
     /// Files that are worth nothing by the sheet (caches, logs), and are not taken in.
     pub scratch: u64,
+    /// Files that are left out because a pattern names them.
+    pub without: u64,
     /// Whether the source goes away afterwards.
     pub take_away: bool,
     /// The folder that becomes a part of the home.
@@ -191,9 +218,8 @@ pub struct Outcome {
 /// [`IntakeError`] for whatever is wrong with the folder, [`crate::SheetError`] if the title's sheet is wrong.
 pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
     check_title(yard, &options.title)?;
-    let source = check_source(yard, &options.source)?;
-    let parts = parts(yard, &options, &source)?;
-    let seen = list(&parts, ctx)?;
+    let op = yard.begin(ctx)?;
+    let Found { source, parts, packed, seen } = find(yard, &options, &op, ctx)?;
     let listing = provisional(&seen)?;
     let (sheet, sheet_text) = sheet_for(yard, &options.title, &listing)?;
     let (missing, unwanted) = sheet.faults(&listing);
@@ -201,22 +227,37 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         let title = sheet.name;
         return Err(IntakeError::NotGood { folder: source, title, missing, unwanted }.into());
     }
-    let build = BuildRef { title: options.title.clone(), build: label(&options, &sheet, &source)? };
+    let build = match (&options.build, &packed) {
+        (Some(build), _) => build.clone(),
+        (None, None) => label(&sheet, &source, &source)?,
+        (None, Some(packed)) => label(&sheet, &packed.some(&sheet.label_files(), &op, ctx)?, &source)?,
+    };
+    let build = BuildRef { title: options.title.clone(), build };
     let sheet = sheet.of_build(&build.build)?;
     let (left_out, belongings) = split(&sheet, &listing, &options.leave_out)?;
     let only_here = only_here(yard, &build, &belongings)?;
     drop(listing);
     let scratch = seen.iter().filter(|seen| sheet.is_scratch(&seen.path)).count() as u64;
-    let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone() };
-    let taking = SourceTree::new(parts, seen, out)?;
+    let named = Named::new(options.without.iter())?;
+    let is_named = |seen: &&Seen| seen.path.as_str().strip_prefix("game/").is_some_and(|below| named.has(below, None));
+    let left_out_by_name = seen.iter().filter(is_named).count() as u64;
+    let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone(), without: named };
+    let (overlaps, beside, unwrapped) = packed.as_ref().map_or_else(Default::default, |packed| {
+        let unwrapped = Some(packed.strip.clone()).filter(|strip| !strip.is_empty());
+        (packed.overlaps.clone(), packed.beside.clone(), unwrapped)
+    });
+    let program = match (sheet.default_program(), &packed) {
+        (Some(path), None) => Some(command::resolved(&source, &path)?),
+        (path, _) => path,
+    };
+    let taking = SourceTree::new(parts, packed, seen, out)?;
     let twins = if options.again {
         on_build(yard, &build)?
     } else {
         check_label(yard, &build, (&taking.seen, &sheet))?;
         Vec::new()
     };
-    let program = sheet.default_program().map(|path| command::resolved(&source, &path)).transpose()?;
-    let needs = if options.take_away { moving::copied(&yard.begin(ctx)?, &taking)? } else { taking.totals().bytes };
+    let needs = if options.take_away { moving::copied(&op, &taking)? } else { taking.totals().bytes };
     Ok(Plan {
         build,
         room: room::room(yard, needs)?,
@@ -227,6 +268,11 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         only_here,
         left_out,
         scratch,
+        without: left_out_by_name,
+        more: options.more.clone(),
+        unwrapped,
+        overlaps,
+        beside,
         again: options.again,
         twins,
         take_away: options.take_away,
@@ -236,6 +282,31 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         taking,
         sheet_text,
     })
+}
+
+/// What is to be taken in, as it was found.
+struct Found {
+    source: PathBuf,
+    parts: Vec<Part>,
+    packed: Option<Packed>,
+    seen: Vec<Seen>,
+}
+
+fn find(yard: &Yard, options: &Options, op: &OpFolder, ctx: &Ctx) -> Result<Found> {
+    let named: Vec<PathBuf> = std::iter::once(&options.source).chain(&options.more).cloned().collect();
+    let Some(archives) = packed::archives(yard, &named)? else {
+        let source = check_source(yard, &options.source)?;
+        let parts = parts(yard, options, &source)?;
+        let seen = list(&parts, ctx)?;
+        return Ok(Found { source, parts, packed: None, seen });
+    };
+    let source = archives[0].clone();
+    let parts = parts(yard, options, &source)?;
+    let mut packed = ctx.phase(Phase::Listing, 0, 0, || Packed::list(archives, options.names, op, ctx))?;
+    packed.unwrap(options.strip, yard.sheet(&options.title)?.as_ref())?;
+    let mut seen = packed.seen()?;
+    seen.extend(list(&parts[1..], ctx)?);
+    Ok(Found { source, parts, packed: Some(packed), seen })
 }
 
 /// Whether no other title differs from this one by case only: their sheets could not stand side by side.
@@ -514,8 +585,8 @@ fn only_here(yard: &Yard, build: &BuildRef, groups: &[Belongings]) -> Result<Vec
 /// The title and the build label that the name of a folder or archive may mean, as `Hill Lines 1.4` does.
 #[must_use]
 pub fn from_name(source: &Path) -> (Option<Title>, Option<BuildLabel>) {
-    let name = source.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let name = if source.is_dir() { name.as_str() } else { name.strip_suffix(".zip").unwrap_or(&name) };
+    let name = archive::name_of(source);
+    let name = if source.is_dir() { name.as_str() } else { archive::stem(&name) };
     let version = name.rmatch_indices([' ', '-', '_', '(']).find_map(|(at, _)| {
         let label = name[at + 1..].trim_end_matches(')').trim_start_matches(['v', 'V']);
         label.starts_with(|c: char| c.is_ascii_digit()).then_some((at, label))
@@ -526,11 +597,9 @@ pub fn from_name(source: &Path) -> (Option<Title>, Option<BuildLabel>) {
     (Title::new(title).ok(), label.and_then(|label| BuildLabel::new(label).ok()))
 }
 
-fn label(options: &Options, sheet: &Sheet, source: &Path) -> Result<BuildLabel> {
-    if let Some(build) = &options.build {
-        return Ok(build.clone());
-    }
-    let text = sheet.read_label(source).map_err(|why| IntakeError::NoLabel { folder: source.into(), why })?;
+/// The build label that stands in a folder, which comes from `source`.
+fn label(sheet: &Sheet, folder: &Path, source: &Path) -> Result<BuildLabel> {
+    let text = sheet.read_label(folder).map_err(|why| IntakeError::NoLabel { folder: source.into(), why })?;
     BuildLabel::new(text)
 }
 

@@ -14,8 +14,10 @@ use crate::ident::ContentId;
 use crate::link::{Fate, fate};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::ops::intake::moving::Mover;
+use crate::ops::intake::packed::Packed;
 use crate::parallel::{self, lock};
 use crate::path::RelPath;
+use crate::placing::Named;
 use crate::progress::{Ctx, Phase};
 use crate::scan::{Kind, Manner, Seen, Sum, walk, walk_sum, without};
 use crate::sheet::Sheet;
@@ -23,7 +25,7 @@ use crate::store::pool::Putter;
 use crate::twin::private::{is_own, is_private};
 use crate::yard::moved::Moving;
 
-/// A folder that is taken in, and where what is in it goes.
+/// A folder that is taken in, and where what is in it goes. Archives that are laid over each other stand for one.
 pub(crate) struct Part {
     pub(crate) folder: PathBuf,
     /// The same as it was named.
@@ -47,15 +49,20 @@ pub struct NotKept {
 /// What is to be taken in, as it was seen.
 pub(crate) struct SourceTree {
     parts: Vec<Part>,
+    /// The archives that the first part is, if it is no folder.
+    packed: Option<Packed>,
     pub(crate) seen: Vec<Seen>,
     sum: Sum,
     out: Out,
 }
 
-/// What is left out: what is worth nothing, and some groups of belongings.
+/// What is left out: what is worth nothing, some groups of belongings, and what was named.
+#[derive(Default)]
 pub(crate) struct Out {
     pub(crate) sheet: Option<Sheet>,
     pub(crate) groups: Vec<String>,
+    /// What else is, by its path below the game folder.
+    pub(crate) without: Named,
 }
 
 impl Out {
@@ -63,7 +70,9 @@ impl Out {
         let in_group = |sheet: &Sheet| {
             !self.groups.is_empty() && sheet.group_of(path).is_some_and(|group| self.groups.iter().any(|g| g == group))
         };
+        let named = |below: &str| self.without.has(below, None);
         self.sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path) || in_group(sheet))
+            || path.as_str().strip_prefix("game/").is_some_and(named)
     }
 }
 
@@ -84,10 +93,16 @@ impl std::fmt::Debug for SourceTree {
 
 impl SourceTree {
     /// Of what was seen by [`list`].
-    pub(crate) fn new(parts: Vec<Part>, seen: Vec<Seen>, out: Out) -> Result<Self> {
-        let sum = Sum::of(&seen, |path| out.has(path));
+    pub(crate) fn new(parts: Vec<Part>, packed: Option<Packed>, seen: Vec<Seen>, out: Out) -> Result<Self> {
+        let in_folder = |path: &RelPath| packed.is_none() || !path.is_at_or_below(&parts[0].prefix);
+        let sum = Sum::of(&seen, |path| out.has(path) || !in_folder(path));
         let seen = without(seen, |path| out.has(path))?;
-        Ok(Self { parts, seen, sum, out })
+        Ok(Self { parts, packed, seen, sum, out })
+    }
+
+    /// The parts that are folders.
+    fn folders(&self) -> &[Part] {
+        &self.parts[usize::from(self.packed.is_some())..]
     }
 
     pub(crate) fn totals(&self) -> Totals {
@@ -142,6 +157,9 @@ impl SourceTree {
 
     /// What goes once it is taken in.
     fn moving(&self, now: &[Seen], contents: &[Option<ContentId>], adopts: impl Fn(usize) -> bool) -> Vec<Moving> {
+        if let Some(packed) = &self.packed {
+            return packed.moving();
+        }
         let of = now.iter().enumerate().filter(|(_, seen)| seen.path.as_str().starts_with("game/"));
         of.map(|(at, seen)| Moving {
             path: self.on_disk(&seen.path),
@@ -203,8 +221,11 @@ struct Stored {
 }
 
 fn store(taking: &SourceTree, putter: &Putter<'_>, mover: Option<&Mover<'_>>, ctx: &Ctx) -> Result<Stored> {
-    let mut order: Vec<usize> =
-        (0..taking.seen.len()).filter(|&at| matches!(taking.seen[at].kind, Kind::File)).collect();
+    let in_folder = |at: &usize| {
+        let seen = &taking.seen[*at];
+        matches!(seen.kind, Kind::File) && taking.folders().iter().any(|part| seen.path.is_at_or_below(&part.prefix))
+    };
+    let mut order: Vec<usize> = (0..taking.seen.len()).filter(in_folder).collect();
     order.sort_by_key(|&at| {
         let size = taking.seen[at].stat.size;
         if size >= disk::LARGE { (0, u64::MAX - size, 0) } else { (1, 0, at) }
@@ -213,6 +234,9 @@ fn store(taking: &SourceTree, putter: &Putter<'_>, mover: Option<&Mover<'_>>, ct
     let attributes = AtomicU64::new(0);
     let totals = taking.totals();
     ctx.phase(Phase::Storing, totals.files, totals.bytes, || {
+        if let Some(packed) = &taking.packed {
+            packed.read(&taking.seen, putter, &mut lock(&contents), ctx)?;
+        }
         parallel::for_each(
             &order,
             ctx.threads(),
@@ -268,8 +292,11 @@ fn not_kept(seen: &[Seen]) -> NotKept {
 
 /// Looks at the source a second time: what was added, changed or taken away since the first time shows.
 fn look_again(taking: &SourceTree, now: Option<&[Seen]>, ctx: &Ctx) -> Result<()> {
+    if let Some(packed) = &taking.packed {
+        packed.look_again()?;
+    }
     let sum = || {
-        taking.parts.iter().try_fold(Sum::default(), |sum, part| {
+        taking.folders().iter().try_fold(Sum::default(), |sum, part| {
             Ok(sum.and(walk_sum(&part.folder, &part.prefix, |path| taking.out.has(path), ctx)?))
         })
     };
@@ -277,8 +304,11 @@ fn look_again(taking: &SourceTree, now: Option<&[Seen]>, ctx: &Ctx) -> Result<()
     if now.is_none() && ctx.phase(Phase::Listing, 0, 0, sum)? == taking.sum {
         return Ok(());
     }
-    let again = without(list(&taking.parts, ctx)?, |path| taking.out.has(path))?;
-    match first_difference(now.unwrap_or(&taking.seen), &again) {
+    let again = without(list(taking.folders(), ctx)?, |path| taking.out.has(path))?;
+    // What comes from archives is not looked at here, and is in front.
+    let of_archives = |seen: &Seen| taking.packed.is_some() && seen.path.is_at_or_below(&taking.parts[0].prefix);
+    let first = taking.seen.partition_point(of_archives);
+    match first_difference(now.unwrap_or(&taking.seen[first..]), &again) {
         None => Ok(()),
         Some(path) => Err(IntakeError::Changed(source_path(&taking.parts, path).0).into()),
     }

@@ -5,7 +5,8 @@ use crate::error::{Error, ModError, Result, WrongBuild};
 use crate::ident::{BuildRef, TwinName};
 use crate::ops::mods::find;
 use crate::ops::renew;
-use crate::placing::{ModSheet, ModUse, Placed};
+use crate::placing::{ModSheet, ModUse, Placed, Tree};
+use crate::sheet::Sheet;
 use crate::sheet::pattern::fits_label;
 use crate::store::state::State;
 use crate::twin::mods;
@@ -77,6 +78,7 @@ pub(in crate::ops) fn for_build(
     options: &renew::Options,
 ) -> Result<Vec<ModUse>> {
     let mut all = state.mods.clone();
+    let listings = if all.is_empty() { None } else { Some((tree(yard, &state.build)?, tree(yard, to)?)) };
     for without in &options.without_mods {
         let at = find(&all, without)?;
         all[at].on = false;
@@ -86,7 +88,29 @@ pub(in crate::ops) fn for_build(
             let (_, sheet) = mods::package(yard, used)?;
             used.choices.any_build |= options.any_build && !sheet.builds.is_empty();
             check_build(yard, (name, to), used, &sheet)?;
+            if !options.any_build {
+                check_folders(used, &listings, to)?;
+            }
         }
     }
     Ok(all)
+}
+
+/// What a stock build has.
+fn tree(yard: &Yard, build: &BuildRef) -> Result<Tree> {
+    let listing = yard.store.listing(yard.stock_row(build, true)?.listing)?;
+    Ok(Tree::of(&listing, yard.sheet_of(build)?.as_ref().is_some_and(Sheet::ignores_case)))
+}
+
+/// An error if a folder into which a mod was put is there in the one build, and not in the other.
+fn check_folders(used: &ModUse, listings: &Option<(Tree, Tree)>, to: &BuildRef) -> Result<()> {
+    let Some((from, next)) = listings else { return Ok(()) };
+    let folders = std::iter::once(&used.choices.into).chain(used.choices.place.iter().map(|(_, folder)| folder));
+    for folder in folders.filter(|folder| folder.as_str().contains('/')) {
+        if from.has(folder.as_str(), true) && !next.has(folder.as_str(), true) {
+            let (name, folder, build) = (used.name.to_string(), folder.to_string(), to.to_string());
+            return Err(ModError::NoFolder { name, folder, build }.into());
+        }
+    }
+    Ok(())
 }

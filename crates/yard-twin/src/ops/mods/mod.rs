@@ -47,7 +47,7 @@ pub use look::{Explained, InTwin, Is, Shown, explain, list, places, show, title_
 pub use packages::{Kept, Packed, ReadOptions, kept, kept_package, read, take_away};
 pub use picture::{Mark, Top};
 pub use tool::{LeftByTool, left_by_tool};
-pub use trial::{Answer, Attempt, Culprits, Verdict, trial};
+pub use trial::{Answer, Attempt, Culprits, TrialOptions, Verdict, trial};
 
 use crate::error::{Error, Noun, Result};
 use crate::ident::ModName;

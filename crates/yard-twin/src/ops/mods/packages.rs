@@ -8,13 +8,14 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::Yard;
-use crate::archive::{self, Archive};
+use crate::archive::{self, NameEncoding};
 use crate::catalog::PackageRow;
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, Stat};
 use crate::error::{Error, IntakeError, ModError, Noun, PathContext, Result};
 use crate::ident::{ModId, ModName, Title, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
+use crate::ops::intake::packed::missing_beside;
 use crate::path::RelPath;
 use crate::placing::{self, ModSheet, Package, ROOT, SHEET};
 use crate::progress::{Ctx, Phase};
@@ -24,10 +25,6 @@ use crate::sheet::PathSet;
 use crate::store::pool::Putter;
 use crate::twin::change;
 
-/// How archives end, whatever is in front of that.
-const ENDINGS: [&str; 13] =
-    [".zip", ".7z", ".gz", ".tgz", ".xz", ".txz", ".zst", ".bz2", ".tbz", ".tar", ".jar", ".pack", ".rar"];
-
 /// What a package is read by, beside what it says itself.
 #[derive(Clone, Debug, Default)]
 pub struct ReadOptions {
@@ -35,6 +32,8 @@ pub struct ReadOptions {
     pub name: Option<ModName>,
     /// A mod sheet outside of the package.
     pub sheet: Option<PathBuf>,
+    /// How names in archives are written that are not UTF-8.
+    pub names: Option<NameEncoding>,
 }
 
 /// A package that was read: its contents are in the pool. It is kept once it is added to a twin.
@@ -69,7 +68,7 @@ pub struct Packed {
 pub fn read(yard: &Yard, sources: &[PathBuf], title: &Title, options: &ReadOptions, ctx: &Ctx) -> Result<Packed> {
     let sources = sources.iter().map(|source| disk::canonical(source)).collect::<Result<Vec<_>>>()?;
     let Some(first) = sources.first() else { return Err(ModError::Nothing(PathBuf::new()).into()) };
-    let names: Vec<String> = sources.iter().map(|source| file_name(source)).collect();
+    let names: Vec<String> = sources.iter().map(|source| archive::name_of(source)).collect();
     let told =
         options.sheet.as_deref().map(|path| Ok::<_, Error>((sheet::read_text(path)?, path.to_owned()))).transpose()?;
     let known = told.as_ref().map(|(text, path)| placing::read_sheet(text, path)).transpose()?;
@@ -84,6 +83,7 @@ pub fn read(yard: &Yard, sources: &[PathBuf], title: &Title, options: &ReadOptio
         overlaps: Vec::new(),
         read: Vec::new(),
         wholes: &wholes,
+        names: options.names,
         putter: &putter,
         op: &op,
         ctx,
@@ -238,22 +238,10 @@ pub(super) fn keep(yard: &Yard, packed: &Packed, ctx: &Ctx) -> Result<ModId> {
     Ok(id)
 }
 
-fn file_name(path: &Path) -> String {
-    path.file_name().unwrap_or_default().to_string_lossy().into_owned()
-}
-
 /// A mod's name, of what a file or folder is called: without endings of archives.
 fn name_of(file: &str) -> Result<ModName> {
-    let mut name = file;
-    while let Some(shorter) = ENDINGS
-        .iter()
-        .find(|ending| name.to_lowercase().ends_with(*ending))
-        .and_then(|end| name.get(..name.len() - end.len()))
-    {
-        name = shorter;
-    }
     let fits = |c: char| if c.is_control() || "/\\<>:\"|?*@".contains(c) { ' ' } else { c };
-    let name: String = name.chars().map(fits).collect();
+    let name: String = archive::stem(file).chars().map(fits).collect();
     ModName::new(name.trim_start_matches(['-', '.', ' ']).trim_end_matches(['.', ' ']))
 }
 
@@ -265,10 +253,7 @@ fn check_parts(sources: &[PathBuf], names: &[String], sheet: Option<&ModSheet>, 
     };
     let mut missing: Vec<String> = wanted.iter().filter(|part| !has(part)).cloned().collect();
     if wanted.is_empty() {
-        let folder = sources.first().and_then(|source| source.parent());
-        let beside = folder.and_then(|folder| fs::read_dir(folder).ok()).into_iter().flatten().flatten();
-        let beside: Vec<String> = beside.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
-        missing = placing::missing(names, &beside);
+        missing = missing_beside(sources);
     }
     if missing.is_empty() {
         return Ok(());
@@ -283,6 +268,7 @@ struct Reading<'a> {
     overlaps: Vec<String>,
     read: Vec<(PathBuf, Option<Stat>)>,
     wholes: &'a PathSet,
+    names: Option<NameEncoding>,
     putter: &'a Putter<'a>,
     op: &'a OpFolder,
     ctx: &'a Ctx,
@@ -292,7 +278,7 @@ impl Reading<'_> {
     fn source(&mut self, source: &Path) -> Result<()> {
         match () {
             () if source.is_dir() => self.folder(source),
-            () if archive::is_archive(source)? => self.archive(source, 0),
+            () if archive::is_archive(source)? => self.archive(source),
             () if archive::is_program(source)? => {
                 let why = "it is a program. If it is an installer, run it: yardtwin tool. If it belongs into the game as it is, put it into \
                            a folder, and add that";
@@ -304,7 +290,8 @@ impl Reading<'_> {
 
     fn add(&mut self, below: &str, node: Node, mtime: i64) -> Result<()> {
         let path = RelPath::new(format!("{ROOT}/{below}"))?;
-        if self.entries.insert(path.clone(), Entry { path, node, mtime }).is_some() {
+        let before = self.entries.insert(path.clone(), Entry { path, node, mtime });
+        if before.is_some_and(|before| before.node != Node::EmptyFolder) {
             self.overlaps.push(below.to_owned());
         }
         Ok(())
@@ -317,7 +304,7 @@ impl Reading<'_> {
         let content = self.putter.put(&file, &stat, source, &mut vec![0; disk::BUFFER], self.ctx)?;
         self.read.push((source.into(), Some(stat)));
         let node = Node::File { content, size: stat.size, executable: stat.executable() };
-        self.add(&file_name(source), node, stat.mtime)
+        self.add(&archive::name_of(source), node, stat.mtime)
     }
 
     fn folder(&mut self, source: &Path) -> Result<()> {
@@ -354,34 +341,13 @@ impl Reading<'_> {
     }
 
     /// An archive; one that holds nothing but another one is opened in its place.
-    fn archive(&mut self, source: &Path, depth: usize) -> Result<()> {
-        const DEPTH: usize = 3;
+    fn archive(&mut self, source: &Path) -> Result<()> {
         let before = disk::lstat(source).at("look at", source)?;
-        let mut archive = Archive::open(source)?;
-        if let [only] = archive.members()
-            && depth < DEPTH
-            // One that the title takes as it is, is the item.
-            && !self.wholes.contains(only.path.rsplit('/').next().unwrap_or_default())
-            && ENDINGS.iter().any(|ending| only.path.to_lowercase().ends_with(ending))
-        {
-            let inner = self.op.path().join(format!("inner{depth}"));
-            let ctx = self.ctx;
-            let mut out = disk::create_exact(&inner, 0o600).at("make", &inner)?;
-            archive.read_each(
-                &|_| true,
-                &mut |_, from| std::io::copy(from, &mut out).at("write", &inner).map(drop),
-                ctx,
-            )?;
-            if archive::is_archive(&inner)? {
-                let read = self.archive(&inner, depth + 1);
-                disk::remove_file(&inner)?;
-                if depth == 0 {
-                    self.read.push((source.into(), Some(before)));
-                }
-                return read;
-            }
-            disk::remove_file(&inner)?;
-        }
+        let scratch = self.op.path().join(format!("inner{}", self.read.len()));
+        disk::make_folders(&scratch)?;
+        // One that the title takes as it is, is the item.
+        let is_item = |name: &str| self.wholes.contains(name);
+        let mut archive = archive::opened(source, &scratch, self.names, &is_item, self.ctx)?;
         let (putter, mut buffer, mut read) = (self.putter, vec![0; disk::BUFFER], Vec::new());
         let mut each = |member: &archive::Member, from: &mut dyn std::io::Read| {
             let (content, size) = putter.put_read(from, member.mtime, source, &mut buffer)?;
@@ -390,12 +356,13 @@ impl Reading<'_> {
             Ok(())
         };
         archive.read_each(&|_| true, &mut each, self.ctx)?;
+        let empty = archive.empty_folders().iter().map(|folder| (folder.clone(), Node::EmptyFolder, 0));
+        read.extend(empty);
+        disk::remove_tree(&scratch)?;
         if !disk::lstat(source).at("look at", source)?.same_bytes(&before) {
             return Err(IntakeError::Changed(source.into()).into());
         }
-        if depth == 0 {
-            self.read.push((source.into(), Some(before)));
-        }
+        self.read.push((source.into(), Some(before)));
         read.into_iter().try_for_each(|(path, node, mtime)| self.add(&path, node, mtime))
     }
 }

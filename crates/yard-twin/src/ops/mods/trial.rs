@@ -57,6 +57,16 @@ pub struct Verdict {
     pub found: Culprits,
 }
 
+/// How a trial is done.
+#[derive(Clone, Debug, Default)]
+pub struct TrialOptions {
+    /// What tells whether a try went well, in words: answers to the same question about the same mods, on the same build, are
+    /// remembered, so that a trial that was stopped goes on where it was.
+    pub how: String,
+    /// Whether what seems to work is tried once more before that is believed: for what fails now and then.
+    pub unsure: bool,
+}
+
 /// Which mods break a twin.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
@@ -70,32 +80,43 @@ pub enum Culprits {
 }
 
 /// Finds the smallest set of a twin's mods that fails, on a copy with all that is the player's own, which is deleted for good in
-/// the end. `ask` starts the copy and says whether that went well; `how` tells what it does: answers to the same question about
-/// the same mods, on the same build, are remembered, so that a trial that was stopped goes on where it was.
+/// the end. `ask` starts the copy and says whether that went well. A sweep has to wait until then.
+///
+/// If the process is killed, the copy stays until the next trial of any twin.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`Error::Busy`]; whatever `ask` fails with: the copy is deleted then too.
 pub fn trial(
     yard: &Yard,
     name: &TwinName,
-    how: &str,
+    options: &TrialOptions,
     ask: &mut dyn FnMut(&Attempt) -> Result<Answer>,
     ctx: &Ctx,
 ) -> Result<Verdict> {
     let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
     let on: Vec<ModUse> = settled.state.mods.iter().filter(|used| used.on).cloned().collect();
     let needs = needs_of(yard, &on)?;
+    clear_left(yard, ctx)?;
+    let op = yard.begin(ctx)?;
     let copy = free_name(yard, name)?;
     let plan = clone::plan(yard, &Source::Twin(name.clone()), &copy, clone::Options::default(), ctx)?;
     clone::apply(yard, &plan, ctx)?;
+    yard.catalog.add_trial_copy(yard.twin_row(&copy, false)?.id, &op.name())?;
     let state = &settled.state;
-    let base = serde_json::to_string(&(how, state.build.to_string(), state.laid.to_string(), &state.profile));
+    let base = serde_json::to_string(&(
+        &options.how,
+        options.unsure,
+        state.build.to_string(),
+        state.laid.to_string(),
+        &state.profile,
+    ));
     let mut trying = Trying {
         yard,
         twin: row.id,
         base: base.unwrap_or_default(),
         copy: copy.clone(),
         on: &on,
+        unsure: options.unsure,
         starts: 0,
         remembered: 0,
         answers: HashMap::new(),
@@ -104,7 +125,8 @@ pub fn trial(
     let (starts, remembered) = (trying.starts, trying.remembered);
     // The copy goes however that ended: who stops a trial wants none.
     let whatever = Ctx::new();
-    let gone = remove::plan(yard, &copy, &whatever).and_then(|plan| remove::let_go(yard, &plan, &whatever));
+    let gone = delete(yard, &copy, &whatever);
+    drop(op);
     let found = found?;
     gone?;
     let names = |set: &Set| set.iter().map(|at| on[*at].name.clone()).collect();
@@ -119,6 +141,26 @@ pub fn trial(
             Found::Culprits(set) => Culprits::These(names(set)),
         },
     })
+}
+
+fn delete(yard: &Yard, copy: &TwinName, ctx: &Ctx) -> Result<()> {
+    remove::plan(yard, copy, ctx).and_then(|plan| remove::let_go(yard, &plan, ctx)).map(drop)
+}
+
+/// Deletes the copies of trials that were killed.
+fn clear_left(yard: &Yard, ctx: &Ctx) -> Result<()> {
+    for (copy, stage) in yard.catalog.trial_copies()? {
+        // The operation's folder goes when its process has ended, however that did.
+        if yard.root().join("tmp").join(stage).exists() {
+            continue;
+        }
+        if let Some(row) = yard.catalog.twin(copy)?
+            && let Err(error) = delete(yard, &row.name, ctx)
+        {
+            tracing::warn!(copy = %row.name, %error, "the copy of a trial that was killed is left for the next one");
+        }
+    }
+    Ok(())
 }
 
 /// What each needs, by numbers.
@@ -151,6 +193,7 @@ struct Trying<'a> {
     base: String,
     copy: TwinName,
     on: &'a [ModUse],
+    unsure: bool,
     starts: u32,
     remembered: u32,
     /// What was answered, in this trial and before.
@@ -172,9 +215,13 @@ impl Trying<'_> {
             return Ok(fails);
         }
         self.turn(set, ctx)?;
-        self.starts += 1;
-        let on = set.iter().map(|at| self.on[*at].name.clone()).collect();
-        let fails = ask(&Attempt { twin: self.copy.clone(), on, number: self.starts })? == Answer::Fails;
+        let on: Vec<ModName> = set.iter().map(|at| self.on[*at].name.clone()).collect();
+        let mut once = || {
+            self.starts += 1;
+            let (twin, number) = (self.copy.clone(), self.starts);
+            Ok::<_, Error>(ask(&Attempt { twin, on: on.clone(), number })? == Answer::Fails)
+        };
+        let fails = once()? || (self.unsure && once()?);
         self.yard.catalog.add_try(self.twin, &key, fails)?;
         self.answers.insert(key, fails);
         Ok(fails)

@@ -4,7 +4,7 @@ mod aside;
 
 pub(super) use aside::Aside;
 
-use std::collections::HashSet;
+use std::collections::BTreeMap;
 
 use crate::Yard;
 use crate::catalog::{StockRow, TwinRow, What};
@@ -55,8 +55,8 @@ pub(in crate::ops) struct Scene {
     pub(in crate::ops) stock_listing: Listing,
     pub(in crate::ops) mods: Vec<Placed>,
     pub(in crate::ops) composed: Composed,
-    /// Archives into which mods put something, now or then.
-    archives: HashSet<RelPath>,
+    /// Archives into which mods put something, now or then, with the mods.
+    archives: BTreeMap<RelPath, String>,
     /// Listings that the state to come needs, and that are kept nowhere yet.
     kept: Vec<Listing>,
 }
@@ -99,13 +99,24 @@ impl Scene {
         }
         let moved = moves.own(&settled.listing, &laid);
         let (laid, plain, there) = (moves.apply(&laid)?, moves.apply(&plain)?, moves.apply(&settled.listing)?);
-        let mut archives: HashSet<RelPath> = composed.inlaid.keys().cloned().collect();
+        let mut archives: BTreeMap<RelPath, Vec<String>> = BTreeMap::new();
+        for (path, by) in &composed.inlaid {
+            archives.entry(path.clone()).or_default().extend(by.iter().map(|at| placed[*at].of.name.to_string()));
+        }
         for used in settled.state.mods.iter().filter(|used| used.on) {
             // What can't be read is about to go, or was refused above.
             let sheet = Error::pass_over(mods::package(yard, used))?;
             let inlays = sheet.map(|(_, sheet)| sheet.inlay).unwrap_or_default();
-            archives.extend(inlays.into_iter().map(|inlay| moves.of(&inlay.archive).clone()));
+            for inlay in inlays {
+                archives.entry(moves.of(&inlay.archive).clone()).or_default().push(used.name.to_string());
+            }
         }
+        let names = |(path, mut names): (RelPath, Vec<String>)| {
+            names.sort_unstable();
+            names.dedup();
+            (path, names.join(", "))
+        };
+        let archives = archives.into_iter().map(names).collect();
         let edited = edited.iter().map(|path| moves.of(path).clone()).collect();
         Ok(Self {
             row,
@@ -139,7 +150,8 @@ impl Scene {
             rebased.listing = rebase(laid, plain, &wanted, &stays)?.listing;
         }
         // In archives, what a mod puts there and what the player has changed go together.
-        let archives = self.archives.iter().filter(|path| stays(path)).cloned().collect();
+        let archives = self.archives.iter().filter(|(path, _)| stays(path));
+        let archives = archives.map(|(path, mods)| (path.clone(), mods.clone())).collect();
         let merged = inlay::merged(yard, &archives, (laid, plain, next), ctx)?;
         rebased.named.retain(|named| !merged.iter().any(|entry| entry.path == named.path));
         let merged = merged.into_iter().map(|entry| (entry.path.clone(), Some(entry)));

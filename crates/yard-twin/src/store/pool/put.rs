@@ -96,6 +96,11 @@ impl<'a> Putter<'a> {
         staged
     }
 
+    /// The folder that things are staged in.
+    pub(crate) fn stage(&self) -> &Path {
+        &self.stage
+    }
+
     /// Stages what comes out of a reader, unless it is known, with the time that it is said to have been written.
     ///
     /// # Errors
