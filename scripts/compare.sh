@@ -1,13 +1,13 @@
 #!/usr/bin/env bash
 # Times whole commands beside system tools, interleaved, and prints medians and ratios.
 # usage: scripts/compare.sh FOLDER [ROUNDS [PART...]]
-# FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, moves, large, small, renew, paths, reflinks; all of them unless said.
+# FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, moves, large, small, renew, mods, paths, reflinks; all of them unless said.
 # As root it makes fresh images of ext4, btrfs and xfs in FOLDER, and measures as an ordinary user (nobody). As anyone else it
-# measures on the filesystem of FOLDER, and says so. Needs Python 3, b3sum and a release build.
+# measures on the filesystem of FOLDER, and says so. Needs Python 3, b3sum, unzip and a release build.
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 folder=$(realpath "$1"); rounds=${2:-7}; parts=" ${*:3} "
-[ "$parts" != "  " ] || parts=" intakes moves large small renew paths reflinks "
+[ "$parts" != "  " ] || parts=" intakes moves large small renew mods paths reflinks "
 part() { [[ $parts == *" $1 "* ]]; }
 export YARDTWIN=${YARDTWIN:-$here/target/release/yardtwin} TIMEFORMAT=%R
 place=$(mktemp -d "$folder/compare.XXXXXX"); chmod 755 "$place"
@@ -53,7 +53,7 @@ export -f hash_all
 
 echo "trees are made"
 python3 "$here/scripts/tree.py" texts "$place/texts"
-if part intakes || part moves || part large || part small || part renew || part reflinks; then
+if part intakes || part moves || part large || part small || part renew || part mods || part reflinks; then
     python3 "$here/scripts/tree.py" large "$place/large"
     python3 "$here/scripts/tree.py" large "$place/large95" 5
     python3 "$here/scripts/tree.py" small "$place/small"
@@ -165,6 +165,75 @@ renewals() { # there and back again
     row "renew" renew "clone, default sharing" clone-renew 3.0
 }
 
+mods() { # a mod of 2,000 files, a package of 1 GB, an archive of 500 MB, a build out of an archive
+    fresh ext4
+    local at=$place/ext4
+    yard=$at/yard
+    python3 - "$at" <<'END'
+import os, random, sys, zipfile
+at, rand = sys.argv[1], random.Random(5)
+os.makedirs(f"{at}/pack/mod")
+for number in range(2000):
+    with open(f"{at}/pack/mod/{number}.dat", "wb") as out: out.write(rand.randbytes(20_000))
+os.makedirs(f"{at}/inlay")
+with open(f"{at}/inlay/rules.bin", "wb") as out: out.write(rand.randbytes(1 << 20))
+with open(f"{at}/inlay/yardtwin-mod.toml", "w") as out:
+    out.write('name = "inlay"\n[[inlay]]\narchive = "game/rules.wja"\nfrom = "rules.bin"\n')
+END
+    chmod -R a+rX "$at/pack" "$at/inlay"
+    as cp -a "$place/large" "$at/tree"
+    as python3 - "$at/tree/rules.wja" <<'END'
+import random, sys, zipfile
+rand = random.Random(6)
+with zipfile.ZipFile(sys.argv[1], "w") as out:
+    for number in range(500): out.writestr(f"{number}.dat", rand.randbytes(1_000_000))
+END
+    (cd "$place/large" && as python3 -c 'import os,sys,zipfile
+with zipfile.ZipFile(sys.argv[1], "w", zipfile.ZIP_DEFLATED, compresslevel=1) as out:
+    for folder, _, names in os.walk("."):
+        for name in names: out.write(os.path.join(folder, name))' "$at/build.zip")
+    yt init; yt intake "$at/tree" --title compare --build 1
+    yt clone compare@1 standing; yt mod add "$at/pack" --to standing --name pack --into game/mods
+    for n in $(seq "$rounds"); do
+        sync -f "$at"
+        timed clone-mods "$YARDTWIN" --yard "$yard" clone standing "copy $n"
+        yt remove "copy $n" --for-good --yes
+        timed mod-off "$YARDTWIN" --yard "$yard" mod off standing pack
+        timed mod-on "$YARDTWIN" --yard "$yard" mod on standing pack
+        # What the pool has once is not stored again: other bytes each time.
+        python3 - "$at/big.zip" "$n" <<'END'
+import random, sys, zipfile
+rand = random.Random(int(sys.argv[2]))
+with zipfile.ZipFile(sys.argv[1], "w", zipfile.ZIP_DEFLATED, compresslevel=1) as big:
+    for number in range(1000):
+        big.writestr(f"mod/big{number}.dat", rand.randbytes(500_000) + b"text " * 100_000)
+END
+        sync -f "$at"
+        timed unzip-big bash -c 'unzip -q "$1" -d "$2" && sync -f "$2"' - "$at/big.zip" "$at/unzipped"
+        timed mod-add "$YARDTWIN" --yard "$yard" mod add "$at/big.zip" --to standing --name big --into game/mods --strip 0
+        yt mod remove standing big; as rm -rf "$at/unzipped"
+        sync -f "$at"
+        timed cp-archive bash -c 'cp "$1" "$2" && sync -f "$2"' - "$at/tree/rules.wja" "$at/copy"
+        # Each time other bytes: what was made once is not made again.
+        python3 -c 'import os,sys; open(sys.argv[1], "wb").write(os.urandom(1 << 20))' "$at/inlay/rules.bin"
+        timed inlay "$YARDTWIN" --yard "$yard" mod add "$at/inlay" --to standing --name "inlay $n"
+        yt mod remove standing "inlay $n"; rm -f "$at/copy"
+        sync -f "$at"
+        yard=$at/other; yt init
+        timed unzip-intake bash -c 'unzip -q "$1" -d "$2" && "$3" --yard "$4" intake "$2" --title compare --build 1' - \
+            "$at/build.zip" "$at/unzipped" "$YARDTWIN" "$yard"
+        as rm -rf "$yard" "$at/unzipped"; sync -f "$at"; yt init
+        timed zip-intake "$YARDTWIN" --yard "$yard" intake "$at/build.zip" --title compare --build 1
+        as rm -rf "$yard"; yard=$at/yard
+    done
+    heading "Mods, ext4, a twin of 10,204 files, 3.8 GB"
+    row "turning a mod of 2,000 files off" mod-off "clone of the twin" clone-mods 1.5
+    row "turning it on" mod-on "clone of the twin" clone-mods 1.5
+    row "adding a zip archive of 1 GB" mod-add "\`unzip\`, then \`sync -f\`" unzip-big 1.3
+    row "1 MB into an archive of 500 MB" inlay "\`cp\` of it, then \`sync -f\`" cp-archive 1.5
+    row "intake of a zip archive, 3.3 GB" zip-intake "\`unzip\`, then intake of the folder" unzip-intake 1.2
+}
+
 paths() {
     fresh ext4
     yard=$place/ext4/yard
@@ -199,6 +268,7 @@ reflinks() { # kind, must
 ! part large || twins large "10,203 files, 3.3 GB"
 ! part small || twins small "100,000 files, 0.8 GB"
 ! part renew || renewals
+! part mods || mods
 ! part paths || paths
 if part reflinks && [ "$(id -u)" = 0 ]; then
     reflinks btrfs 0.9

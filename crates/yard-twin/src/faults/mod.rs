@@ -9,6 +9,7 @@ mod products;
 use std::cell::RefCell;
 use std::fmt::Write;
 use std::fs;
+use std::io::Write as _;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -44,8 +45,13 @@ use crate::{Cancel, Ctx, Edit, RelPath, Yard};
 
 type Operation = fn(&Yard, &Path) -> Result<()>;
 
-const OPERATIONS: [(&str, Operation); 30] = [
+const OPERATIONS: [(&str, Operation); 32] = [
     ("intake", |yard, place| intake(yard, &place.join("source"), "b2", false)),
+    ("archives", |yard, place| {
+        let mut options = intake::Options::new(place.join("one.zip"), "wexcombe".parse()?);
+        (options.build, options.more, options.take_away) = (Some("b2".parse()?), vec![place.join("two.zip")], true);
+        intake::apply(yard, &intake::plan(yard, options, &ctx())?, &ctx()).map(|_| ())
+    }),
     ("move", |yard, place| intake(yard, &place.join("source"), "b2", true)),
     ("clone, links", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::All)),
     ("clone, copies", |yard, _| clone(yard, "wexcombe@b1", "new", Sharing::None)),
@@ -108,6 +114,11 @@ const OPERATIONS: [(&str, Operation); 30] = [
         let off = mods::Change::Off(vec!["m".parse()?]);
         let plan = mods::plan(yard, &"a".parse()?, &off, &mods::Decisions::default(), &ctx())?;
         mods::apply(yard, &plan, &ctx()).map(|_| ())
+    }),
+    ("mod renew", |yard, _| {
+        let (rest, without_mods) = (Some(renew::Rest::Leave), vec!["m".parse()?]);
+        let options = renew::Options { rest, without_mods, ..renew::Options::default() };
+        renew::apply(yard, &renew::plan(yard, &"a".parse()?, &options, &ctx())?, &ctx()).map(|_| ())
     }),
     ("mod update", |yard, place| {
         let options = mods::AddOptions::default();
@@ -216,11 +227,21 @@ fn set_up(place: &Path, name: &str) {
     fs::write(source.join("scenery.dat"), "hills").unwrap();
     symlink("scenery.dat", source.join("link")).unwrap();
     fs::create_dir_all(source.join("data")).unwrap();
-    if name.starts_with("mod ") {
-        let mut zip = zip::ZipWriter::new(fs::File::create(source.join("rules.zip")).unwrap());
-        zip.start_file("rule", zip::write::SimpleFileOptions::default()).unwrap();
+    let zipped = |path: PathBuf, names: &[&str]| {
+        let mut zip = zip::ZipWriter::new(fs::File::create(path).unwrap());
+        for name in names {
+            zip.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+            zip.write_all(name.as_bytes()).unwrap();
+        }
         zip.finish().unwrap();
+    };
+    if name.starts_with("mod ") {
+        zipped(source.join("rules.zip"), &["rule"]);
         packages(place);
+    }
+    if name == "archives" {
+        zipped(place.join("one.zip"), &["Game/bin/game", "Game/data/1"]);
+        zipped(place.join("two.zip"), &["Game/data/1", "Game/data/2"]);
     }
     let shared =
         name.starts_with("mod ") || ["large rebase", "carry", "renew", "edit", "repath", "rename"].contains(&name);
@@ -249,7 +270,7 @@ fn set_up(place: &Path, name: &str) {
         fs::write(place.join("yard/twins/a/game/panel.ini"), panel).unwrap();
         clone(&yard, "wexcombe@b1", "b", Sharing::All).unwrap();
     }
-    if ["mod off", "mod update"].contains(&name) {
+    if ["mod off", "mod update", "mod renew"].contains(&name) {
         add_mod(&yard, &place.join("pack"), "m").unwrap();
         fs::write(place.join("yard/twins/a/game/own/written"), "by the program").unwrap();
     }
