@@ -193,7 +193,7 @@ with zipfile.ZipFile(sys.argv[1], "w", zipfile.ZIP_DEFLATED, compresslevel=1) as
     for folder, _, names in os.walk("."):
         for name in names: out.write(os.path.join(folder, name))' "$at/build.zip")
     yt init; yt intake "$at/tree" --title compare --build 1
-    yt clone compare@1 standing; yt mod add "$at/pack" --to standing --name pack --into game/mods
+    yt clone compare@1 standing; yt mod add "$at/pack" --to standing --name pack --into game/mods --strip 0
     for n in $(seq "$rounds"); do
         sync -f "$at"
         timed clone-mods "$YARDTWIN" --yard "$yard" clone standing "copy $n"

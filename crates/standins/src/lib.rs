@@ -21,7 +21,7 @@ pub use mods::write_mods;
 /// Becomes the stand-in under whose name this process was started; `None` if it was started under any other.
 #[must_use]
 pub fn run_as_started() -> Option<ExitCode> {
-    let mut arguments = std::env::args();
+    let mut arguments = std::env::args_os().map(|argument| argument.to_string_lossy().into_owned());
     let name = arguments.next()?;
     let arguments: Vec<String> = arguments.collect();
     let result = match Path::new(&name).file_stem()?.to_str()? {

@@ -123,7 +123,7 @@ fn what_fails_now_and_then_is_tried_once_more() {
         let mut ask = |attempt: &mods::Attempt| {
             let has = attempt.on.iter().any(|name| name.as_str() == "night");
             starts.set(starts.get() + u32::from(has));
-            Ok(if has && starts.get() % 2 == 0 { mods::Answer::Fails } else { mods::Answer::Works })
+            Ok(if has && starts.get().is_multiple_of(2) { mods::Answer::Fails } else { mods::Answer::Works })
         };
         let options = mods::TrialOptions { how: format!("{unsure}"), unsure };
         let verdict = mods::trial(&yard, &"t".parse().unwrap(), &options, &mut ask, &ctx).unwrap();

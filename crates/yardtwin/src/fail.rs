@@ -1,7 +1,6 @@
 //! Failures: exit codes, and what to type next.
 
 use std::io;
-use std::process::ExitCode;
 
 use yard_twin::{CarryError, Class, Error, IntakeError, LaunchError, Noun, TwinError, YardError};
 
@@ -42,8 +41,8 @@ impl Failure {
         Self::Other { message: message.into(), remedy: Some(format!("Type: {command}")), code: 2 }
     }
 
-    pub(crate) fn exit_code(&self) -> ExitCode {
-        ExitCode::from(match self {
+    pub(crate) fn code(&self) -> u8 {
+        match self {
             Self::Other { code, .. } => *code,
             Self::Library(error) => match error.class() {
                 Class::Failed => 1,
@@ -52,7 +51,7 @@ impl Failure {
                 Class::Busy => 5,
                 Class::Cancelled => 130,
             },
-        })
+        }
     }
 
     /// What happened, with its causes.

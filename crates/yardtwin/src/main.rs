@@ -6,6 +6,8 @@ mod fail;
 mod progress;
 mod screen;
 
+use std::ffi::OsString;
+use std::io::IsTerminal;
 use std::process::ExitCode;
 
 use clap::Parser;
@@ -17,16 +19,38 @@ fn main() -> ExitCode {
     if let Some(code) = standins::run_as_started() {
         return code;
     }
-    let args = args::Args::parse();
+    let words = args::with_marks(std::env::args_os().collect());
+    let args = match args::Args::try_parse_from(&words) {
+        Ok(args) => args,
+        Err(error) => return misunderstood(&error, &words),
+    };
     start_logging(args.verbose);
     let screen = screen::Screen::new(args.json);
-    match commands::run(args, &screen) {
-        Ok(code) => code,
-        Err(failure) => {
+    let done = commands::run(args, &screen);
+    let written = screen.finish();
+    match (done, written) {
+        (Ok(code), Ok(())) => code,
+        (Err(failure), _) | (Ok(_), Err(Some(failure))) => {
             screen.failure(&failure);
-            failure.exit_code()
+            ExitCode::from(failure.code())
         }
+        (Ok(_), Err(None)) => ExitCode::FAILURE,
     }
+}
+
+/// Says what is wrong with the words of a command, or helps.
+fn misunderstood(error: &clap::Error, words: &[OsString]) -> ExitCode {
+    let json = words.iter().take_while(|word| *word != "--").any(|word| word == "--json");
+    if json && error.use_stderr() {
+        let text = error.render().to_string();
+        let message = text.trim_start_matches("error: ").lines().next().unwrap_or_default().to_owned();
+        let remedy = text.lines().find(|line| line.starts_with("Usage: ")).map(str::to_owned);
+        screen::Screen::new(true).failure(&fail::Failure::Other { message, remedy, code: 2 });
+        return ExitCode::from(2);
+    }
+    // Of a pipe that nobody reads is nothing to be said.
+    let _ = error.print();
+    ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
 }
 
 /// What goes on inside is logged to standard error with `-v`, or as `YARDTWIN_LOG` says.
@@ -38,5 +62,10 @@ fn start_logging(verbose: u8) {
         _ => "trace",
     };
     let filter = tracing_subscriber::EnvFilter::try_from_env("YARDTWIN_LOG").unwrap_or_else(|_| default.into());
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time().init();
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal())
+        .without_time()
+        .init();
 }

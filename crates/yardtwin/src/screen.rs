@@ -3,7 +3,7 @@
 use std::fmt::{Display, Write as _};
 use std::io::{IsTerminal, Write};
 use std::os::fd::AsFd;
-use std::sync::LazyLock;
+use std::sync::{LazyLock, Mutex, PoisonError};
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
@@ -59,6 +59,12 @@ pub(crate) struct Screen {
     json: bool,
 }
 
+/// Answers in JSON, until all are there: a process has one standard output, and one document goes there.
+static ANSWERS: Mutex<Vec<String>> = Mutex::new(Vec::new());
+
+/// The first thing that was wrong with writing an answer.
+static UNWRITTEN: Mutex<Option<std::io::Error>> = Mutex::new(None);
+
 impl Screen {
     pub(crate) fn new(json: bool) -> Self {
         Self { json }
@@ -72,7 +78,7 @@ impl Screen {
     pub(crate) fn answer<T: Serialize>(&self, value: &T, people: impl FnOnce(&Self)) {
         if self.json {
             let text = serde_json::to_string_pretty(value).unwrap_or_default();
-            self.line(text);
+            ANSWERS.lock().unwrap_or_else(PoisonError::into_inner).push(text);
         } else {
             people(self);
         }
@@ -80,8 +86,25 @@ impl Screen {
 
     /// A line on standard output.
     pub(crate) fn line(&self, text: impl Display) {
-        // A reader that has gone away wants no more lines.
-        let _ = writeln!(anstream::stdout(), "{text}");
+        if let Err(error) = writeln!(anstream::stdout(), "{text}") {
+            UNWRITTEN.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+        }
+    }
+
+    /// Writes what was answered in JSON: one document, a list where there were several targets. An error if any of the answer
+    /// could not be written; none in words if its reader has gone away.
+    pub(crate) fn finish(&self) -> Result<(), Option<Failure>> {
+        let answers = std::mem::take(&mut *ANSWERS.lock().unwrap_or_else(PoisonError::into_inner));
+        match answers.as_slice() {
+            [] => {}
+            [one] => self.line(one),
+            several => self.line(format_args!("[\n{}\n]", several.join(",\n"))),
+        }
+        match UNWRITTEN.lock().unwrap_or_else(PoisonError::into_inner).take() {
+            None => Ok(()),
+            Some(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Err(None),
+            Some(error) => Err(Some(Failure::failed(format!("the answer can't be written: {error}")))),
+        }
     }
 
     /// A line made of pieces, each in its tone.
@@ -156,6 +179,15 @@ impl Screen {
 
     /// An error, with what to do and what to type.
     pub(crate) fn failure(&self, failure: &Failure) {
+        if self.json {
+            let told = serde_json::json!({
+                "error": failure.message(),
+                "remedy": failure.remedy(),
+                "command": failure.command(),
+                "exit_code": failure.code(),
+            });
+            return self.aside(format_args!("{told:#}"));
+        }
         for (at, line) in wrapped(&plain(&failure.message()), 7, std::io::stderr()).iter().enumerate() {
             let mark = if at == 0 { "error:" } else { "      " };
             self.aside(format_args!("{BAD}{mark}{BAD:#} {line}"));
@@ -191,7 +223,7 @@ impl Screen {
         }
         let answer =
             dialoguer::Input::new().with_prompt(plain(question)).with_initial_text(plain(proposed)).interact_text();
-        answer.map(Some).map_err(|error| Failure::failed(format!("there was no answer: {error}")))
+        answer.map(Some).map_err(|error| no_answer(&error))
     }
 
     /// Asks; without a terminal there is no answer, and the option is named.
@@ -206,8 +238,22 @@ impl Screen {
                 "Look at it with --dry-run; then say --yes.",
             ));
         }
-        let answer = dialoguer::Confirm::new().with_prompt(plain(question)).default(false).interact();
-        answer.map_err(|error| Failure::failed(format!("there was no answer: {error}")))
+        match dialoguer::Confirm::new().with_prompt(plain(question)).default(false).interact_opt() {
+            Ok(Some(answer)) => Ok(answer),
+            // Esc, or q.
+            Ok(None) => Err(yard_twin::Error::Cancelled.into()),
+            Err(error) => Err(no_answer(&error)),
+        }
+    }
+}
+
+/// That a question was not answered: by Ctrl-C, most often. The cursor was hidden meanwhile.
+fn no_answer(error: &dialoguer::Error) -> Failure {
+    let dialoguer::Error::IO(error) = error;
+    let _ = write!(std::io::stderr(), "\u{1b}[?25h");
+    match error.kind() {
+        std::io::ErrorKind::Interrupted => yard_twin::Error::Cancelled.into(),
+        _ => Failure::failed(format!("there was no answer: {error}")),
     }
 }
 

@@ -208,3 +208,97 @@ fn a_stock_build_is_taken_off_the_list_and_put_back() {
     desk.ok(&["clone", "wexcombe@1.4", "a"]);
     desk.fails(4, &["stock", "remove", "wexcombe@1.4"]);
 }
+
+/// Runs a command with its answer going elsewhere, and gives its exit code and what it complained of.
+fn into(desk: &Desk, arguments: &[&str], out: Stdio) -> (Option<i32>, String) {
+    let output = desk.command(arguments).stdout(out).stderr(Stdio::piped()).output().unwrap();
+    (output.status.code(), text(&output.stderr))
+}
+
+/// A pipe that nobody reads.
+fn closed() -> Stdio {
+    let (reader, writer) = std::io::pipe().unwrap();
+    drop(reader);
+    writer.into()
+}
+
+#[test]
+fn answers_that_nobody_reads_or_that_find_no_room_end_with_1() {
+    let desk = Desk::with_twins(&["a"]);
+    let answering: [&[&str]; 12] = [
+        &["list"],
+        &["list", "--json"],
+        &["show", "a"],
+        &["diff", "a", "--json"],
+        &["check"],
+        &["history", "a"],
+        &["stock", "list"],
+        &["profile", "show", "a"],
+        &["mod", "list", "a"],
+        &["clone", "a", "b", "--dry-run"],
+        &["completions", "bash"],
+        &["--help"],
+    ];
+    for arguments in answering {
+        let (code, said) = into(&desk, arguments, closed());
+        // (Help is written by another hand, which doesn't say.)
+        let wanted = if arguments == ["--help"] { code } else { Some(1) };
+        assert_eq!((code, said.as_str()), (wanted, ""), "{arguments:?}");
+        let full = fs::File::options().write(true).open("/dev/full").unwrap();
+        let (code, said) = into(&desk, arguments, full.into());
+        if arguments != ["--help"] {
+            assert!(code == Some(1) && said.contains("No space left"), "{arguments:?}: {code:?} {said}");
+        }
+        assert!(!said.contains("panicked"), "{said}");
+    }
+}
+
+#[test]
+fn errors_are_json_for_programs_and_several_answers_one_document() {
+    let desk = Desk::with_twins(&["a", "b", "c", "d", "e", "f", "main", "mainly"]);
+    let failing: [(i32, &[&str]); 8] = [
+        (1, &["show", "nobody"]),
+        (1, &["intake", "nowhere", "--title", "wexcombe"]),
+        (1, &["mod", "add", "nowhere", "--to", "a"]),
+        (2, &["clone"]),
+        (2, &["profile", "set", "a", "volume", "3"]),
+        (2, &["completions", "bash"]),
+        (4, &["stock", "remove", "wexcombe@1.4"]),
+        (4, &["remove", "a", "--for-good"]),
+    ];
+    for (code, arguments) in failing {
+        let output = desk.run(&[arguments, &["--json"]].concat());
+        let told: Value = serde_json::from_slice(&output.stderr).unwrap_or_else(|_| panic!("{}", text(&output.stderr)));
+        assert_eq!((output.status.code(), &told["exit_code"]), (Some(code), &code.into()), "{arguments:?}: {told}");
+        assert!(told["error"].as_str().is_some_and(|error| !error.is_empty()), "{arguments:?}: {told}");
+    }
+    // A name that was typed wrongly is answered with those that are like it, however many there are.
+    let said = desk.fails(1, &["show", "mian"]);
+    assert!(said.contains("The likest are \"main\", \"mainly\"") && said.contains("2 more"), "{said}");
+    desk.ok(&["clone", "WEXCOMBE@1.4", "by any spelling"]);
+    let several = desk.json(&["carry", "settings", "--from", "a", "--to", "b", "--to", "c"]);
+    assert_eq!(several.as_array().map(Vec::len), Some(2), "{several}");
+}
+
+#[test]
+fn what_belongs_to_a_program_is_the_programs_and_no_bytes_make_it_panic() {
+    use std::os::unix::ffi::OsStrExt;
+    let desk = Desk::with_twins(&["a"]);
+    desk.ok(&["profile", "set", "--variant", "loud", "a", "arguments", "-v", "--json", "--dry-run"]);
+    let profile = fs::read_to_string(desk.game("a", "../profile.toml")).unwrap();
+    assert!(profile.contains(r#"["-v", "--json", "--dry-run"]"#), "{profile}");
+    desk.ok(&["profile", "set", "a", "before", "--", "touch", "-r", "x"]);
+    // An empty name of a yard is none.
+    let listed = desk.command(&["list"]).env("YARDTWIN_YARD", "").current_dir(desk.at("yard/twins")).output().unwrap();
+    assert!(listed.status.success(), "{}", text(&listed.stderr));
+    let odd = std::ffi::OsStr::from_bytes(b"\xff\xfe");
+    for (code, arguments) in
+        [(2, &["show"][..]), (1, &["intake", "--title", "t"]), (2, &["launch", "a"]), (0, &["launch", "a", "--"])]
+    {
+        let output = desk.command(arguments).arg(odd).output().unwrap();
+        let said = text(&output.stderr);
+        assert!(!said.contains("panicked"), "{arguments:?}: {said}");
+        // (The stand-in for a game takes what it gets, or says that it doesn't.)
+        assert!(code == 0 || output.status.code() == Some(code), "{arguments:?}: {:?} {said}", output.status);
+    }
+}

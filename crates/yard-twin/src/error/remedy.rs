@@ -23,10 +23,7 @@ impl Error {
         Some(match self {
             Self::Io { source, .. } => io_remedy(source)?.into(),
             Self::NotFound { known, .. } if known.is_empty() => return None,
-            Self::NotFound { known, .. } => {
-                let known: Vec<_> = known.iter().map(|name| format!("{name:?}")).collect();
-                format!("There are: {}.", known.join(", "))
-            }
+            Self::NotFound { name, known, .. } => nearest(name, known),
             Self::Exists { what: Noun::TitleSheet, .. } => "Change it in an editor, or replace it.".into(),
             Self::Exists { .. } => "Choose another name.".into(),
             Self::NoRoom { .. } => "The disk is full: nothing was begun. Make room on it, then try again.".into(),
@@ -93,6 +90,26 @@ impl YardError {
                  without one, make a new yard elsewhere and take those folders in there."
             }
         })
+    }
+}
+
+/// So many names are shown of those that there are.
+const NAMED: usize = 6;
+
+/// What there is instead of a name: what is likest to it, where there is much.
+fn nearest(name: &str, known: &[String]) -> String {
+    let mut known: Vec<&String> = known.iter().collect();
+    let more = known.len().saturating_sub(NAMED);
+    if more > 0 {
+        let name = name.to_lowercase();
+        let likeness = |other: &String| strsim::jaro_winkler(&name, &other.to_lowercase());
+        known.sort_by(|a, b| likeness(b).total_cmp(&likeness(a)).then_with(|| a.cmp(b)));
+        known.truncate(NAMED);
+    }
+    let shown: Vec<_> = known.iter().map(|name| format!("{name:?}")).collect();
+    match more {
+        0 => format!("There are: {}.", shown.join(", ")),
+        more => format!("The likest are {}; there are {more} more.", shown.join(", ")),
     }
 }
 

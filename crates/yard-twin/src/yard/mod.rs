@@ -192,18 +192,20 @@ impl Yard {
 
     /// The stock build of that name; a removed one only where `removed` is set.
     pub(crate) fn stock_row(&self, build: &BuildRef, removed: bool) -> Result<StockRow> {
-        match self.catalog.stock(build)? {
+        let all = || Ok::<_, Error>(self.catalog.stock_builds()?.into_iter());
+        let same =
+            |row: &StockRow| row.build.title.key() == build.title.key() && row.build.build.key() == build.build.key();
+        let row = match self.catalog.stock(build)? {
+            // However its title is spelt: there is none that differs by case only.
+            None => all()?.find(same),
+            row => row,
+        };
+        match row {
             Some(row) if removed || row.removed_at.is_none() => Ok(row),
             _ => Err(Error::NotFound {
                 what: Noun::StockBuild,
                 name: build.to_string(),
-                known: self
-                    .catalog
-                    .stock_builds()?
-                    .iter()
-                    .filter(|row| row.removed_at.is_none())
-                    .map(|row| row.build.to_string())
-                    .collect(),
+                known: all()?.filter(|row| row.removed_at.is_none()).map(|row| row.build.to_string()).collect(),
             }),
         }
     }

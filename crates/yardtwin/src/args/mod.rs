@@ -548,3 +548,32 @@ impl From<Share> for Sharing {
         }
     }
 }
+
+/// Settings whose values are a program's own words.
+const WORDS: [&str; 4] = ["arguments", "wrapper", "before", "after"];
+
+/// The words of a command line, with `--` behind a setting whose values are another program's words: nothing of those is meant
+/// for this one.
+pub(crate) fn with_marks(mut words: Vec<OsString>) -> Vec<OsString> {
+    let end = words.iter().position(|word| word == "--").unwrap_or(words.len());
+    let Some(set) = words[..end].windows(2).position(|two| two[0] == "profile" && two[1] == "set") else {
+        return words;
+    };
+    let mut plain = Vec::new();
+    let mut at = set + 2;
+    while at < end && plain.len() < 2 {
+        match words[at].to_str() {
+            Some("--variant" | "--file" | "--format" | "--encoding" | "--line" | "--yard") => at += 1,
+            Some(option) if option.starts_with('-') => {}
+            _ => plain.push(at),
+        }
+        at += 1;
+    }
+    if let [_, setting] = plain[..]
+        && WORDS.iter().any(|word| words[setting] == *word)
+        && setting + 1 < end
+    {
+        words.insert(setting + 1, "--".into());
+    }
+    words
+}

@@ -34,7 +34,7 @@ pub(crate) fn check(yard: &Yard, options: &check::Options, fix: bool, how: DryRu
     } else {
         None
     };
-    if let Some(mended) = mended.as_ref().filter(|_| !screen.is_json()) {
+    if let Some(mended) = mended.as_ref().filter(|_| !screen.is_json() && !report.findings.is_empty()) {
         say_mended(mended, options, screen);
     }
     let left = |finding: &&check::Finding| !mended.as_ref().is_some_and(|mended| mended.done.contains(finding));

@@ -150,7 +150,13 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
         Command::Entry(command) => play::entry(&yard()?, command, screen),
         Command::Demo { dir } => demo::run(dir, screen),
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Args::command(), "yardtwin", &mut std::io::stdout());
+            if screen.is_json() {
+                return Err(Failure::usage("what a shell reads is no JSON", "yardtwin completions SHELL"));
+            }
+            // Writing to memory can't fail, as writing to a pipe can.
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Args::command(), "yardtwin", &mut script);
+            screen.line(String::from_utf8_lossy(&script).trim_end());
             Ok(ExitCode::SUCCESS)
         }
     }
@@ -162,7 +168,8 @@ fn open(place: Option<PathBuf>, screen: &Screen) -> Result<Yard, Failure> {
         owner::go_on_as(root, screen)?;
         Ok::<_, Failure>(Yard::open(root))
     };
-    if let Some(place) = place.or_else(|| std::env::var_os("YARDTWIN_YARD").map(PathBuf::from)) {
+    let named = || std::env::var_os("YARDTWIN_YARD").filter(|named| !named.is_empty()).map(PathBuf::from);
+    if let Some(place) = place.or_else(named) {
         return Ok(at(&place)??);
     }
     let here =

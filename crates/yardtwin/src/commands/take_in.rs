@@ -271,7 +271,8 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
     }
     facts.push(("links outside", some_of(&outcome.links_outside, 3)));
     if let Some(taken) = &outcome.taken_away {
-        facts.push(("source", source(taken)));
+        let gone = if plan.packed { counted(taken.deleted, "archive") + " deleted" } else { source(taken) };
+        facts.push(("source", gone));
         facts.push(("left there", some_of(&taken.left, 5)));
     }
     // What gave its label away can't be had back by that.

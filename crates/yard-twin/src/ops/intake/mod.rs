@@ -137,6 +137,8 @@ pub enum SheetUse {
 pub struct Plan {
     /// The folder, or the first archive.
     pub source: PathBuf,
+    /// Whether it is an archive, or several.
+    pub packed: bool,
     /// Further archives.
     pub more: Vec<PathBuf>,
     /// The folder in the archives that is the program's, where there is one.
@@ -242,6 +244,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
     let is_named = |seen: &&Seen| seen.path.as_str().strip_prefix("game/").is_some_and(|below| named.has(below, None));
     let left_out_by_name = seen.iter().filter(is_named).count() as u64;
     let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone(), without: named };
+    let is_packed = packed.is_some();
     let (overlaps, beside, unwrapped) = packed.as_ref().map_or_else(Default::default, |packed| {
         let unwrapped = Some(packed.strip.clone()).filter(|strip| !strip.is_empty());
         (packed.overlaps.clone(), packed.beside.clone(), unwrapped)
@@ -269,6 +272,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         left_out,
         scratch,
         without: left_out_by_name,
+        packed: is_packed,
         more: options.more.clone(),
         unwrapped,
         overlaps,

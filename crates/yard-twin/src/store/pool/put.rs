@@ -49,6 +49,20 @@ pub(crate) struct PutTotals {
     pub(crate) bytes: u64,
 }
 
+/// Reads until a buffer is full, or there is no more.
+fn filled(from: &mut dyn io::Read, buffer: &mut [u8]) -> io::Result<usize> {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match from.read(&mut buffer[filled..]) {
+            Ok(0) => break,
+            Ok(read) => filled += read,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(filled)
+}
+
 impl<'a> Putter<'a> {
     /// Stages below `op`, a folder on the filesystem of the pool.
     pub(crate) fn new(pool: &'a Pool, op: &Path, known_sizes: HashSet<u64>) -> Result<Self> {
@@ -112,19 +126,27 @@ impl<'a> Putter<'a> {
         path: &Path,
         buffer: &mut [u8],
     ) -> Result<(ContentId, u64)> {
+        let mut read = filled(from, buffer).at("read", path)?;
+        let (mut hasher, mut size) = (blake3::Hasher::new(), read as u64);
+        hasher.update(&buffer[..read]);
+        // What fits is known before anything is written.
+        if read < buffer.len() && self.known_sizes.contains(&size) {
+            let content = ContentId::from_bytes(*hasher.finalize().as_bytes());
+            if lock(&self.staged).contains(&content) || self.is_there(content, &Ctx::new())? {
+                return Ok((content, size));
+            }
+        }
         let temp = self.stage.join(format!("n{}", self.number.fetch_add(1, Ordering::Relaxed)));
         let out = disk::create_exact(&temp, 0o444).at("make", &temp)?;
         let mut writer = Writer::new(&out, &temp, false);
-        let (mut hasher, mut size) = (blake3::Hasher::new(), 0u64);
         let read = loop {
-            match from.read(buffer) {
+            writer.piece(&buffer[..read])?;
+            match filled(from, buffer) {
                 Ok(0) => break Ok(()),
-                Ok(read) => {
-                    hasher.update(&buffer[..read]);
-                    size += read as u64;
-                    writer.piece(&buffer[..read])?;
+                Ok(more) => {
+                    hasher.update(&buffer[..more]);
+                    (size, read) = (size + more as u64, more);
                 }
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) => break Err(Error::io("read", path, error)),
             }
         };
