@@ -3,13 +3,13 @@
 # usage: scripts/compare.sh FOLDER [ROUNDS [PART...]]
 # FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, moves, large, small, renew, mods, paths, reflinks; all of them unless said.
 # As root it makes fresh images of ext4, btrfs and xfs in FOLDER, and measures as an ordinary user (nobody). As anyone else it
-# measures on the filesystem of FOLDER, and says so. Needs Python 3, b3sum, unzip and a release build.
+# measures on the filesystem of FOLDER, and says so. Needs Python 3, b3sum, unzip and a build (cargo build --profile dist).
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 folder=$(realpath "$1"); rounds=${2:-7}; parts=" ${*:3} "
 [ "$parts" != "  " ] || parts=" intakes moves large small renew mods paths reflinks "
 part() { [[ $parts == *" $1 "* ]]; }
-export YARDTWIN=${YARDTWIN:-$here/target/release/yardtwin} TIMEFORMAT=%R
+export YARDTWIN=${YARDTWIN:-$here/target/dist/yardtwin} TIMEFORMAT=%R
 place=$(mktemp -d "$folder/compare.XXXXXX"); chmod 755 "$place"
 mounts=()
 tidy() {
@@ -193,6 +193,7 @@ with zipfile.ZipFile(sys.argv[1], "w", zipfile.ZIP_DEFLATED, compresslevel=1) as
     for folder, _, names in os.walk("."):
         for name in names: out.write(os.path.join(folder, name))' "$at/build.zip")
     yt init; yt intake "$at/tree" --title compare --build 1
+    as mv "$at/tree/rules.wja" "$at/"; as rm -rf "$at/tree"
     yt clone compare@1 standing; yt mod add "$at/pack" --to standing --name pack --into game/mods --strip 0
     for n in $(seq "$rounds"); do
         sync -f "$at"
@@ -213,7 +214,7 @@ END
         timed mod-add "$YARDTWIN" --yard "$yard" mod add "$at/big.zip" --to standing --name big --into game/mods --strip 0
         yt mod remove standing big; as rm -rf "$at/unzipped"
         sync -f "$at"
-        timed cp-archive bash -c 'cp "$1" "$2" && sync -f "$2"' - "$at/tree/rules.wja" "$at/copy"
+        timed cp-archive bash -c 'cp "$1" "$2" && sync -f "$2"' - "$at/rules.wja" "$at/copy"
         # Each time other bytes: what was made once is not made again.
         python3 -c 'import os,sys; open(sys.argv[1], "wb").write(os.urandom(1 << 20))' "$at/inlay/rules.bin"
         timed inlay "$YARDTWIN" --yard "$yard" mod add "$at/inlay" --to standing --name "inlay $n"

@@ -5,7 +5,7 @@
 set -euo pipefail
 rounds=${2:-15}
 here=$(cd "$(dirname "$0")/.." && pwd)
-yardtwin=${YARDTWIN:-$here/target/release/yardtwin}
+yardtwin=${YARDTWIN:-$here/target/dist/yardtwin}
 place=$(mktemp -d "$(realpath "$1")/launch.XXXXXX"); trap 'chmod -R u+w "$place"; rm -rf "$place"' EXIT
 export YARDTWIN_YARD=$place/yard HOME=$place/home TIMEFORMAT=%R
 mkdir "$HOME"

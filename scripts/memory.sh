@@ -1,9 +1,9 @@
 #!/usr/bin/env bash
 # Highest resident memory, and time, of each command at a number of files: a tree of small ones is made, and a yard of it.
-# usage: scripts/memory.sh FILES      Needs GNU time, Python 3 and a release build.
+# usage: scripts/memory.sh FILES      Needs GNU time, Python 3 and a build (cargo build --profile dist).
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
-yardtwin=${YARDTWIN:-$here/target/release/yardtwin}
+yardtwin=${YARDTWIN:-$here/target/dist/yardtwin}
 files=$1
 place=$(mktemp -d); trap 'rm -rf "$place"' EXIT
 export YARDTWIN_YARD=$place/yard

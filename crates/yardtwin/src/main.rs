@@ -10,8 +10,6 @@ use std::ffi::OsString;
 use std::io::IsTerminal;
 use std::process::ExitCode;
 
-use clap::Parser;
-
 fn main() -> ExitCode {
     // So that other programs can launch by way of this one.
     yard_twin::launch_helper();
@@ -20,7 +18,7 @@ fn main() -> ExitCode {
         return code;
     }
     let words = args::with_marks(std::env::args_os().collect());
-    let args = match args::Args::try_parse_from(&words) {
+    let args = match args::understood(&words) {
         Ok(args) => args,
         Err(error) => return misunderstood(&error, &words),
     };

@@ -191,7 +191,7 @@ fn a_yard_that_was_tampered_with_is_said_to_be_so() {
     write!(said, "== a pool file is deleted by hand\n{}", clone.replace(&path[..3], "[AB]/")).unwrap();
     fs::rename(desk.at("elsewhere"), desk.at("installed")).unwrap();
     let put_right = desk.ok(&["intake", "installed", "--title", "wexcombe"]);
-    assert!(put_right.contains("1 content that the pool had lost"), "{put_right}");
+    assert!(put_right.contains("1 file that the yard had lost"), "{put_right}");
     desk.ok(&["clone", "wexcombe@1.4", "c"]);
 
     let mut says = |what: &str, desk: &Desk, commands: &[&[&str]]| {

@@ -215,7 +215,7 @@ const KINDS: [Kind; 32] = [
         options: &[],
         does: |desk| fs::set_permissions(pooled(desk, TEXT), fs::Permissions::from_mode(0o644)).unwrap(),
         finds: &["guard_lifted", "guard_lifted", "unguarded"],
-        says: "files of the pool may be written to",
+        says: "stored files may be written to",
         mended: true,
     },
     Kind {

@@ -55,7 +55,7 @@ fn what_tools_do_in_one_twin_reaches_no_other() {
         let now: BTreeMap<_, _> = look_pool(&desk.at("yard"));
         assert_same(&pool, &now, "the pool");
         let taken = desk.ok(&["intake", "installed", "--title", "wexcombe"]);
-        assert!(taken.contains("nothing: the pool has it all"), "{taken}");
+        assert!(taken.contains("nothing: the yard has all of it"), "{taken}");
         if share == "none" {
             assert_eq!(refused, 0, "copies are the user's to write to");
         }

@@ -21,7 +21,7 @@ fn where_a_package_belongs_is_found_out_or_asked() {
         said.contains("without Boards/: game/data is there already") && said.contains("data/     INSIDE"),
         "{said}"
     );
-    assert!(said.contains("not laid   readme.txt"), "{said}");
+    assert!(said.contains("for you to read  readme.txt"), "{said}");
     assert_eq!(read(&desk, "t/game/data/new"), "(none)");
     pack(&desk, "apart", &[("wrap/far/one", "1"), ("wrap/far/two", "2")]);
     let said = desk.fails(4, &["mod", "add", "apart", "--to", "t"]);

@@ -500,7 +500,7 @@ fn an_emulator_that_writes_into_the_home_is_found_out_and_kept_in_by_its_marker(
     let said = check(0, &["--fix"]);
     assert!(said.contains("a is self-contained"), "{said}");
     assert!(desk.game("a", "inplace.flag").exists());
-    assert!(desk.ok(&["history", "a"]).contains("marker files laid"));
+    assert!(desk.ok(&["history", "a"]).contains("marker files added"));
     let said = desk.ok(&["clone", "pellwick@3.1", "b"]);
     assert!(said.contains("game/inplace.flag, game/reels"), "{said}");
     assert!(desk.game("b", "reels").is_dir(), "before any start");

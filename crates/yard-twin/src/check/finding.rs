@@ -302,18 +302,18 @@ impl fmt::Display for Problem {
             }
             Self::ContentMissing { contents, touches } => {
                 let contents = few(&contents.iter().map(short).collect::<Vec<_>>());
-                write!(f, "the pool has lost contents ({contents}), needed for {}", few(touches))
+                write!(f, "the yard has lost stored files ({contents}), needed for {}", few(touches))
             }
             Self::ContentDamaged { files, touches } => {
                 let text = |file: &DamagedFile| format!("{}: {}", short(&file.content), file.why);
                 let files: Vec<_> = files.iter().map(text).collect();
-                write!(f, "files of the pool are damaged ({}): ", few(&files))?;
+                write!(f, "stored files are damaged ({}): ", few(&files))?;
                 if touches.is_empty() { f.write_str("nothing needs them") } else { f.write_str(&few(touches)) }
             }
-            Self::Unguarded { paths } => write!(f, "files of the pool may be written to: {}", few(&shown(paths))),
-            Self::PoolFolder { folder } => write!(f, "a folder of the pool is gone: {}", folder.display()),
+            Self::Unguarded { paths } => write!(f, "stored files may be written to: {}", few(&shown(paths))),
+            Self::PoolFolder { folder } => write!(f, "a folder of stored files is gone: {}", folder.display()),
             Self::ListingDamaged { listing, why, touches } => {
-                write!(f, "the listing {} is damaged ({why}): it is that of {}", short(listing), few(touches))
+                write!(f, "the list of files {} is damaged ({why}): it is that of {}", short(listing), few(touches))
             }
             Self::StateDamaged { why, current: true, .. } => write!(f, "its record is damaged ({why})"),
             Self::StateDamaged { why, numbers, .. } => {

@@ -154,7 +154,7 @@ pub enum Error {
         why: String,
     },
     /// A content is gone from the pool.
-    #[error("the pool has lost a content: {} is missing, needed for {needed_for}", path.display())]
+    #[error("the yard has lost a stored file: {} is missing, needed for {needed_for}", path.display())]
     ContentMissing {
         /// Where the pool should hold it.
         path: PathBuf,

@@ -104,7 +104,7 @@ pub enum ModError {
         other: String,
     },
     /// There is nothing to make a mod of.
-    #[error("nothing in {0:?} differs from what was laid there, of what was named")]
+    #[error("nothing in {0:?} that was named differs from its build and mods")]
     NothingToAdopt(String),
     /// The player has changed what a mod would take, in a way that can't be kept.
     #[error("{path} can't be changed as {name:?} wants it: {why}")]

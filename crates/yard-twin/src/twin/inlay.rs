@@ -99,7 +99,14 @@ fn make(yard: &Yard, ctx: &Ctx, write: impl FnOnce(&std::path::Path) -> Result<(
     disk::set_mode(&path, 0o444)?;
     let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
     let stat = disk::fstat(&file).at("look at", &path)?;
-    let (content, _) = putter.adopt(&file, &stat, &path, &mut vec![0; disk::BUFFER], ctx)?;
+    // The disk may begin with it while it is hashed.
+    let (adopted, flushed) = std::thread::scope(|scope| {
+        let flushed = scope.spawn(|| file.sync_data());
+        let adopted = putter.adopt(&file, &stat, &path, &mut vec![0; disk::BUFFER], ctx);
+        (adopted, flushed.join().unwrap_or(Ok(())))
+    });
+    flushed.at("sync", &path)?;
+    let (content, _) = adopted?;
     change::publish(yard, putter, &op, None, ctx)?;
     Ok(content)
 }

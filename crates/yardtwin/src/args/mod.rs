@@ -1,6 +1,7 @@
 //! The command line's arguments.
 
 mod carry;
+mod examples;
 mod mods;
 mod profile;
 
@@ -8,7 +9,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 pub(crate) use carry::Carry;
-use clap::{Args as Group, Parser, Subcommand, ValueEnum};
+use clap::{Args as Group, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 pub(crate) use mods::{Add as ModAdd, Change as ModChange, Decided, ModCommand, Place as ModPlace, Trial};
 pub(crate) use profile::Profile;
 use yard_twin::{
@@ -576,4 +577,13 @@ pub(crate) fn with_marks(mut words: Vec<OsString>) -> Vec<OsString> {
         words.insert(setting + 1, "--".into());
     }
     words
+}
+
+/// The arguments in a command's words.
+///
+/// # Errors
+/// What is wrong with them, or the help that they ask for.
+pub(crate) fn understood(words: &[OsString]) -> Result<Args, clap::Error> {
+    let matches = examples::with_examples(Args::command()).try_get_matches_from(words)?;
+    Args::from_arg_matches(&matches)
 }

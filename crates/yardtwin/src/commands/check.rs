@@ -72,7 +72,7 @@ fn say(report: &check::Report, options: &check::Options, fix: bool, screen: &Scr
 
 fn looked_at(report: &check::Report, options: &check::Options) -> String {
     let counts = &report.looked_at;
-    let contents = counted(counts.contents, "content");
+    let contents = counted(counts.contents, "stored file");
     let read = if report.full { "every byte of them" } else { "names, sizes and times; --full reads every byte" };
     match &options.what {
         None => {
@@ -81,7 +81,7 @@ fn looked_at(report: &check::Report, options: &check::Options) -> String {
         }
         Some(Source::Stock(_)) => format!("{contents}: {read}"),
         // What it shares is read with it; what the pool has besides is only looked for.
-        Some(Source::Twin(_)) => format!("{}: {read}; {contents} in the pool, by size", files(counts.files)),
+        Some(Source::Twin(_)) => format!("{}: {read}; {contents}, by size", files(counts.files)),
     }
 }
 

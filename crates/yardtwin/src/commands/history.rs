@@ -52,7 +52,7 @@ pub(crate) fn drop_snapshot(yard: &Yard, name: &TwinName, label: &SnapshotLabel,
         screen.head(format_args!("The snapshot {} of {} {done}", shell(&snapshot), shell(name)));
         screen.facts(&[
             ("made", moment(entry.at)),
-            ("space", format!("comes back with {}, after the days of grace", typed("sweep", &[]))),
+            ("space", format!("comes back with {}, some days later", typed("sweep", &[]))),
         ]);
     });
     Ok(ExitCode::SUCCESS)
@@ -112,7 +112,7 @@ pub(super) fn what(what: &What) -> String {
         What::Repaired => "shared files have their bytes again".into(),
         What::Shared { sharing: Sharing::None } => "shared files made private".into(),
         What::Shared { .. } => "files shared with other twins".into(),
-        What::Marked => "marker files laid".into(),
+        What::Marked => "marker files added".into(),
         What::Mods { deed, mods } => of_mods(*deed, mods),
         _ => "changed".into(),
     }
@@ -390,9 +390,9 @@ fn say_swept(outcome: &sweep::Outcome, dry_run: bool, screen: &Screen) {
             "Nothing was let go: the catalogue seems to come from a backup, since it doesn't know of the last sweep",
         );
         let what = if missing.is_empty() {
-            "all contents that it needs are there".into()
+            "all files that it needs are there".into()
         } else {
-            format!("{} that it needs are missing", counted(missing.len() as u64, "content"))
+            format!("{} that it needs are missing", counted(missing.len() as u64, "file"))
         };
         let next = if missing.is_empty() { typed("sweep", &[]) } else { typed("intake FOLDER --title TITLE", &[]) };
         screen.facts(&[("looked", what), ("missing", some_of(missing, 10)), ("next", next)]);
@@ -429,7 +429,7 @@ fn say_swept(outcome: &sweep::Outcome, dry_run: bool, screen: &Screen) {
             if outcome.packages == 0 { String::new() } else { counted(outcome.packages, "package") },
         ),
         (would("to delete", "deleted"), counted_files(outcome.deleted)),
-        ("kept in grace", if waiting.is_empty() { waiting } else { format!("{waiting}{until}") }),
+        ("kept some days more", if waiting.is_empty() { waiting } else { format!("{waiting}{until}") }),
         ("took", if dry_run { String::new() } else { duration(outcome.took) }),
     ]);
 }

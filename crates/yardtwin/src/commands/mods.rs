@@ -264,7 +264,7 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
     vec![
         ("placed", placed.unwrap_or_default()),
         ("its files", tally(&plan.tally)),
-        ("not laid", some_of(&plan.notes, 3)),
+        ("for you to read", some_of(&plan.notes, 3)),
         ("yours stays", mine),
         ("comes back", paths(&plan.back)),
         ("yours gave way", paths(&plan.given_way)),
@@ -368,7 +368,7 @@ fn explain(yard: &Yard, twin: &TwinName, path: &RelPath, screen: &Screen) -> Don
             mods::Is::Stock => "as it was shipped".to_owned(),
             mods::Is::Mod(name) => format!("as {} has it", shell(name)),
             mods::Is::Mine => "your own".into(),
-            mods::Is::Deleted => "deleted, though it was laid".into(),
+            mods::Is::Deleted => "deleted, though it was there".into(),
             mods::Is::Nothing => "not there".into(),
         };
         let edited = if told.edited { ", with config edits" } else { "" };

@@ -264,7 +264,7 @@ fn say_plan(plan: &play::Plan, screen: &Screen) {
         ("before", plan.before.join(" ")),
         ("in front", plan.wrapper.join(" ")),
         ("after", plan.after.join(" ")),
-        ("not laid", plan.markers_missing.join(", ")),
+        ("markers missing", plan.markers_missing.join(", ")),
     ]);
 }
 

@@ -29,7 +29,7 @@ pub(crate) fn share(yard: &Yard, name: &TwinName, options: &share::Options, how:
             ("shared", said(shared, "shared with other twins")),
             ("takes on disk", if private.bytes > 0 { size(plan.room.needs) } else { String::new() }),
             ("linked", if shared.files > 0 && plan.unshared.is_none() { guarded(&plan.name) } else { String::new() }),
-            ("for", if plan.only_some { "these files, until they are laid anew".into() } else { String::new() }),
+            ("for", if plan.only_some { "these files, until they are replaced".into() } else { String::new() }),
             ("took", took),
             ("way back", back),
         ]);
@@ -38,7 +38,9 @@ pub(crate) fn share(yard: &Yard, name: &TwinName, options: &share::Options, how:
         let name = shell(&plan.name);
         match (private.files + shared.files, plan.before == plan.sharing) {
             (0, true) => screen.head(format_args!("The twin {name} shares storage in that way already")),
-            (0, false) => screen.head(format_args!("No file of {name} changes; what comes later is laid in that way")),
+            (0, false) => {
+                screen.head(format_args!("No file of {name} changes; what comes later is shared in that way"))
+            }
             _ => screen.head(format_args!("How the twin {name} shares storage")),
         }
     };

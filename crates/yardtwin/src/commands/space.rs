@@ -24,7 +24,7 @@ fn say(space: &space::YardSpace, screen: &Screen) {
         size(space.copied_by_hand)
     ));
     screen.facts(&[
-        ("contents", format!("{} in the pool, each once", size(space.pool))),
+        ("stored", format!("{}, each file once", size(space.pool))),
         ("removed twins", if space.removed > 0 { size(space.removed) } else { String::new() }),
     ]);
     if space.twins.is_empty() {

@@ -110,14 +110,14 @@ fn remove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done {
         let done = if how.dry_run { "would be taken off the list" } else { "is off the list" };
         screen.head(format_args!("{} {done}", plan.build));
         let own = if plan.only_here.paths.is_empty() {
-            "nothing: every content is needed elsewhere too".into()
+            "nothing: other builds and twins need all of its files".into()
         } else {
             let many = files(plan.only_here.paths.len() as u64);
             format!("{many}, {}\n{}", size(plan.only_here.bytes), some_of(&plan.only_here.paths, 3))
         };
         screen.facts(&[
             ("only there", own),
-            ("kept", "its listing and all its contents".into()),
+            ("kept", "all of its files".into()),
             ("way back", typed(&format!("stock remove {} --undo", shell(&plan.build)), &[])),
         ]);
     });

@@ -245,21 +245,19 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
     let (back, stored) = if outcome.was_there {
         screen.head(format_args!("{} was taken in before, and is the same", outcome.build));
         let restored = match outcome.new_contents {
-            0 => format!("nothing: the pool has it all ({took})"),
+            0 => format!("nothing: the yard has all of it ({took})"),
             lost => {
-                format!("{} that the pool had lost, {} ({took})", counted(lost, "content"), size(outcome.new_bytes))
+                format!("{} that the yard had lost, {} ({took})", counted(lost, "file"), size(outcome.new_bytes))
             }
         };
         (String::new(), restored)
     } else {
         screen.head(format_args!("{} is taken in as {}", sources(plan), outcome.build));
         let new = match outcome.new_contents {
-            0 => format!("nothing: the pool has it all ({took})"),
-            new => format!(
-                "{} that the pool did not have, {}, in {took}",
-                counted(new, "content"),
-                size(outcome.new_bytes)
-            ),
+            0 => format!("nothing: the yard has all of it ({took})"),
+            new => {
+                format!("{} that the yard did not have, {}, in {took}", counted(new, "file"), size(outcome.new_bytes))
+            }
         };
         (typed("stock remove", &[&outcome.build]), new)
     };

@@ -37,7 +37,7 @@ pub(crate) fn clone(
                 ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
                 ("room", room(&plan.room)),
                 ("renamed", renamed(&plan.renamed)),
-                ("laid besides", plan.markers.join(", ")),
+                ("added besides", plan.markers.join(", ")),
             ]);
         });
         return Ok(ExitCode::SUCCESS);
@@ -129,7 +129,7 @@ fn say_clone(plan: &clone::Plan, outcome: &clone::Outcome, screen: &Screen) {
         ("linked", if outcome.shares.linked.files > 0 { guarded(&outcome.name) } else { String::new() }),
         ("renamed", renamed(&plan.renamed)),
         ("name changed in", listed(&plan.changed.iter().map(ToString::to_string).collect::<Vec<_>>(), 5)),
-        ("laid besides", plan.markers.join(", ")),
+        ("added besides", plan.markers.join(", ")),
         ("source", outcome.taken_away.as_ref().map(source).unwrap_or_default()),
         ("left there", outcome.taken_away.as_ref().map(|away| some_of(&away.left, 5)).unwrap_or_default()),
         ("took", duration(outcome.took)),
@@ -339,7 +339,7 @@ fn times(count: usize) -> String {
 }
 
 fn changed(twin: &show::Details) -> String {
-    if twin.changes.is_empty() { "none: it is as it was laid".into() } else { twin.changes.summary() }
+    if twin.changes.is_empty() { "none: it is as its build and mods are".into() } else { twin.changes.summary() }
 }
 
 fn guard(guard: show::Guard) -> &'static str {
@@ -542,7 +542,7 @@ pub(crate) fn remove(yard: &Yard, name: &TwinName, for_good: bool, how: Careful,
         screen.answer(&outcome, |screen| {
             screen.head(format_args!("The twin {} is deleted for good", shell(name)));
             let mut facts = plan_facts(&plan);
-            facts.push(("freed", format!("{} in the pool, and the twin's own files", size(outcome.freed))));
+            facts.push(("freed", format!("{} in the yard, and the twin's own files", size(outcome.freed))));
             facts.push(("kept", some_of(&outcome.kept, 5)));
             facts.push(("took", duration(outcome.took)));
             screen.facts(&facts);

@@ -27,7 +27,7 @@ pub(crate) fn start(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen) 
         let plan = markers::plan(yard, name, &ctx)?;
         let laid = if wish.dry_run { plan.missing } else { markers::apply(yard, &plan, &ctx)? };
         if !laid.is_empty() && !screen.is_json() {
-            let done = if wish.dry_run { "would be laid" } else { "are laid" };
+            let done = if wish.dry_run { "would be added" } else { "are added" };
             screen.aside(format_args!("Marker files and folders {done}: {}", laid.join(", ")));
         }
     }

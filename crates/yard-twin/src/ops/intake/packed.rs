@@ -179,7 +179,8 @@ impl Packed {
         };
         let folder = op.path().join("some").join(name);
         disk::make_folders(&folder)?;
-        for (at, (source, _)) in self.archives.iter().enumerate() {
+        let from = if wanted.is_empty() { &[][..] } else { &self.archives };
+        for (at, (source, _)) in from.iter().enumerate() {
             let of = |member: &Member| {
                 let held = self.holds.iter().find(|(_, held)| matches!(held, Some((a, m)) if *a == at && m == member));
                 held.and_then(|(path, _)| below(path, &self.strip)).filter(|path| wanted.contains(path))
