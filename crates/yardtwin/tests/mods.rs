@@ -385,6 +385,12 @@ fn what_a_tool_does_is_shown_kept_as_a_mod_or_thrown_away() {
     desk.ok(&["clone", "hills@1.4", "u"]);
     desk.ok(&["mod", "add", "lamps", "--to", "u"]);
     assert_eq!(read(&desk, "u/game/data/lamp"), "a lamp");
+    // While a program runs, what is known is told.
+    let mut run = desk.command(&["launch", "t", "--", "touch begun; sleep 2"]).spawn().unwrap();
+    while !support::text(&desk.run(&["list"]).stdout).contains("running") && run.try_wait().unwrap().is_none() {}
+    assert!(desk.ok(&["mod", "list", "t"]).contains("lamps"));
+    desk.fails(5, &["mod", "on", "t", "lamps"]);
+    run.wait().unwrap();
     assert_eq!(desk.run(&["tool", "t", "--", "sh", "-c", "exit 7"]).status.code(), Some(7));
     desk.fails(1, &["tool", "t", "--", "./nothing here"]);
     desk.ok(&["protect", "t"]);

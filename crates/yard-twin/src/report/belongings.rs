@@ -32,7 +32,6 @@ use crate::error::{Error, Result};
 use crate::ident::{BuildRef, TwinName};
 use crate::listing::{Entry, Listing, Node};
 use crate::progress::Ctx;
-use crate::report::show;
 use crate::sheet::{OnClash, PathSet, Sheet, Unit};
 use crate::twin::planned;
 use crate::twin::settle;
@@ -213,7 +212,7 @@ fn held_by(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Held> {
     let row = yard.twin_row(name, false)?;
     let (settled, in_use) = match settle::settle(yard, &row, ctx) {
         Ok(settled) => (settled, false),
-        Err(Error::Busy { .. }) => (show::as_of_last(yard, &row)?, true),
+        Err(Error::Busy { .. }) => (settle::as_of_last(yard, &row)?, true),
         Err(error) => return Err(error),
     };
     let laid = planned::laid(yard, &settled)?;

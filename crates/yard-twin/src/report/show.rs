@@ -42,10 +42,8 @@ use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::pattern;
 use crate::store::pool::{Facts, Sharing};
-use crate::twin::Settled;
 use crate::twin::after_run;
 use crate::twin::arrived::{self, Files};
-use crate::twin::leaks::Mends;
 use crate::twin::protection;
 use crate::twin::settle;
 use crate::twin::{Leaks, ShareTotals};
@@ -250,7 +248,7 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
         }
     }
     let row = yard.catalog.twin(row.id)?.unwrap_or(row);
-    let settled = settled.map_or_else(|| as_of_last(yard, &row), Ok)?;
+    let settled = settled.map_or_else(|| settle::as_of_last(yard, &row), Ok)?;
     let totals = settled.listing.totals();
     let changed = settled.state.laid != settled.state.disk;
     let laid = changed.then(|| yard.store.listing(settled.state.laid)).transpose()?;
@@ -277,24 +275,6 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
         played: yard.catalog.runs(row.id)?.iter().filter_map(RunRecord::ran).sum(),
         entries: yard.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
         runs: yard.catalog.runs(row.id)?,
-    })
-}
-
-/// A twin as it was at its last settle.
-pub(crate) fn as_of_last(yard: &Yard, row: &TwinRow) -> Result<Settled> {
-    let state = yard.store.state(row.state)?;
-    let listing = yard.store.listing(state.disk)?;
-    let index = yard.index(&yard.folder_of(row), &state, listing.entries().len())?;
-    Ok(Settled {
-        looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
-        rows: index.map(|index| index.rows).unwrap_or_default(),
-        listing,
-        state,
-        not_taken: Vec::new(),
-        leaks: Leaks::default(),
-        mends: Mends::default(),
-        dropped: Vec::new(),
-        news: None,
     })
 }
 

@@ -102,6 +102,24 @@ pub(crate) enum Record {
     IfWrong,
 }
 
+/// A twin as it was at its last settle.
+pub(crate) fn as_of_last(yard: &Yard, row: &TwinRow) -> Result<Settled> {
+    let state = yard.store.state(row.state)?;
+    let listing = yard.store.listing(state.disk)?;
+    let index = yard.index(&yard.folder_of(row), &state, listing.entries().len())?;
+    Ok(Settled {
+        looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
+        rows: index.map(|index| index.rows).unwrap_or_default(),
+        listing,
+        state,
+        not_taken: Vec::new(),
+        leaks: Leaks::default(),
+        mends: Mends::default(),
+        dropped: Vec::new(),
+        news: None,
+    })
+}
+
 impl Settled {
     /// Whether what is at a path is what was there when this was settled.
     pub(crate) fn is_as_settled(&self, path: &str, stat: &Stat, ledger: &Ledger) -> bool {

@@ -13,6 +13,7 @@ use crate::placing::{Choices, ModSheet};
 use crate::progress::Ctx;
 use crate::twin::mods;
 use crate::twin::planned;
+use crate::twin::settle::as_of_last;
 
 /// A mod of a twin.
 #[derive(Clone, Debug, Serialize)]
@@ -44,10 +45,10 @@ pub struct InTwin {
     pub choices: Choices,
 }
 
-/// A twin's mods, from the lowest on.
+/// A twin's mods, from the lowest on; while its program runs, beside what was there when it was started.
 ///
 /// # Errors
-/// [`Error::NotFound`], [`Error::Busy`] while it runs, [`Error::Damaged`] if a record can't be read.
+/// [`Error::NotFound`], [`Error::Damaged`] if a record can't be read.
 pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<InTwin>> {
     let scene = scene(yard, name, ctx)?;
     let mut all = Vec::with_capacity(scene.mods.len());
@@ -88,7 +89,15 @@ pub fn list(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Vec<InTwin>> {
 }
 
 fn scene(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Scene> {
-    let (row, settled) = planned::see(yard, &yard.twin_row(name, false)?, ctx)?;
+    let row = yard.twin_row(name, false)?;
+    let (row, settled) = match planned::see(yard, &row, ctx) {
+        // What its program is doing is not seen yet.
+        Err(Error::Busy { .. }) => {
+            let settled = as_of_last(yard, &row)?;
+            (row, settled)
+        }
+        seen => seen?,
+    };
     let (build, mods) = (settled.state.build.clone(), settled.state.mods.clone());
     Scene::look(yard, (row, settled), (&build, &mods, None), ctx)
 }
