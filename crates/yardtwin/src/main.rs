@@ -41,7 +41,8 @@ fn misunderstood(error: &clap::Error, words: &[OsString]) -> ExitCode {
     let json = words.iter().take_while(|word| *word != "--").any(|word| word == "--json");
     if json && error.use_stderr() {
         let text = error.render().to_string();
-        let message = text.trim_start_matches("error: ").lines().next().unwrap_or_default().to_owned();
+        let said = text.split("\n\n").next().unwrap_or_default().trim_start_matches("error: ");
+        let message = said.split_whitespace().collect::<Vec<_>>().join(" ");
         let remedy = text.lines().find(|line| line.starts_with("Usage: ")).map(str::to_owned);
         screen::Screen::new(true).failure(&fail::Failure::Other { message, remedy, code: 2 });
         return ExitCode::from(2);

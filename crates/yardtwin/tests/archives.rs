@@ -109,6 +109,15 @@ fn the_programs_folder_is_found_in_an_archive_or_said() {
         let files = desk.ok(&["stock", "show", &format!("fresh@{build}"), "--files"]);
         assert!(files.contains(&format!("game/{path}")), "{files}");
     }
+    // What is all of another one, and says itself which build it is; and a program that is all of one, and no download.
+    write(&desk, "yard/sheets/sure.toml", "title = \"sure\"\n[[label]]\nfile = \"data/a\"\nline = 1\n");
+    let said = desk.ok(&["intake", "outer.zip", "--title", "sure"]);
+    assert!(said.contains("is taken in as sure@a"), "{said}");
+    zipped(&desk.at("player.jar"), &[("META-INF/MANIFEST.MF", b"Main-Class: Play")]);
+    zipped(&desk.at("java.zip"), &[("player.jar", &fs::read(desk.at("player.jar")).unwrap())]);
+    desk.place.give_away();
+    desk.ok(&["intake", "java.zip", "--title", "java", "--build", "1"]);
+    assert!(desk.ok(&["stock", "show", "java@1", "--files"]).contains("game/player.jar"));
     desk.fails(2, &["intake", "flat.zip", "--title", "fresh", "--build", "5", "--strip", "3"]);
     write(&desk, "text.zip", "no archive");
     let said = desk.fails(1, &["intake", "text.zip", "--title", "fresh", "--build", "5"]);

@@ -100,9 +100,15 @@ pub(crate) fn name_of(path: &Path) -> String {
     path.file_name().unwrap_or_default().to_string_lossy().into_owned()
 }
 
+/// Endings of archives that programs take as they are: a name goes without those too, but what is in one is not looked for.
+const TAKEN_AS_THEY_ARE: [&str; 2] = [".jar", ".pack"];
+
 /// The name of an archive without its endings.
 pub(crate) fn stem(name: &str) -> &str {
-    let ending = |name: &str| ENDINGS.iter().find(|ending| name.to_lowercase().ends_with(*ending)).map(|end| end.len());
+    let ending = |name: &str| {
+        let mut all = ENDINGS.iter().chain(&TAKEN_AS_THEY_ARE);
+        all.find(|ending| name.to_lowercase().ends_with(*ending)).map(|end| end.len())
+    };
     let shorter = |name: &str| name.len().checked_sub(ending(name)?).and_then(|end| name.get(..end)).map(str::len);
     let mut stem = name;
     while let Some(len) = shorter(stem).filter(|len| *len > 0) {

@@ -26,9 +26,8 @@ use crate::ident::ContentId;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 
-/// How archives end, whatever is in front of that.
-pub(crate) const ENDINGS: [&str; 13] =
-    [".zip", ".7z", ".gz", ".tgz", ".xz", ".txz", ".zst", ".bz2", ".tbz", ".tar", ".jar", ".pack", ".rar"];
+/// How downloads end that are archives.
+const ENDINGS: [&str; 11] = [".zip", ".7z", ".gz", ".tgz", ".xz", ".txz", ".zst", ".bz2", ".tbz", ".tar", ".rar"];
 
 /// More members than these are no download of a player's.
 const MEMBERS: usize = 100_000;

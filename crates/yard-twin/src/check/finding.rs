@@ -162,7 +162,7 @@ pub enum Problem {
     ModDamaged { name: String, why: String },
     /// Files of a mod that is on are not there.
     ModIncomplete { name: String, paths: Vec<String> },
-    /// An archive of the program was changed and still has what tells the program so.
+    /// An archive of the program was changed since it was laid, and still has what tells the program so.
     SealsLeft { archive: String, seals: Vec<String> },
     /// What a mod's sheet expects is not there.
     ModExpects { name: String, paths: Vec<String> },
@@ -368,11 +368,9 @@ impl fmt::Display for Problem {
             Self::ModIncomplete { name, paths } => {
                 write!(f, "its mod {name:?} is on and not all there: {} missing", are(paths))
             }
-            Self::SealsLeft { archive, seals } => write!(
-                f,
-                "{archive} is not as it was shipped, and what its program knows that by is still in it: {}",
-                few(seals)
-            ),
+            Self::SealsLeft { archive, seals } => {
+                write!(f, "{archive} was changed, and what its program knows that by is still in it: {}", few(seals))
+            }
             Self::ModExpects { name, paths } => {
                 write!(f, "its mod {name:?} expects what is not there: {}", few(paths))
             }

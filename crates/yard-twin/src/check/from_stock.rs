@@ -38,7 +38,7 @@ impl Checker<'_> {
         // A damaged file is reported elsewhere.
         let Ok(stock) = stock else { return Ok(()) };
         let sheet = seen.look.sheet.as_ref();
-        self.seals(seen, &stock);
+        self.seals(seen);
         let Some((mut composed, placed)) = self.with_mods(seen, stock)? else { return Ok(()) };
         let stock = std::mem::take(&mut composed.listing);
         let ids = names::from_stock(sheet, seen.look.state.named_as.as_deref());
@@ -47,8 +47,8 @@ impl Checker<'_> {
         let Some(named) = named else { return Ok(()) };
         composed.rename(&named.places());
         let stock = named.listing;
-        self.incomplete(seen, &stock, &composed, &placed);
-        self.game_files(seen, &stock)?;
+        let named = self.incomplete(seen, &stock, &composed, &placed);
+        self.game_files(seen, &stock, &named)?;
         self.wrappers(seen, &stock);
         self.leads_elsewhere(seen, &stock);
         Ok(())
@@ -85,25 +85,29 @@ impl Checker<'_> {
         Ok(Some((composed, placed)))
     }
 
-    /// Files of mods that are missing, but for what the player deletes and the program writes.
-    fn incomplete(&mut self, seen: &Seen, laid: &Listing, composed: &Composed, mods: &[Placed]) {
+    /// Files of mods that are missing, but for what the player deletes and the program writes. Gives those.
+    fn incomplete(&mut self, seen: &Seen, laid: &Listing, composed: &Composed, mods: &[Placed]) -> HashSet<String> {
         let own = PlayersOwn(seen.look.sheet.as_ref());
         let mut missing: BTreeMap<usize, Vec<String>> = BTreeMap::new();
         let is_missing = |path: &RelPath| laid.has(path.as_str()) && !seen.now.has(path.as_str()) && !own.holds(path);
         for (path, by) in composed.by.iter().filter(|(path, _)| is_missing(path)) {
             by.last().into_iter().for_each(|at| missing.entry(*at).or_default().push(path.to_string()));
         }
+        let all = missing.values().flatten().cloned().collect();
         for (at, paths) in missing {
             let problem = Problem::ModIncomplete { name: mods[at].of.name.to_string(), paths };
             self.found(Severity::Wrong, &seen.about, problem, Mend::Restore);
         }
+        all
     }
 
-    /// Archives of the program that are not as they were shipped, and have not lost their seals.
-    fn seals(&mut self, seen: &Seen, shipped: &Listing) {
+    /// Archives of the program that somebody has changed since they were laid, and that have not lost their seals.
+    fn seals(&mut self, seen: &Seen) {
+        // A listing that can't be read is reported elsewhere.
+        let Ok(laid) = self.yard.store.listing(seen.look.state.laid) else { return };
         for archive in seen.look.sheet.iter().flat_map(|sheet| sheet.archives.values()) {
             let content = |listing: &Listing| listing.get(archive.path.as_str()).and_then(|entry| entry.node.content());
-            let (Some(was), Some(is)) = (content(shipped), content(&seen.now)) else { continue };
+            let (Some(was), Some(is)) = (content(&laid), content(&seen.now)) else { continue };
             if was == is || archive.seals.is_empty() {
                 continue;
             }
@@ -116,14 +120,14 @@ impl Checker<'_> {
         }
     }
 
-    fn game_files(&mut self, seen: &Seen, stock: &Listing) -> Result<()> {
+    fn game_files(&mut self, seen: &Seen, stock: &Listing, named: &HashSet<String>) -> Result<()> {
         let own = PlayersOwn(seen.look.sheet.as_ref());
         let markers: HashSet<RelPath> =
             seen.look.sheet.iter().flat_map(|sheet| sheet.missing_markers(stock)).map(|(path, _)| path).collect();
         let (mut changed, mut missing, mut extra) = (Vec::new(), Vec::new(), Vec::new());
         for change in diff_of_contents(stock, &seen.now) {
             let path = change.path();
-            if own.holds(path) || markers.contains(path) {
+            if own.holds(path) || markers.contains(path) || named.contains(path.as_str()) {
                 continue;
             }
             match change {

@@ -51,14 +51,16 @@ pub(crate) fn placed(yard: &Yard, mods: &[ModUse], coming: Option<&Coming<'_>>) 
     mods.iter().map(one).collect()
 }
 
-/// Which of the mods that are on each of their files comes from, by its path: the topmost one that has it.
+/// Which of the mods that are on each of their files comes from, by its path: the topmost one that has it. One whose record
+/// can't be read, which a check names, is passed over.
 pub(crate) fn providers(yard: &Yard, mods: &[ModUse]) -> Result<BTreeMap<String, ModName>> {
-    let on = placed(yard, mods, None)?.into_iter().filter(|placed| placed.of.on);
-    let of = |placed: Placed| {
-        let name = placed.of.name.clone();
-        placed.entries.into_iter().map(move |entry| (entry.path.to_string(), name.clone()))
-    };
-    Ok(on.flat_map(of).collect())
+    let mut providers = BTreeMap::new();
+    for used in mods.iter().filter(|used| used.on) {
+        let placed = Error::pass_over(placed(yard, std::slice::from_ref(used), None))?.unwrap_or_default();
+        let entries = placed.into_iter().flat_map(|placed| placed.entries);
+        providers.extend(entries.map(|entry| (entry.path.to_string(), used.name.clone())));
+    }
+    Ok(providers)
 }
 
 /// The edits of those that are on, in their order.

@@ -48,7 +48,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         how: DryRun,
     },
-    /// Take a folder in as a stock build
+    /// Take a folder in as a stock build, or archives
     Intake(Intake),
     /// Look at stock builds, or let one go
     #[command(subcommand)]

@@ -408,3 +408,8 @@ fn kept(yard: &Yard, screen: &Screen) -> Done {
     });
     Ok(ExitCode::SUCCESS)
 }
+
+/// What makes a mod of what is there and nobody explains.
+pub(super) fn adopting(twin: &TwinName) -> String {
+    typed("mod adopt", &[twin]) + " MOD"
+}

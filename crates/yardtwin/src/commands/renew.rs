@@ -56,7 +56,7 @@ fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
         ("moved", renamed(&plan.moved)),
         ("stays where it was", some_of(&plan.not_moved, 5)),
         (rest_name, rest),
-        ("if it is a mod", if is_new { typed("mod adopt", &[&plan.name]) + " MOD" } else { String::new() }),
+        ("if it is a mod", if is_new { super::mods::adopting(&plan.name) } else { String::new() }),
         // What is not explained is listed above already.
         ("gives way", if plan.rest.is_empty() { paths(&plan.left) } else { String::new() }),
         ("comes back", paths(&plan.back)),

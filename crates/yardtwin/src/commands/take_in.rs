@@ -180,25 +180,27 @@ fn one(yard: &Yard, options: intake::Options, how: args::Careful, screen: &Scree
 
 /// What is taken in, as it was found.
 fn sources(plan: &intake::Plan) -> String {
-    let names: Vec<String> =
-        std::iter::once(&plan.source).chain(&plan.more).map(|path| path.display().to_string()).collect();
-    listed(&names, 4)
+    let from = plan.archives.as_ref().map_or(std::slice::from_ref(&plan.source), |archives| &archives.from);
+    listed(&from.iter().map(|path| path.display().to_string()).collect::<Vec<_>>(), 4)
 }
 
 fn plan_facts(yard: &Yard, plan: &intake::Plan) -> Vec<(&'static str, String)> {
+    let of = plan.archives.as_ref();
+    let overlaps = of.map_or(&[][..], |archives| &archives.overlaps);
     vec![
         ("holds", format!("{}, {}", files(plan.totals.files), size(plan.totals.bytes))),
         ("room", super::twins::room(&plan.room)),
         (
             "taken from",
-            plan.unwrapped.as_ref().map(|folder| format!("the folder {folder:?} in it")).unwrap_or_default(),
+            of.and_then(|archives| Some(format!("the folder {:?} in it", archives.folder.as_ref()?)))
+                .unwrap_or_default(),
         ),
-        ("not taken in", some_of(&plan.beside, 5)),
+        ("not taken in", of.map(|archives| some_of(&archives.beside, 5)).unwrap_or_default()),
         (
             "laid over",
-            match plan.overlaps.len() as u64 {
+            match overlaps.len() as u64 {
                 0 => String::new(),
-                some => format!("{} of an earlier archive: {}", files(some), some_of(&plan.overlaps, 5)),
+                some => format!("{} of an earlier archive: {}", files(some), some_of(overlaps, 5)),
             },
         ),
         (
@@ -269,7 +271,7 @@ fn say(yard: &Yard, plan: &intake::Plan, outcome: &intake::Outcome, screen: &Scr
     }
     facts.push(("links outside", some_of(&outcome.links_outside, 3)));
     if let Some(taken) = &outcome.taken_away {
-        let gone = if plan.packed { counted(taken.deleted, "archive") + " deleted" } else { source(taken) };
+        let gone = if plan.archives.is_some() { counted(taken.deleted, "archive") + " deleted" } else { source(taken) };
         facts.push(("source", gone));
         facts.push(("left there", some_of(&taken.left, 5)));
     }

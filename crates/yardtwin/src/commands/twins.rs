@@ -9,6 +9,7 @@ use yard_twin::{
     rename, show, space,
 };
 
+use super::mods::adopting;
 use super::share::guarded;
 use super::take_in::source;
 use super::{Done, typed};
@@ -118,13 +119,7 @@ fn say_clone(plan: &clone::Plan, outcome: &clone::Outcome, screen: &Screen) {
         ("holds", format!("{}, {}", files(outcome.totals.files), size(outcome.totals.bytes))),
         ("made of", plan.folder.as_ref().map(|folder| folder.display().to_string()).unwrap_or_default()),
         ("player's changes", outcome.differs.map(|counts| against(counts, &plan.build)).unwrap_or_default()),
-        (
-            "if that is a mod",
-            match outcome.differs {
-                Some(counts) if counts.total() > 0 => typed("mod adopt", &[&outcome.name]) + " MOD",
-                _ => String::new(),
-            },
-        ),
+        ("if that is a mod", if outcome.unexplained > 0 { adopting(&outcome.name) } else { String::new() }),
         ("on disk", shares(&outcome.shares, outcome.shares.alone(), outcome.shares.shared())),
         ("linked", if outcome.shares.linked.files > 0 { guarded(&outcome.name) } else { String::new() }),
         ("renamed", renamed(&plan.renamed)),

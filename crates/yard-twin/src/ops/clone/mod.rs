@@ -56,6 +56,7 @@ use crate::twin::markers::with_markers;
 use crate::twin::names;
 use crate::twin::planned::Seen;
 use crate::twin::room;
+use crate::twin::settle::PlayersOwn;
 use crate::twin::vouch;
 use crate::yard::moved::{self, Moving};
 
@@ -146,6 +147,8 @@ pub struct Outcome {
     pub totals: Totals,
     /// How it differs from the stock build, where it was made of a folder that was changed by hand.
     pub differs: Option<Counts>,
+    /// How many of those are game files that no group of belongings explains.
+    pub unexplained: u64,
     /// How its files really share storage.
     pub shares: ShareTotals,
     /// Why it shares nothing, if that is so.
@@ -325,6 +328,9 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
         folder: yard.folder_of(&row),
         totals: listing.totals(),
         differs: folder.as_ref().map(|folder| Counts::between(&plan.listing, folder)),
+        unexplained: folder
+            .as_ref()
+            .map_or(0, |folder| PlayersOwn(sheet.as_ref()).counts(&plan.listing, folder).0.total()),
         shares,
         unshared: policy.unshared(),
         taken_away,

@@ -15,12 +15,14 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod found;
 pub(crate) mod from_twin;
 pub(crate) mod moving;
 pub(crate) mod packed;
 pub(crate) mod source;
 
 pub use crate::yard::moved::TakenAway;
+pub(crate) use found::check_source;
 pub use from_twin::{FromTwinOptions, FromTwinPlan, apply_from_twin, plan_from_twin};
 pub use source::NotKept;
 
@@ -39,9 +41,10 @@ use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, IntakeError, Noun, Result};
 use crate::ident::{BuildLabel, BuildRef, ListingId, Title, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals, diff, merged};
+use crate::ops::intake::found::{Found, find};
 use crate::ops::intake::moving::Mover;
 use crate::ops::intake::packed::Packed;
-use crate::ops::intake::source::{Links, Out, Part, SourceTree, StoredTree, list, provisional};
+use crate::ops::intake::source::{Links, Out, SourceTree, StoredTree, provisional};
 use crate::ops::play::command;
 use crate::path::RelPath;
 use crate::placing::Named;
@@ -137,16 +140,8 @@ pub enum SheetUse {
 pub struct Plan {
     /// The folder, or the first archive.
     pub source: PathBuf,
-    /// Whether it is an archive, or several.
-    pub packed: bool,
-    /// Further archives.
-    pub more: Vec<PathBuf>,
-    /// The folder in the archives that is the program's, where there is one.
-    pub unwrapped: Option<String>,
-    /// Files that a later archive has in place of an earlier one's.
-    pub overlaps: Vec<String>,
-    /// What lies beside that folder, for people to read, and is not taken in.
-    pub beside: Vec<String>,
+    /// What there is to say of it, if it is an archive.
+    pub archives: Option<Archives>,
     /// The stock build that it becomes.
     pub build: BuildRef,
     /// What will be taken in.
@@ -182,6 +177,19 @@ pub struct Plan {
     taking: SourceTree,
     #[serde(skip)]
     sheet_text: Option<String>,
+}
+
+/// What there is to say of archives that are taken in.
+#[derive(Clone, Debug, Serialize)]
+pub struct Archives {
+    /// All of them, in the order in which they are laid over each other.
+    pub from: Vec<PathBuf>,
+    /// The folder in them that is the program's, where there is one.
+    pub folder: Option<String>,
+    /// Files that a later one has in place of an earlier one's.
+    pub overlaps: Vec<String>,
+    /// What lies beside that folder, for people to read, and is not taken in.
+    pub beside: Vec<String>,
 }
 
 /// What an intake did.
@@ -244,11 +252,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
     let is_named = |seen: &&Seen| seen.path.as_str().strip_prefix("game/").is_some_and(|below| named.has(below, None));
     let left_out_by_name = seen.iter().filter(is_named).count() as u64;
     let out = Out { sheet: Some(sheet.clone()), groups: options.leave_out.clone(), without: named };
-    let is_packed = packed.is_some();
-    let (overlaps, beside, unwrapped) = packed.as_ref().map_or_else(Default::default, |packed| {
-        let unwrapped = Some(packed.strip.clone()).filter(|strip| !strip.is_empty());
-        (packed.overlaps.clone(), packed.beside.clone(), unwrapped)
-    });
+    let archives = packed.as_ref().map(Packed::told);
     let program = match (sheet.default_program(), &packed) {
         (Some(path), None) => Some(command::resolved(&source, &path)?),
         (path, _) => path,
@@ -272,11 +276,7 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         left_out,
         scratch,
         without: left_out_by_name,
-        packed: is_packed,
-        more: options.more.clone(),
-        unwrapped,
-        overlaps,
-        beside,
+        archives,
         again: options.again,
         twins,
         take_away: options.take_away,
@@ -286,31 +286,6 @@ pub fn plan(yard: &Yard, options: Options, ctx: &Ctx) -> Result<Plan> {
         taking,
         sheet_text,
     })
-}
-
-/// What is to be taken in, as it was found.
-struct Found {
-    source: PathBuf,
-    parts: Vec<Part>,
-    packed: Option<Packed>,
-    seen: Vec<Seen>,
-}
-
-fn find(yard: &Yard, options: &Options, op: &OpFolder, ctx: &Ctx) -> Result<Found> {
-    let named: Vec<PathBuf> = std::iter::once(&options.source).chain(&options.more).cloned().collect();
-    let Some(archives) = packed::archives(yard, &named)? else {
-        let source = check_source(yard, &options.source)?;
-        let parts = parts(yard, options, &source)?;
-        let seen = list(&parts, ctx)?;
-        return Ok(Found { source, parts, packed: None, seen });
-    };
-    let source = archives[0].clone();
-    let parts = parts(yard, options, &source)?;
-    let mut packed = ctx.phase(Phase::Listing, 0, 0, || Packed::list(archives, options.names, op, ctx))?;
-    packed.unwrap(options.strip, yard.sheet(&options.title)?.as_ref())?;
-    let mut seen = packed.seen()?;
-    seen.extend(list(&parts[1..], ctx)?);
-    Ok(Found { source, parts, packed: Some(packed), seen })
 }
 
 /// Whether no other title differs from this one by case only: their sheets could not stand side by side.
@@ -323,35 +298,6 @@ fn check_title(yard: &Yard, title: &Title) -> Result<()> {
             Err(Error::Exists { what: Noun::Title, name, existing })
         }
     }
-}
-
-pub(crate) fn check_source(yard: &Yard, source: &Path) -> Result<PathBuf> {
-    let path = disk::canonical(source)?;
-    if !path.is_dir() {
-        return Err(IntakeError::NotAFolder(source.into()).into());
-    }
-    if path.starts_with(yard.root()) {
-        return Err(IntakeError::InsideYard(path).into());
-    }
-    if yard.root().starts_with(&path) {
-        return Err(IntakeError::AroundYard(path).into());
-    }
-    Ok(path)
-}
-
-/// The folders that are taken in.
-fn parts(yard: &Yard, options: &Options, source: &Path) -> Result<Vec<Part>> {
-    let game = Part { folder: source.into(), named: options.source.clone(), prefix: RelPath::new("game")? };
-    let Some(home) = &options.home else { return Ok(vec![game]) };
-    let folder = check_source(yard, &home.folder)?;
-    if folder.starts_with(source) || source.starts_with(&folder) {
-        return Err(IntakeError::PartOfTheOther { game: source.into(), home: folder }.into());
-    }
-    let prefix = match &home.at {
-        Some(at) => RelPath::new(format!("home/{at}"))?,
-        None => RelPath::new("home")?,
-    };
-    Ok(vec![game, Part { folder, named: home.folder.clone(), prefix }])
 }
 
 /// The title's sheet, or a draft of one with its text.

@@ -1,5 +1,4 @@
-//! Archives that become a stock build. They are laid over each other in their order, and each is read in one pass: nothing is
-//! ever unpacked to where a name says.
+//! Archives that become a stock build: laid over each other in their order, and never unpacked to where a name says.
 
 use std::collections::{BTreeMap, HashMap};
 use std::fs;
@@ -13,6 +12,8 @@ use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, Stat};
 use crate::error::{Error, IntakeError, ModError, Noun, PathContext, Result};
 use crate::ident::ContentId;
+use crate::ops::intake::Archives;
+use crate::ops::intake::source::provisional;
 use crate::path::{RelPath, at_and_above, fold_key};
 use crate::placing;
 use crate::progress::Ctx;
@@ -30,11 +31,11 @@ pub(crate) struct Packed {
     /// empty folder.
     holds: BTreeMap<String, Option<(usize, Member)>>,
     /// The folder in which everything is that is taken in; empty for none.
-    pub(crate) strip: String,
+    strip: String,
     /// Files that a later one has in place of an earlier one's.
-    pub(crate) overlaps: Vec<String>,
+    overlaps: Vec<String>,
     /// What lies beside the folder that is taken in, for people to read.
-    pub(crate) beside: Vec<String>,
+    beside: Vec<String>,
 }
 
 /// How the paths of several archives become one tree: names that differ by case only are one, spelt as it came first.
@@ -83,19 +84,20 @@ impl Packed {
         let mut tree = Tree::default();
         for (at, source) in sources.into_iter().enumerate() {
             let stat = disk::lstat(&source).at("look at", &source)?;
-            let archive = packed.open(at, &source, op.path(), ctx)?;
+            let listed = |archive: &mut Archive| Ok((archive.members().to_vec(), archive.empty_folders().to_vec()));
+            let (members, folders) = packed.within(&source, op.path(), ctx, listed)?;
             let fault = |path: &str| IntakeError::Archive {
                 path: source.clone(),
                 why: format!("{path:?}: it is a file here and a folder in an earlier archive, or the other way round"),
             };
-            for member in archive.members() {
+            for member in members {
                 let path = tree.spelt(&member.path, false).ok_or_else(|| fault(&member.path))?;
-                if packed.holds.insert(path.clone(), Some((at, member.clone()))).is_some() {
+                if packed.holds.insert(path.clone(), Some((at, member))).is_some() {
                     packed.overlaps.push(path);
                 }
             }
-            for folder in archive.empty_folders() {
-                let path = tree.spelt(folder, true).ok_or_else(|| fault(folder))?;
+            for folder in folders {
+                let path = tree.spelt(&folder, true).ok_or_else(|| fault(&folder))?;
                 packed.holds.entry(path).or_insert(None);
             }
             packed.archives.push((source, stat));
@@ -114,10 +116,20 @@ impl Packed {
         Ok(packed)
     }
 
-    fn open(&self, at: usize, source: &Path, op: &Path, ctx: &Ctx) -> Result<Archive> {
-        let scratch = op.join(format!("archive{at}"));
+    /// Does something with one of the archives, or with the one that is all it holds.
+    fn within<T>(
+        &self,
+        source: &Path,
+        op: &Path,
+        ctx: &Ctx,
+        work: impl FnOnce(&mut Archive) -> Result<T>,
+    ) -> Result<T> {
+        let scratch = op.join("archive");
         disk::make_folders(&scratch)?;
-        archive::opened(source, &scratch, self.names, &|_| false, ctx)
+        let done =
+            archive::opened(source, &scratch, self.names, &|_| false, ctx).and_then(|mut archive| work(&mut archive));
+        disk::remove_tree(&scratch)?;
+        done
     }
 
     /// Finds the folder in the archives that is the program's: the first one that has what a good copy has or, where that isn't
@@ -129,32 +141,40 @@ impl Packed {
             let outside = notes.iter().filter(|path| below(path, strip).is_none());
             outside.map(|path| (*path).to_owned()).collect()
         };
-        let is_good = |strip: &&&str| {
-            let has = |path: &String| paths.iter().filter_map(|one| below(one, strip)).any(|one| covers(path, one));
-            sheet.is_some_and(|sheet| sheet.good.present.iter().all(has))
-        };
-        let told = sheet.is_some_and(|sheet| !sheet.good.present.is_empty());
-        let strip = match levels {
-            Some(levels) => *strips.get(levels).ok_or_else(|| Error::Name {
+        let mut found = match levels {
+            Some(levels) => Some(*strips.get(levels).ok_or_else(|| Error::Name {
                 what: Noun::Folder,
                 name: levels.to_string(),
                 why: "the archive has not so many folders in one another that hold all of it",
-            })?,
-            None if told => strips.iter().find(is_good).or(strips.last()).copied().unwrap_or_default(),
-            // What lies beside a folder may be the program's.
-            None => strips.iter().rev().find(|strip| beside(strip).is_empty()).copied().unwrap_or_default(),
+            })?),
+            None => None,
         };
+        if let Some(sheet) = sheet.filter(|sheet| found.is_none() && !sheet.good.present.is_empty()) {
+            for strip in &strips {
+                let (missing, _) = sheet.faults(&provisional(&self.seen_in(strip)?)?);
+                found = found.or(missing.is_empty().then_some(*strip));
+            }
+            found = found.or(strips.last().copied());
+        }
+        // What lies beside a folder may be the program's.
+        let strip = found.or_else(|| strips.iter().rev().find(|strip| beside(strip).is_empty()).copied());
+        let strip = strip.unwrap_or_default();
         (self.beside, self.strip) = (beside(strip), strip.to_owned());
         Ok(())
     }
 
     /// What is taken in, by its path in a twin.
     pub(crate) fn seen(&self) -> Result<Vec<Seen>> {
+        self.seen_in(&self.strip)
+    }
+
+    /// The same, if all of that is in a folder.
+    fn seen_in(&self, strip: &str) -> Result<Vec<Seen>> {
         let me = rustix::process::geteuid().as_raw();
         let (file, folder) = (FileType::RegularFile.as_raw_mode(), FileType::Directory.as_raw_mode());
         let mut seen = Vec::with_capacity(self.holds.len());
         for (path, held) in &self.holds {
-            let Some(path) = below(path, &self.strip) else { continue };
+            let Some(path) = below(path, strip) else { continue };
             let path = RelPath::new(format!("game/{path}"))?;
             let (kind, mode, size, mtime) = match held {
                 None => (Kind::EmptyFolder, folder | 0o755, 0, 0),
@@ -193,10 +213,12 @@ impl Packed {
                 std::io::copy(from, &mut out).at("write", &to).map(drop)
             };
             let names = |member: &Member| wanted.iter().any(|path| member.path.ends_with(path));
-            let mut archive = self.open(at, source, op.path(), ctx)?;
-            if archive.members().iter().any(names) {
-                archive.read_each(&|member| names(member) && of(member).is_some(), &mut each, ctx)?;
-            }
+            self.within(source, op.path(), ctx, |archive| {
+                if !archive.members().iter().any(names) {
+                    return Ok(());
+                }
+                archive.read_each(&|member| names(member) && of(member).is_some(), &mut each, ctx)
+            })?;
         }
         Ok(folder)
     }
@@ -219,7 +241,6 @@ impl Packed {
         }
         let mut buffer = vec![0; disk::BUFFER];
         for (at, (source, _)) in self.archives.iter().enumerate() {
-            let mut archive = self.open(at, source, putter.stage(), ctx)?;
             let position = |member: &Member| wanted.get(&(at, member.index)).copied();
             let mut each = |member: &Member, from: &mut dyn std::io::Read| {
                 let Some(position) = position(member) else { return Ok(()) };
@@ -231,10 +252,22 @@ impl Packed {
                 ctx.progress().advance(1, size);
                 Ok(())
             };
-            archive.read_each(&|member| position(member).is_some(), &mut each, ctx)?;
+            self.within(source, putter.stage(), ctx, |archive| {
+                archive.read_each(&|member| position(member).is_some(), &mut each, ctx)
+            })?;
         }
         let missing = wanted.into_values().any(|position| contents[position].is_none());
         if missing { Err(IntakeError::Changed(self.archives[0].0.clone()).into()) } else { Ok(()) }
+    }
+
+    /// What there is to say of them.
+    pub(crate) fn told(&self) -> Archives {
+        Archives {
+            from: self.archives.iter().map(|(path, _)| path.clone()).collect(),
+            folder: Some(self.strip.clone()).filter(|strip| !strip.is_empty()),
+            overlaps: self.overlaps.clone(),
+            beside: self.beside.clone(),
+        }
     }
 
     /// Whether the archives are as they were when they were listed.
@@ -260,11 +293,6 @@ fn below<'a>(path: &'a str, folder: &str) -> Option<&'a str> {
     if folder.is_empty() { Some(path) } else { path.strip_prefix(folder)?.strip_prefix('/') }
 }
 
-/// Whether a path is one that is asked for, or lies below it.
-fn covers(asked: &str, path: &str) -> bool {
-    path.strip_prefix(asked).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-}
-
 /// The archives to be taken in, if the first thing that is named is one: by what they are called really.
 pub(crate) fn archives(yard: &Yard, named: &[PathBuf]) -> Result<Option<Vec<PathBuf>>> {
     let found = named.iter().map(|path| disk::canonical(path)).collect::<Result<Vec<_>>>()?;
@@ -275,7 +303,11 @@ pub(crate) fn archives(yard: &Yard, named: &[PathBuf]) -> Result<Option<Vec<Path
         if path.starts_with(yard.root()) {
             return Err(IntakeError::InsideYard(named.clone()).into());
         }
-        if path.is_dir() || !archive::is_archive(path)? {
+        if path.is_dir() {
+            let why = "it is a folder, and only archives are laid over each other".into();
+            return Err(IntakeError::Archive { path: named.clone(), why }.into());
+        }
+        if !archive::is_archive(path)? {
             return Err(IntakeError::NotAnArchive(named.clone()).into());
         }
     }

@@ -78,7 +78,7 @@ pub(in crate::ops) fn for_build(
     options: &renew::Options,
 ) -> Result<Vec<ModUse>> {
     let mut all = state.mods.clone();
-    let listings = if all.is_empty() { None } else { Some((tree(yard, &state.build)?, tree(yard, to)?)) };
+    let mut trees = None;
     for without in &options.without_mods {
         let at = find(&all, without)?;
         all[at].on = false;
@@ -89,22 +89,27 @@ pub(in crate::ops) fn for_build(
             used.choices.any_build |= options.any_build && !sheet.builds.is_empty();
             check_build(yard, (name, to), used, &sheet)?;
             if !options.any_build {
-                check_folders(used, &listings, to)?;
+                let trees = match &mut trees {
+                    Some(trees) => trees,
+                    none => none.insert((tree(yard, &state.build)?, tree(yard, to)?)),
+                };
+                check_folders(used, trees, to)?;
             }
         }
     }
     Ok(all)
 }
 
-/// What a stock build has.
-fn tree(yard: &Yard, build: &BuildRef) -> Result<Tree> {
-    let listing = yard.store.listing(yard.stock_row(build, true)?.listing)?;
-    Ok(Tree::of(&listing, yard.sheet_of(build)?.as_ref().is_some_and(Sheet::ignores_case)))
+/// What a stock build has; `None` if that can't be read: a twin can be put on another one all the same.
+fn tree(yard: &Yard, build: &BuildRef) -> Result<Option<Tree>> {
+    let listing = yard.stock_row(build, true).and_then(|row| yard.store.listing(row.listing));
+    let folds = yard.sheet_of(build)?.as_ref().is_some_and(Sheet::ignores_case);
+    Ok(Error::pass_over(listing)?.map(|listing| Tree::of(&listing, folds)))
 }
 
 /// An error if a folder into which a mod was put is there in the one build, and not in the other.
-fn check_folders(used: &ModUse, listings: &Option<(Tree, Tree)>, to: &BuildRef) -> Result<()> {
-    let Some((from, next)) = listings else { return Ok(()) };
+fn check_folders(used: &ModUse, trees: &(Option<Tree>, Option<Tree>), to: &BuildRef) -> Result<()> {
+    let (Some(from), Some(next)) = trees else { return Ok(()) };
     let folders = std::iter::once(&used.choices.into).chain(used.choices.place.iter().map(|(_, folder)| folder));
     for folder in folders.filter(|folder| folder.as_str().contains('/')) {
         if from.has(folder.as_str(), true) && !next.has(folder.as_str(), true) {

@@ -82,7 +82,7 @@ pub enum Culprits {
 /// Finds the smallest set of a twin's mods that fails, on a copy with all that is the player's own, which is deleted for good in
 /// the end. `ask` starts the copy and says whether that went well. A sweep has to wait until then.
 ///
-/// If the process is killed, the copy stays until the next trial of any twin.
+/// If the process is killed, the copy stays until the next trial of any twin, which removes it.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`Error::Busy`]; whatever `ask` fails with: the copy is deleted then too.
@@ -147,15 +147,16 @@ fn delete(yard: &Yard, copy: &TwinName, ctx: &Ctx) -> Result<()> {
     remove::plan(yard, copy, ctx).and_then(|plan| remove::let_go(yard, &plan, ctx)).map(drop)
 }
 
-/// Deletes the copies of trials that were killed.
+/// Removes the copies of trials that were killed: somebody may have gone on with one since, so that it can come back.
 fn clear_left(yard: &Yard, ctx: &Ctx) -> Result<()> {
     for (copy, stage) in yard.catalog.trial_copies()? {
         // The operation's folder goes when its process has ended, however that did.
         if yard.root().join("tmp").join(stage).exists() {
             continue;
         }
-        if let Some(row) = yard.catalog.twin(copy)?
-            && let Err(error) = delete(yard, &row.name, ctx)
+        let left = yard.catalog.twin(copy)?.filter(|row| row.removed_at.is_none());
+        if let Some(row) = left
+            && let Err(error) = remove::plan(yard, &row.name, ctx).and_then(|plan| remove::apply(yard, &plan, ctx))
         {
             tracing::warn!(copy = %row.name, %error, "the copy of a trial that was killed is left for the next one");
         }
