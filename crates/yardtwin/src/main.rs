@@ -27,11 +27,16 @@ fn main() -> ExitCode {
     let done = commands::run(args, &screen);
     let written = screen.finish();
     match (done, written) {
-        (Ok(code), Ok(())) => code,
+        (Ok(code), Ok(())) => {
+            screen.tell_notes();
+            code
+        }
         (Err(failure), _) | (Ok(_), Err(Some(failure))) => {
             screen.failure(&failure);
             ExitCode::from(failure.code())
         }
+        // A program's own exit code says more.
+        (Ok(code), Err(None)) if code != ExitCode::SUCCESS => code,
         (Ok(_), Err(None)) => ExitCode::FAILURE,
     }
 }

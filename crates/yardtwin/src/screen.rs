@@ -62,6 +62,10 @@ pub(crate) struct Screen {
 /// Answers in JSON, until all are there: a process has one standard output, and one document goes there.
 static ANSWERS: Mutex<Vec<String>> = Mutex::new(Vec::new());
 
+/// What is to be minded beside an answer in JSON: it is told with what went wrong, so that standard error has one object then,
+/// or after the answer.
+static NOTES: Mutex<Vec<String>> = Mutex::new(Vec::new());
+
 /// The first thing that was wrong with writing an answer.
 static UNWRITTEN: Mutex<Option<std::io::Error>> = Mutex::new(None);
 
@@ -154,7 +158,20 @@ impl Screen {
 
     /// What to mind.
     pub(crate) fn warn(&self, text: impl Display) {
-        for (at, line) in wrapped(&plain(&text.to_string()), 6, std::io::stderr()).iter().enumerate() {
+        if self.json {
+            NOTES.lock().unwrap_or_else(PoisonError::into_inner).push(text.to_string());
+        } else {
+            self.note(&text.to_string());
+        }
+    }
+
+    /// Tells people what a program that reads JSON was not told.
+    pub(crate) fn tell_notes(&self) {
+        notes().iter().for_each(|note| self.note(note));
+    }
+
+    fn note(&self, text: &str) {
+        for (at, line) in wrapped(&plain(text), 6, std::io::stderr()).iter().enumerate() {
             let mark = if at == 0 { "note:" } else { "     " };
             self.aside(format_args!("{WARN}{mark}{WARN:#} {line}"));
         }
@@ -184,6 +201,7 @@ impl Screen {
                 "error": failure.message(),
                 "remedy": failure.remedy(),
                 "command": failure.command(),
+                "notes": notes(),
                 "exit_code": failure.code(),
             });
             return self.aside(format_args!("{told:#}"));
@@ -245,6 +263,11 @@ impl Screen {
             Err(error) => Err(no_answer(&error)),
         }
     }
+}
+
+/// What was to be minded, told once.
+fn notes() -> Vec<String> {
+    std::mem::take(&mut *NOTES.lock().unwrap_or_else(PoisonError::into_inner))
 }
 
 /// That a question was not answered: by Ctrl-C, most often. The cursor was hidden meanwhile.

@@ -272,6 +272,15 @@ fn errors_are_json_for_programs_and_several_answers_one_document() {
         assert_eq!((output.status.code(), &told["exit_code"]), (Some(code), &code.into()), "{arguments:?}: {told}");
         assert!(told["error"].as_str().is_some_and(|error| !error.is_empty()), "{arguments:?}: {told}");
     }
+    // What is to be minded stands in the same object.
+    desk.ok(&["renew", "a"]);
+    fs::write(desk.game("a", "scenery/mine.wjp"), "unexplained").unwrap();
+    let output = desk.run(&["renew", "a", "--json"]);
+    let told: Value = serde_json::from_slice(&output.stderr).unwrap_or_else(|_| panic!("{}", text(&output.stderr)));
+    assert_eq!((output.status.code(), told["notes"].is_array()), (Some(4), true), "{told}");
+    // A program's own exit code is not lost with a pipe.
+    let (code, _) = into(&desk, &["tool", "a", "--discard", "--", "sh", "-c", "exit 7"], closed());
+    assert_eq!(code, Some(7));
     // A name that was typed wrongly is answered with those that are like it, however many there are.
     let said = desk.fails(1, &["show", "mian"]);
     assert!(said.contains("The likest are \"main\", \"mainly\"") && said.contains("2 more"), "{said}");
