@@ -242,7 +242,7 @@ paths() {
     yt clone texts@1 standing --share none
     for n in $(seq "$rounds"); do
         timed grep-paths grep -rF /data/old/maps "$yard/twins/standing/game"
-        timed repath bash -c '"$@" || true' - "$YARDTWIN" --yard "$yard" repath standing --dry-run --from /data/old/maps --to /data/new/maps
+        timed repath bash -c '"$@" || true' - "$YARDTWIN" --yard "$yard" repath standing --dry-run --old /data/old/maps --new /data/new/maps
     done
     heading "Repath, ext4, 10,000 text files, 300 MB"
     row "repath, one path in all its forms" repath "\`grep -rF\`, one pattern" grep-paths 2.0

@@ -89,6 +89,7 @@ impl Yard {
         };
         let settings = settings::read(&text, &path)?;
         let root = disk::canonical(root)?;
+        tracing::info!(yard = %root.display(), "opened");
         if let Some(owner) = other_owner(&root)? {
             return Err(YardError::NotYours { path: root, owner }.into());
         }

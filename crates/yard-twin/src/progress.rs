@@ -2,11 +2,12 @@
 
 use std::num::NonZeroUsize;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
 
 use serde::{Serialize, Serializer};
 
+use crate::disk::LARGE;
 use crate::error::{Error, Result};
 
 /// A duration as a number of seconds, for those who read outcomes in JSON.
@@ -93,6 +94,8 @@ pub struct Ctx {
     cancel: Cancel,
     threads: usize,
     patience: Duration,
+    /// The bytes of the one large file that is worked on which are not reported yet.
+    unreported: Option<Arc<AtomicU64>>,
 }
 
 impl std::fmt::Debug for Ctx {
@@ -110,6 +113,7 @@ impl Default for Ctx {
             cancel: Cancel::default(),
             threads: processors.clamp(2, 4),
             patience: PATIENCE,
+            unreported: None,
         }
     }
 }
@@ -169,10 +173,37 @@ impl Ctx {
 
     /// Runs `work` as one phase.
     pub(crate) fn phase<T>(&self, phase: Phase, files: u64, bytes: u64, work: impl FnOnce() -> Result<T>) -> Result<T> {
+        let began = Instant::now();
         self.progress.begin(phase, files, bytes);
         let result = work();
         self.progress.end();
+        tracing::info!(took = ?began.elapsed(), files, bytes, failed = result.is_err(), "{phase:?}");
         result
+    }
+
+    /// Works on one file of so many bytes, and reports it: a large one piece by piece, as [`Ctx::piece`] is told.
+    pub(crate) fn file<T>(&self, bytes: u64, work: impl FnOnce(&Self) -> Result<T>) -> Result<T> {
+        if bytes < LARGE {
+            let result = work(self)?;
+            self.progress.advance(1, bytes);
+            return Ok(result);
+        }
+        let unreported = Arc::new(AtomicU64::new(bytes));
+        let result = work(&Self { unreported: Some(Arc::clone(&unreported)), ..self.clone() })?;
+        self.progress.advance(1, unreported.load(Ordering::Relaxed));
+        Ok(result)
+    }
+
+    /// So many more bytes of a file are read or written; [`Error::Cancelled`] if the caller asked to stop. What is read a
+    /// second time is not reported again.
+    pub(crate) fn piece(&self, bytes: u64) -> Result<()> {
+        if let Some(unreported) = &self.unreported {
+            let left = unreported.load(Ordering::Relaxed);
+            let now = bytes.min(left);
+            unreported.store(left - now, Ordering::Relaxed);
+            self.progress.advance(0, now);
+        }
+        self.check()
     }
 
     /// [`Error::Cancelled`] if the caller asked to stop.

@@ -1,5 +1,6 @@
 //! `yardtwin`: several isolated copies of a game side by side, from the command line.
 
+mod answers;
 mod args;
 mod commands;
 mod fail;

@@ -54,10 +54,11 @@ fn verb(phase: Phase) -> &'static str {
 impl Bars {
     fn begin_bar(&self, phase: Phase, count: u64, bytes: u64) {
         let bar = if bytes > 0 {
-            let style = ProgressStyle::with_template("{msg:>12} {bar:30} {bytes} of {total_bytes}, {eta} left");
+            let style =
+                ProgressStyle::with_template("{msg} {wide_bar} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left");
             ProgressBar::new(bytes).with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
         } else {
-            let style = ProgressStyle::with_template("{msg:>12} {spinner} {pos}");
+            let style = ProgressStyle::with_template("{msg} {spinner} {pos}");
             let bar = if count > 0 { ProgressBar::new(count) } else { ProgressBar::new_spinner() };
             bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()))
         };

@@ -13,6 +13,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 use yard_twin::Holder;
 
+use crate::answers::Failed;
 use crate::fail::Failure;
 
 const BOLD: Style = Style::new().bold();
@@ -197,14 +198,14 @@ impl Screen {
     /// An error, with what to do and what to type.
     pub(crate) fn failure(&self, failure: &Failure) {
         if self.json {
-            let told = serde_json::json!({
-                "error": failure.message(),
-                "remedy": failure.remedy(),
-                "command": failure.command(),
-                "notes": notes(),
-                "exit_code": failure.code(),
-            });
-            return self.aside(format_args!("{told:#}"));
+            let told = Failed {
+                error: failure.message(),
+                remedy: failure.remedy(),
+                command: failure.command(),
+                notes: notes(),
+                exit_code: failure.code(),
+            };
+            return self.aside(serde_json::to_string_pretty(&told).unwrap_or_default());
         }
         for (at, line) in wrapped(&plain(&failure.message()), 7, std::io::stderr()).iter().enumerate() {
             let mark = if at == 0 { "error:" } else { "      " };

@@ -179,7 +179,7 @@ fn each_way_back_that_is_printed_leads_back() {
         vec!["profile", "set", "a", "--file", "view.ini", "v.depth", "32"],
         vec!["profile", "unset", "a", "--file", "view.ini", "v.width"],
         vec!["profile", "set", "a", "note", "a word"],
-        vec!["repath", "a", "--from", &from, "--to", &to],
+        vec!["repath", "a", "--old", &from, "--new", &to],
         vec!["renew", "a", "--stock", "workbench@2", "--keep-rest"],
         vec!["restore", "a", "1", "--yes"],
         vec!["restore", "a", "1", "--all", "--yes"],

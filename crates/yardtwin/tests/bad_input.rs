@@ -135,7 +135,7 @@ fn what_can_t_be_compared_or_checked_is_said() {
             &["check", "--start"],
             &["check", "wexcombe@1.4", "--start"],
             &["check", "a", "--full", "--start"],
-            &["check", "--fix", "--from", "nowhere"],
+            &["check", "--fix", "--look-in", "nowhere"],
             &["list", "--space", "--removed"],
         ],
     );

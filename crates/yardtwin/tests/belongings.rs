@@ -433,7 +433,7 @@ fn paths_that_lead_elsewhere_are_found_in_whatever_form_and_mended() {
     assert!(String::from_utf8_lossy(&again.stdout).contains("state.bin"), "what is binary is still named");
     // A folder outside: what was there is kept first.
     write(&desk, &desk.at("project/list.txt"), "see /data/old/maps\nand /data/older\n");
-    desk.ok(&["repath", "--from", "/data/old", "--to", "/data/new", "--in", "project"]);
+    desk.ok(&["repath", "--old", "/data/old", "--new", "/data/new", "--in", "project"]);
     assert_eq!(fs::read_to_string(desk.at("project/list.txt")).unwrap(), "see /data/new/maps\nand /data/older\n");
     assert_eq!(
         fs::read_to_string(desk.at("yard/kept/project 1/list.txt")).unwrap(),
@@ -519,7 +519,7 @@ fn what_cannot_be_is_refused_with_one_clear_error_and_changes_nothing() {
         (1, vec!["launch", "new", "--variant", "none such"], "no variant"),
         (1, vec!["profile", "copy", "--from", "old", "--to", "new", "everything"], "no part"),
         (1, vec!["renew", "new", "--stock", "wexcombe@9"], "no stock build"),
-        (2, vec!["repath", "new", "--from", "relative", "--to", "/x"], "absolute"),
+        (2, vec!["repath", "new", "--old", "relative", "--new", "/x"], "absolute"),
     ] {
         let said = desk.fails(code, &arguments);
         assert!(said.contains(says), "{arguments:?}: {said}");

@@ -541,7 +541,7 @@ fn a_folder_that_is_named_has_the_right_bytes() {
     flip(&pooled(&desk, &BIG));
     let whole = fs::read(kept.join("any name")).unwrap();
     assert_eq!(check(&desk, &["--full", "--fix"]).0, 3, "nothing that is known has them");
-    assert_eq!(check(&desk, &["--full", "--fix", "--from", "kept elsewhere"]).0, 0);
+    assert_eq!(check(&desk, &["--full", "--fix", "--look-in", "kept elsewhere"]).0, 0);
     assert_eq!(check(&desk, &["--full"]).0, 0);
     for twin in ["one", "two"] {
         assert_eq!(fs::read(desk.game(twin, "data/big.dat")).unwrap(), whole);

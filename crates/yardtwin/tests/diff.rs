@@ -197,10 +197,9 @@ fn a_twin_is_compared_with_its_last_state_and_nothing_is_taken_in() {
         main: what has changed since …
           1 changed (18 B), 1 moved (42 B), 107 files the same (…)
 
-          game/cabin   ~                                    1 changed (18 B)
-          game/manual  >                                    1 moved (42 B)
-
-          a player's own  settings: 1 changed (18 B)
+        WHERE             CHANGED   MOVED
+        settings (yours)  1 (18 B)
+        game/manual                 1 (42 B)
 
           ~ game/cabin/panel.ini  18 B, was 85 B
               from line 1

@@ -42,6 +42,14 @@ fn the_demo_tells_its_story() {
     compare(&text(&output.stdout), &desk);
     assert!(leftovers(&desk.at("stage/yard")).is_empty());
     desk.fails(4, &["demo", "stage"]);
+    // One chapter of it shows what it shows in the whole.
+    let whole = text(&output.stdout);
+    let second = text(&desk.command(&["demo", "short", "--chapter", "2"]).output().unwrap().stdout);
+    let titles: Vec<&str> =
+        second.lines().filter(|line| line.starts_with("2  ") || line.starts_with("  shown")).collect();
+    assert!(titles.len() == 2 && titles.iter().all(|title| whole.contains(title)), "{second}");
+    assert!(second.contains("$ yardtwin launch 'evening shift'") && !second.contains("$ yardtwin init"), "{second}");
+    desk.fails(2, &["demo", "--chapter", "9"]);
 }
 
 #[test]
@@ -51,8 +59,10 @@ fn every_command_of_the_readme_works() {
     let commands: Vec<&str> = blocks.flat_map(str::lines).map(|line| line.strip_prefix("$ ").unwrap()).collect();
     assert!(commands.len() > 25);
     let desk = Desk::new();
-    let output = desk.command(&["demo", "yardtwin-demo"]).env_remove("YARDTWIN_YARD").output().unwrap();
+    let output = desk.command(&["demo", "yardtwin-demo", "--quiet"]).env_remove("YARDTWIN_YARD").output().unwrap();
     assert!(output.status.success());
+    let quiet = text(&output.stdout);
+    assert!(quiet.matches("\n  shown  ").count() == 8 && !quiet.contains("\n$ "), "{quiet}");
     let script = format!("set -e\nPATH={}:$PATH\ncd yardtwin-demo\n", desk.root().display());
     let script = commands.iter().fold(script, |script, command| {
         format!("{script}echo '$ {}' >&2\n{command}\n", command.replace('\'', r"'\''"))

@@ -300,7 +300,7 @@ fn what_goes_inside_an_archive_of_the_program_comes_out_again() {
     );
     pack(&desk, "y", &[("in/one", "y one"), ("yardtwin-mod.toml", &inlay("y", "remove = [\"z\"]\n"))]);
     let said = desk.ok(&["mod", "add", "x", "--to", "t"]);
-    assert!(said.contains("rules.wja  INSIDE") && said.contains("2 inside archives"), "{said}");
+    assert!(said.contains("rules.wja  files inside change") && said.contains("2 inside archives"), "{said}");
     let with = |name: &str, text: &str| (name.to_owned(), text.to_owned());
     let x = [with("a/one", "x one"), with("a/two", "shipped two"), with("z", "zzz"), with("a/x", "x x")];
     assert_eq!(entries(&archive), x, "the seal is gone, the order stays");

@@ -18,7 +18,7 @@ fn where_a_package_belongs_is_found_out_or_asked() {
     pack(&desk, "Wrapped v2", &[("Boards/data/new", "x"), ("Boards/data/a", "other"), ("readme.txt", "hello")]);
     let said = desk.ok(&["mod", "add", "Wrapped v2", "--to", "t", "--dry-run"]);
     assert!(
-        said.contains("without Boards/: game/data is there already") && said.contains("data/     INSIDE"),
+        said.contains("without Boards/: game/data is there already") && said.contains("data/  files inside change"),
         "{said}"
     );
     assert!(said.contains("for you to read  readme.txt"), "{said}");

@@ -109,13 +109,13 @@ impl Checker<'_> {
         let (wrong, right) = (Mutex::new(Vec::new()), Mutex::new(HashSet::new()));
         let (ctx, root) = (self.ctx, self.yard.store.pool.root());
         let work = |buffer: &mut Vec<u8>, file: &PoolFile| {
-            match reads_as(&file.path(root), buffer, ctx) {
+            let read = ctx.file(file.size, |ctx| Ok(reads_as(&file.path(root), buffer, ctx)))?;
+            match read {
                 Ok(content) if content == file.content => drop(lock(&right).insert(file.ino)),
                 Ok(_) => lock(&wrong).push(file.damaged("other bytes than its name says".into())),
                 Err(error @ crate::Error::Cancelled) => return Err(error),
                 Err(error) => lock(&wrong).push(file.damaged(super::records::text(&error))),
             }
-            ctx.progress().advance(1, file.size);
             Ok(())
         };
         ctx.phase(Phase::Checking, files.len() as u64, bytes, || {

@@ -14,6 +14,7 @@ mod value;
 mod wanted;
 mod xml;
 
+use std::collections::BTreeSet;
 use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
@@ -25,6 +26,9 @@ use self::value::Values;
 
 /// Larger files are no config files: editing one would hold it in memory several times.
 pub(crate) const MAX: u64 = 16 << 20;
+
+/// How alike two places must be, by Jaro and Winkler's measure, for one to be taken for the other mistyped.
+const LIKE: f64 = 0.88;
 
 /// How a config file is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -263,6 +267,28 @@ pub fn get(bytes: &[u8], format: Format, key: &str, encoding: Option<&str>) -> R
     let syntax = format.syntax();
     let found = syntax.find(&text.text, key)?;
     Ok(found.map(|found| syntax.read(&text.text[found.range], found.kind)))
+}
+
+/// Places of a config file that are spelt much like `key`, the likest first, where it is none itself: it may be mistyped.
+/// Empty where the file can't be read.
+pub(crate) fn like(bytes: &[u8], format: Format, key: &str, encoding: Option<&str>) -> Vec<String> {
+    let Ok(text) = Text::decode(bytes, (format, encoding)) else { return Vec::new() };
+    let syntax = format.syntax();
+    let last = |place: &str| place.rsplit(['.', '/']).next().unwrap_or_default().trim_start_matches('@').to_lowercase();
+    let likeness = |place: &str| {
+        let whole = strsim::jaro_winkler(&place.to_lowercase(), &key.to_lowercase());
+        whole.max(strsim::jaro_winkler(&last(place), &last(key)))
+    };
+    // Of a section's key, as it is named by those who set it.
+    let place = |(place, _): (String, String)| match (format, place.split_once(']')) {
+        (Format::Ini, Some((section, key))) => format!("{}.{key}", &section[1..]).trim_start_matches('.').to_owned(),
+        _ => place,
+    };
+    let places: BTreeSet<String> = syntax.entries(&text.text).unwrap_or_default().into_iter().map(place).collect();
+    let mut likest: Vec<_> = places.into_iter().map(|place| (likeness(&place), place)).collect();
+    likest.retain(|(likeness, place)| *likeness >= LIKE && matches!(syntax.find(&text.text, place), Ok(Some(_))));
+    likest.sort_by(|(a, _), (b, _)| b.total_cmp(a));
+    likest.into_iter().map(|(_, place)| place).take(2).collect()
 }
 
 /// The file with a value set, added where there was none. `before` is what an earlier edit of the same place put there.

@@ -239,8 +239,9 @@ impl FolderChange<'_> {
         }
         let placer = self.layout.placer(self.folder)?;
         let rows = Mutex::new(vec![Row::default(); steps.len()]);
-        let puts = steps.iter().filter(|step| step.comes()).count();
-        self.ctx().phase(Phase::Building, puts as u64, 0, || {
+        let puts: Vec<_> = steps.iter().filter(|step| step.comes()).collect();
+        let sizes = puts.iter().filter_map(|step| self.next.get(step.path.as_str())).map(|entry| entry.node.size());
+        self.ctx().phase(Phase::Building, puts.len() as u64, sizes.sum(), || {
             parallel::for_each(&chunks, self.ctx().threads(), Vec::new, |buffer, chunk| {
                 let made = self.stage_chunk(&placer, chunk, buffer)?;
                 for (at, row) in made {
@@ -268,9 +269,11 @@ impl FolderChange<'_> {
             self.ctx().check()?;
             let Some(entry) = self.next.get(step.path.as_str()) else { continue };
             if self.layout.policy.way(entry) != Share::Link {
-                rows.push((*number, placer.place(folder.as_fd(), &number.to_string(), entry, buffer)?));
+                let place = |ctx: &Ctx| placer.place(folder.as_fd(), &number.to_string(), entry, buffer, ctx);
+                rows.push((*number, self.ctx().file(entry.node.size(), place)?));
+            } else {
+                self.ctx().progress().advance(1, entry.node.size());
             }
-            self.ctx().progress().advance(1, entry.node.size());
         }
         Ok(rows)
     }

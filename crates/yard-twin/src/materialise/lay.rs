@@ -156,7 +156,7 @@ impl Layout<'_> {
         disk::remove_if_there(&temp)?;
         let file = disk::create_exact(&temp, 0o555).at("make", &temp)?;
         if !disk::reflink(&from, &file).at("clone into", &temp)? {
-            copy(&from, &file, &temp, &mut Vec::new())?;
+            copy(&from, &file, &temp, &mut Vec::new(), self.ctx)?;
         }
         let stat = disk::fstat(&from).at("look at", &path)?;
         disk::set_mtime(&file, stat.mtime).at("set the time of", &temp)?;
@@ -238,7 +238,12 @@ impl Placer<'_> {
             self.layout.ctx.check()?;
             let entry = &listing.entries()[at];
             if let Some(folder) = folder.as_ref().filter(|_| is_own(at)) {
-                rows.push((at, self.place(folder.as_fd(), entry.path.name(), entry, buffer)?));
+                let place = |buffer, ctx: &Ctx| self.place(folder.as_fd(), entry.path.name(), entry, buffer, ctx);
+                if entry.node.size() >= disk::LARGE {
+                    rows.push((at, self.layout.ctx.file(entry.node.size(), |ctx| place(buffer, ctx))?));
+                    continue;
+                }
+                rows.push((at, place(buffer, self.layout.ctx)?));
             }
             done = (done.0 + 1, done.1 + entry.node.size());
             if done.1 >= REPORT {
@@ -251,9 +256,16 @@ impl Placer<'_> {
     }
 
     /// Puts an entry that is no folder into `folder` under `name`, as a file of its own if it is one.
-    pub(super) fn place(&self, folder: BorrowedFd<'_>, name: &str, entry: &Entry, buffer: &mut Vec<u8>) -> Result<Row> {
+    pub(super) fn place(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &str,
+        entry: &Entry,
+        buffer: &mut Vec<u8>,
+        ctx: &Ctx,
+    ) -> Result<Row> {
         match &entry.node {
-            Node::File { content, executable, .. } => self.file(folder, name, entry, *content, *executable, buffer),
+            Node::File { .. } => self.file(folder, name, entry, buffer, ctx),
             Node::Symlink { target } => {
                 disk::symlink(target, folder, name).at("make the link", self.on_disk(&entry.path))?;
                 Ok(Row::default())
@@ -266,16 +278,9 @@ impl Placer<'_> {
         path.below(self.into)
     }
 
-    fn file(
-        &self,
-        folder: BorrowedFd<'_>,
-        name: &str,
-        entry: &Entry,
-        content: ContentId,
-        executable: bool,
-        buffer: &mut Vec<u8>,
-    ) -> Result<Row> {
-        let Layout { policy, ledger, ctx, .. } = *self.layout;
+    fn file(&self, folder: BorrowedFd<'_>, name: &str, entry: &Entry, buffer: &mut Vec<u8>, ctx: &Ctx) -> Result<Row> {
+        let Node::File { content, executable, .. } = entry.node else { return Ok(Row::default()) };
+        let Layout { policy, ledger, .. } = *self.layout;
         let from = disk::open_file(&self.pool, Pool::name(content, false))
             .map_err(|error| self.pool_error("open", entry, content, error))?;
         let before = disk::fstat(&from).at("look at", self.layout.pool.path(content))?;
@@ -285,7 +290,7 @@ impl Placer<'_> {
         let to = disk::create_file(folder, name, mode).at("make", path())?;
         let cloned = policy.way(entry) == Share::Reflink && disk::reflink(&from, &to).at("clone into", path())?;
         if !cloned {
-            copy(&from, &to, &path(), buffer)?;
+            copy(&from, &to, &path(), buffer, ctx)?;
         }
         let after = disk::fstat(&from).at("look at", self.layout.pool.path(content))?;
         if before != after || !ledger.holds(content, &before) {
@@ -332,7 +337,9 @@ impl Placer<'_> {
             match current.link(content, (&self.pool, &from), (folder, name)) {
                 Ok(Linked::Done(stat)) => all.rows.push((*at, Row::new(&stat, Share::Link))),
                 Ok(Linked::Doubtful) => all.doubtful.push(content),
-                Ok(Linked::Unsupported) => all.rows.push((*at, self.place(folder, name, entry, buffer)?)),
+                Ok(Linked::Unsupported) => {
+                    all.rows.push((*at, self.place(folder, name, entry, buffer, self.layout.ctx)?));
+                }
                 Err(error) if error.kind() == io::ErrorKind::NotFound => all.doubtful.push(content),
                 Err(error) => return Err(self.pool_error("link", entry, content, error)),
             }
@@ -342,10 +349,14 @@ impl Placer<'_> {
 }
 
 /// Copies bytes, holes as holes. Not by the kernel, which shares blocks where it can: a copy is one.
-fn copy(from: &File, to: &File, path: &Path, buffer: &mut Vec<u8>) -> Result<()> {
+fn copy(from: &File, to: &File, path: &Path, buffer: &mut Vec<u8>, ctx: &Ctx) -> Result<()> {
     let stat = disk::fstat(from).at("look at", path)?;
     buffer.resize(disk::BUFFER, 0);
     let mut writer = Writer::new(to, path, disk::has_holes(&stat));
-    disk::read_all(from, buffer, |piece| writer.piece(piece), path)?;
+    let piece = |piece: &[u8]| {
+        writer.piece(piece)?;
+        ctx.piece(piece.len() as u64)
+    };
+    disk::read_all(from, buffer, piece, path)?;
     writer.finish()
 }

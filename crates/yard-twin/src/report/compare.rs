@@ -191,12 +191,21 @@ impl Difference {
     /// there.
     #[must_use]
     pub fn by_folder(&self, depth: usize) -> Vec<Part> {
-        parts(&self.paths, |differing| {
-            let folder = differing.path.parent().unwrap_or_default();
-            let end = folder.match_indices('/').nth(depth.max(1) - 1).map_or(folder.len(), |(at, _)| at);
-            Some(&folder[..end])
-        })
+        parts(&self.paths, |differing| Some(folder_of(differing, depth)))
     }
+
+    /// As [`Difference::by_folder`], of what belongs to no group.
+    #[must_use]
+    pub fn rest_by_folder(&self, depth: usize) -> Vec<Part> {
+        parts(&self.paths, |differing| differing.group.is_none().then(|| folder_of(differing, depth)))
+    }
+}
+
+/// The folder of a path, or the one above it that is `depth` deep.
+fn folder_of(differing: &Differing, depth: usize) -> &str {
+    let folder = differing.path.parent().unwrap_or_default();
+    let end = folder.match_indices('/').nth(depth.max(1) - 1).map_or(folder.len(), |(at, _)| at);
+    &folder[..end]
 }
 
 fn parts<'a>(paths: &'a [Differing], of: impl Fn(&'a Differing) -> Option<&'a str>) -> Vec<Part> {

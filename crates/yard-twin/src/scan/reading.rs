@@ -84,9 +84,8 @@ impl Observer<'_> {
         let work = |reader: &mut Reader<'_>, batch: &&[Unread]| {
             let mut read = Vec::with_capacity(batch.len());
             for name in *batch {
-                read.push(self.read(name, reader, ctx)?);
+                read.push(ctx.file(name.stat.size, |ctx| self.read(name, reader, ctx))?);
             }
-            ctx.progress().advance(batch.len() as u64, batch.iter().map(|name| name.stat.size).sum());
             let mut found = parallel::lock(&done);
             for (name, read) in batch.iter().zip(&read) {
                 let others = more.get(&inode(name)).into_iter().flatten();

@@ -295,7 +295,7 @@ fn fetch_members(path: &Path, fetches: &[&Fetch], deriver: &Deriver<'_>, buffer:
     let of = |member: &Member| fetches.iter().find(|fetch| member_of(fetch).as_ref() == Some(member));
     let names = fetches.iter().find_map(|fetch| fetch.member.as_ref()?.1);
     let mut each = |member: &Member, from: &mut dyn Read| {
-        let (content, _) = deriver.putter.put_read(from, member.mtime, path, buffer)?;
+        let (content, _) = deriver.putter.put_read(from, member.mtime, path, buffer, ctx)?;
         if of(member).is_some_and(|fetch| fetch.content == content) { Ok(()) } else { Err(changed()) }
     };
     let scratch = deriver.putter.stage().join("archive");

@@ -225,7 +225,7 @@ pub(crate) enum Command {
         fix: bool,
         /// A folder that may have the right bytes of what is damaged (may be given more than once)
         #[arg(long, value_name = "DIR", conflicts_with = "start")]
-        from: Vec<PathBuf>,
+        look_in: Vec<PathBuf>,
         /// Start the twin once, watched, and see whether it keeps to its own folder; what it changes is thrown away
         #[arg(long)]
         start: bool,
@@ -269,14 +269,14 @@ pub(crate) enum Command {
     /// there stays in the history
     Repath {
         /// The twin
-        #[arg(required_unless_present_all = ["from", "inside"])]
+        #[arg(required_unless_present_all = ["old", "inside"])]
         name: Option<TwinName>,
         /// Look for this folder instead
-        #[arg(long, value_name = "FOLDER", requires = "to")]
-        from: Option<PathBuf>,
+        #[arg(long, value_name = "FOLDER", requires = "new")]
+        old: Option<PathBuf>,
         /// What to name in its place
-        #[arg(long, value_name = "FOLDER", requires = "from")]
-        to: Option<PathBuf>,
+        #[arg(long, value_name = "FOLDER", requires = "old")]
+        new: Option<PathBuf>,
         /// Look through this folder outside the yard; what is rewritten is kept in the yard first
         #[arg(long = "in", value_name = "DIR", id = "inside")]
         inside: Option<PathBuf>,
@@ -345,10 +345,16 @@ pub(crate) enum Command {
     /// Launch entries: what stands in your menu and starts one twin
     #[command(subcommand)]
     Entry(Entry),
-    /// Make a yard from made-up data and go through the first steps
+    /// Make a yard from made-up data and go through the first steps, in eight chapters
     Demo {
         /// Where; a folder that doesn't exist yet [default: yardtwin-demo, with a number if that is there]
         dir: Option<PathBuf>,
+        /// Show only this chapter: those before it are gone through unseen
+        #[arg(long, value_name = "N")]
+        chapter: Option<usize>,
+        /// Show only what each chapter is about
+        #[arg(long)]
+        quiet: bool,
     },
     /// Print completions for a shell
     Completions {

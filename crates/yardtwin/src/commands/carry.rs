@@ -156,7 +156,7 @@ fn say_plan(plan: &carry::Plan, screen: &Screen) {
         screen.line(format_args!("and {} more", shown.len() - ITEMS));
     }
     let gone: Vec<_> = plan.gone.iter().map(ToString::to_string).collect();
-    screen.facts(&[("gives way", some_of(&gone, 5)), ("as shipped", as_shipped), ("from mods", of_mods)]);
+    screen.facts(&[("removed there", some_of(&gone, 5)), ("as shipped", as_shipped), ("from mods", of_mods)]);
 }
 
 /// `evening shift (2 shifts, played today)`.

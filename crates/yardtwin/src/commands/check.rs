@@ -2,25 +2,17 @@
 
 use std::process::ExitCode;
 
-use serde::Serialize;
 use yard_twin::{Source, Yard, check};
 
 use super::play::start_command;
 use super::{Done, typed};
+use crate::answers::Checked;
 use crate::args::DryRun;
 use crate::progress::ctx;
 use crate::screen::{Screen, Tone, counted, duration, files, shell};
 
 /// The exit code where differences or problems were found.
 pub(super) const FOUND: u8 = 3;
-
-#[derive(Serialize)]
-struct Answer {
-    #[serde(flatten)]
-    report: check::Report,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    mended: Option<check::Mended>,
-}
 
 pub(crate) fn check(yard: &Yard, options: &check::Options, fix: bool, how: DryRun, screen: &Screen) -> Done {
     let ctx = ctx(screen);
@@ -40,7 +32,7 @@ pub(crate) fn check(yard: &Yard, options: &check::Options, fix: bool, how: DryRu
     let left = |finding: &&check::Finding| !mended.as_ref().is_some_and(|mended| mended.done.contains(finding));
     let well = report.findings.iter().filter(left).all(|finding| finding.severity == check::Severity::Note);
     if screen.is_json() {
-        screen.answer(&Answer { report, mended }, |_| {});
+        screen.answer(&Checked { report, mended }, |_| {});
     }
     Ok(if well { ExitCode::SUCCESS } else { ExitCode::from(FOUND) })
 }
@@ -102,7 +94,7 @@ fn mend(finding: &check::Finding, options: &check::Options) -> Option<String> {
             shell(&build.build)
         ),
         check::Mend::Elsewhere => {
-            format!("mend: {} --from DIR, with a folder that has the right bytes", fixing(options))
+            format!("mend: {} --look-in DIR, with a folder that has the right bytes", fixing(options))
         }
         check::Mend::Look { from, to } => format!("see: {}", typed("diff", &[from, to])),
         check::Mend::Mods => format!("see: yardtwin mod list {about}"),
@@ -176,6 +168,6 @@ fn say_mended(mended: &check::Mended, options: &check::Options, screen: &Screen)
         screen.paragraph((Tone::Bad, "left"), &finding.about.to_string(), &texts);
     }
     if mended.left.iter().any(|(finding, _)| is_of_contents(&finding.problem)) {
-        screen.facts(&[("next", format!("{} --from DIR", fixing(options)))]);
+        screen.facts(&[("next", format!("{} --look-in DIR", fixing(options)))]);
     }
 }

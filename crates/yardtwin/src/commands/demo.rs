@@ -1,5 +1,6 @@
 //! `demo`: a yard from made-up data, and the first steps in it, command by command.
 
+use std::cell::Cell;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -8,17 +9,93 @@ use std::process::{Command, ExitCode};
 use super::Done;
 use super::check::FOUND;
 use crate::fail::Failure;
-use crate::screen::{Screen, shell};
+use crate::screen::{Screen, plain, shell};
 
 /// Where the demo happens.
-struct Stage<'a> {
+struct Stage {
     dir: PathBuf,
     program: PathBuf,
-    screen: &'a Screen,
+    screen: Screen,
+    seen: Cell<Seen>,
 }
 
-pub(crate) fn run(dir: Option<PathBuf>, screen: &Screen) -> Done {
-    let dir = dir.unwrap_or_else(free_folder);
+/// How the demo is wished for.
+pub(crate) struct Wish {
+    pub(crate) dir: Option<PathBuf>,
+    /// Only this chapter, counted from 1; those before it are gone through unseen.
+    pub(crate) chapter: Option<usize>,
+    /// Only what each chapter is about.
+    pub(crate) quiet: bool,
+}
+
+/// How much is seen.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Seen {
+    All,
+    Titles,
+    Nothing,
+}
+
+/// A part of the story: what it is about, what happens, and what that has shown.
+struct Chapter {
+    title: &'static str,
+    play: fn(&Stage) -> Result<(), Failure>,
+    shown: &'static str,
+}
+
+const CHAPTERS: [Chapter; 8] = [
+    Chapter {
+        title: "Two builds of one game are taken in",
+        play: Stage::builds,
+        shown: "both builds are in the yard, what they have in common is stored once, and your own files were left out",
+    },
+    Chapter {
+        title: "A twin of each build is made and played",
+        play: Stage::twins,
+        shown: "twins take moments and next to no space, and each has its own saves and settings",
+    },
+    Chapter {
+        title: "What was played goes over to the new build",
+        play: Stage::belongings,
+        shown: "belongings move by name and are verified, and a spoiled twin is renewed around them",
+    },
+    Chapter {
+        title: "Mods",
+        play: Stage::mods,
+        shown: "archives end up in the right place, each mod can be turned off again, and the culprit is found by trying",
+    },
+    Chapter {
+        title: "Trying something out, and going back",
+        play: Stage::trying,
+        shown: "every change is in the history and can be undone, and so can the undo",
+    },
+    Chapter {
+        title: "Starting twins from a menu",
+        play: Stage::entries,
+        shown: "each twin has an entry of its own, which starts that twin and no other",
+    },
+    Chapter {
+        title: "An emulator that nobody has described",
+        play: Stage::emulator,
+        shown: "an unknown program works too, and a watched start shows whether it keeps to its own folder",
+    },
+    Chapter {
+        title: "What it all takes",
+        play: Stage::space,
+        shown: "three builds and four twins share their storage, and what is removed can come back",
+    },
+];
+
+pub(crate) fn run(wish: Wish, screen: &Screen) -> Done {
+    let only = wish.chapter;
+    if only.is_some_and(|number| number == 0 || number > CHAPTERS.len()) {
+        let message = format!("the demo has chapters 1 to {}", CHAPTERS.len());
+        return Err(Failure::usage(message, "yardtwin demo --chapter 1"));
+    }
+    if screen.is_json() {
+        return Err(Failure::usage("a story is no JSON", "yardtwin demo"));
+    }
+    let dir = wish.dir.unwrap_or_else(free_folder);
     let dir = std::path::absolute(&dir).map_err(|error| Failure::io("find", &dir, &error))?;
     if dir.exists() {
         return Err(Failure::refused(
@@ -28,9 +105,15 @@ pub(crate) fn run(dir: Option<PathBuf>, screen: &Screen) -> Done {
     }
     let program =
         std::env::current_exe().map_err(|error| Failure::failed(format!("this program can't find itself: {error}")))?;
-    let stage = Stage { dir, program, screen };
+    let seen = if wish.quiet { Seen::Titles } else { Seen::All };
+    let stage = Stage { dir, program, screen: *screen, seen: Cell::new(seen) };
     stage.set()?;
-    stage.play()?;
+    for (number, chapter) in (1..).zip(&CHAPTERS).take(only.unwrap_or(CHAPTERS.len())) {
+        let shown = only.is_none_or(|only| only == number);
+        stage.seen.set(if shown { seen } else { Seen::Nothing });
+        stage.chapter(number, chapter)?;
+    }
+    stage.ends(only);
     Ok(ExitCode::SUCCESS)
 }
 
@@ -39,7 +122,7 @@ fn free_folder() -> PathBuf {
     std::iter::once(PathBuf::from("yardtwin-demo")).chain(numbered).find(|path| !path.exists()).unwrap_or_default()
 }
 
-impl Stage<'_> {
+impl Stage {
     /// Writes the data: a store client with nothing fetched yet, and the sheets.
     fn set(&self) -> Result<(), Failure> {
         let write = |path: PathBuf, text: &str| {
@@ -60,35 +143,50 @@ impl Stage<'_> {
         standins::write_mods(&downloads).map_err(|error| Failure::io("write", &downloads, &error))
     }
 
-    fn play(&self) -> Result<(), Failure> {
+    fn chapter(&self, number: usize, chapter: &Chapter) -> Result<(), Failure> {
+        if self.seen.get() != Seen::Nothing {
+            self.screen.line("");
+            self.screen.head(format_args!("{number}  {}", chapter.title));
+        }
+        (chapter.play)(self)?;
+        if self.seen.get() != Seen::Nothing {
+            self.screen.facts(&[("shown", format!("{}.", chapter.shown))]);
+        }
+        Ok(())
+    }
+
+    /// Says what is there now.
+    fn ends(&self, only: Option<usize>) {
+        let next = only.filter(|only| *only < CHAPTERS.len());
+        self.screen.line("");
+        self.screen.head("The folder stays for you to play with; the guide in the README goes on from here");
+        self.screen.facts(&[
+            ("go there", format!("cd {}", shell(&self.dir.display()))),
+            ("its yard", "yardtwin --yard yard list".into()),
+            ("next chapter", next.map(|only| format!("yardtwin demo --chapter {}", only + 1)).unwrap_or_default()),
+        ]);
+    }
+
+    fn builds(&self) -> Result<(), Failure> {
         let installed = "store/Wexcombe Junction";
         self.tell("The store client has fetched the old build, and it has been played a little.");
         self.stand_in("store/parcelgate", &["store", "old line"])?;
         self.stand_in("store/Wexcombe Junction/bin/wexcombe", &["--shifts", "2"])?;
 
-        self.tell(
-            "A yard is made, the title is described by a sheet, and the folder is taken in, without what was played.",
-        );
+        self.tell("Make a yard, describe the title by a sheet, and take the folder in, without what was played.");
         self.yardtwin(&["init"])?;
         self.yardtwin(&["sheet", "add", "sheets/wexcombe.toml"])?;
         self.yardtwin(&["intake", installed, "--title", "wexcombe", "--channel", "old line", "--leave-out", "shifts"])?;
 
-        self.tell("The store client fetches the next build over it. It is taken in too: only what differs is stored.");
+        self.tell("The store client fetches the next build over it. Take that in too: only what differs is stored.");
         self.stand_in("store/parcelgate", &["store", "main line"])?;
-        self.yardtwin(&[
-            "intake",
-            installed,
-            "--title",
-            "wexcombe",
-            "--channel",
-            "main line",
-            "--leave-out",
-            "shifts",
-        ])?;
-        self.yardtwin(&["stock", "list"])?;
+        let main_line = ["intake", installed, "--title", "wexcombe", "--channel", "main line", "--leave-out", "shifts"];
+        self.yardtwin(&main_line)?;
+        self.yardtwin(&["stock", "list"])
+    }
 
-        self.tell("Of each build a twin is made, and each is started.");
-        if self.as_root() {
+    fn twins(&self) -> Result<(), Failure> {
+        if self.as_root() && self.seen.get() == Seen::All {
             self.screen.line("(You are root, whom no read-only file stops: copies are the default then, and the demo asks for links.)");
         }
         self.clone("wexcombe@1.4", "evening shift")?;
@@ -97,24 +195,25 @@ impl Stage<'_> {
         self.yardtwin(&["profile", "set", "evening shift", "--file", "panel.ini", "video.width", "2560"])?;
         let exchanges = "wexcombe main exchange 7001\nbarnley east exchange 7002\n";
         self.write("yard/twins/evening shift/game/cabin/exchanges.lst", exchanges)?;
-        self.write("yard/twins/evening shift/game/boards/brass/board.txt", "board brass\nlevers 36\n")?;
+        self.write("yard/twins/evening shift/game/boards/brass/board.txt", "board brass\nlevers 36\n")
+    }
 
-        self.tell(
-            "What was played and set up goes over to the new build. Boards that it ships anew are not to be replaced: \
-             its sheet says so.",
-        );
+    fn belongings(&self) -> Result<(), Failure> {
+        self.tell("Boards that the new build ships anew are not to be replaced: the title's sheet says so.");
         let groups = ["carry", "shifts", "settings", "exchanges", "boards", "--from", "evening shift", "--to", "main"];
         self.yardtwin(&groups)?;
         self.yardtwin(&["launch", "main"])?;
 
-        self.tell("Something has spoiled the twin. It is renewed around what is the player's; what nobody can explain is asked about.");
+        self.tell(
+            "Something has spoiled the twin. Renew it around your own files; what nobody can explain is asked about.",
+        );
         self.write("yard/twins/main/game/scenery/hills.wjp", "spoiled\n")?;
         self.refused(&["renew", "main"])?;
-        self.yardtwin(&["renew", "main", "--leave-rest"])?;
+        self.yardtwin(&["renew", "main", "--leave-rest"])
+    }
 
-        self.mods()?;
-
-        self.tell("A twin can be cloned as it is now, with its shifts, to try something out.");
+    fn trying(&self) -> Result<(), Failure> {
+        self.tell("Clone a twin as it is now, with its shifts, to try something out.");
         self.clone("evening shift", "brass signals")?;
         self.yardtwin(&["profile", "set", "brass signals", "note", "to try the brass signals"])?;
         self.write("yard/twins/brass signals/game/signals/brass.txt", "brass signals\n")?;
@@ -125,54 +224,57 @@ impl Stage<'_> {
         self.finds(&["diff", "wexcombe@1.4", "brass signals"])?;
         self.finds(&["check", "brass signals"])?;
 
-        self.tell(
-            "What changed a twin is in its history, and can be undone: the signals go, what was played since stays.",
-        );
+        self.tell("Go back: the signals go, what was played since stays.");
         self.yardtwin(&["history", "brass signals"])?;
         self.yardtwin(&["restore", "brass signals", "--yes"])?;
         self.tell("The restore can be undone too.");
-        self.yardtwin(&["restore", "brass signals", "--yes"])?;
+        self.yardtwin(&["restore", "brass signals", "--yes"])
+    }
 
-        self.tell("Launch entries start each twin from a menu; here they go into a folder of the demo's.");
+    fn entries(&self) -> Result<(), Failure> {
+        self.tell("They go into a folder of the demo's here, not into your menu.");
         self.yardtwin(&["entry", "add", "evening shift", "--folder", "menu"])?;
         self.yardtwin(&["entry", "add", "main", "--folder", "menu"])?;
-        self.yardtwin(&["entry", "list"])?;
+        self.yardtwin(&["entry", "list"])
+    }
 
-        self.tell("An emulator that nobody has described is taken in as well: a sheet is drafted.");
+    fn emulator(&self) -> Result<(), Failure> {
+        self.tell("Taken in without a sheet, it gets a draft of one.");
         self.yardtwin(&["intake", "downloads/pellwick-3", "--title", "pellwick", "--build", "3.1"])?;
         self.clone("pellwick@3.1", "micro")?;
         self.yardtwin(&["launch", "micro"])?;
 
-        self.tell("Does it keep to its own folder? A start that is watched shows what escapes, and a sheet knows what keeps it in.");
+        self.tell(
+            "Does it keep to its own folder? A watched start shows what escapes, and a sheet knows what keeps it in.",
+        );
         self.finds(&["check", "micro", "--start"])?;
         self.yardtwin(&["sheet", "add", "sheets/pellwick.toml", "--replace"])?;
         self.yardtwin(&["check", "micro", "--start", "--fix"])?;
-        self.yardtwin(&["history", "micro", "--runs"])?;
+        self.yardtwin(&["history", "micro", "--runs"])
+    }
 
-        self.tell("Three builds and four twins: what do they take on disk, and what would deleting one free?");
+    fn space(&self) -> Result<(), Failure> {
+        self.tell("What do they take on disk, and what would deleting one free?");
         self.yardtwin(&["list", "--space"])?;
-
-        self.tell("What is not wanted any more is removed; it stays until it is forgotten.");
+        self.tell("Remove what is not wanted any more: it stays for a while.");
         self.yardtwin(&["remove", "brass signals"])?;
-        self.yardtwin(&["list"])?;
-        self.tell("The yard stays for you to play with:");
-        self.screen.line(format_args!("  cd {}", shell(&self.dir.join("yard").display())));
-        self.screen.line("  yardtwin list");
-        Ok(())
+        self.yardtwin(&["list"])
     }
 
     fn mods(&self) -> Result<(), Failure> {
         let of_hill_line = |number: u8| format!("downloads/hill line {number} of 3.zip");
         let parts = [1, 2, 3].map(of_hill_line);
         let [one, two, three] = parts.each_ref().map(String::as_str);
-        self.tell("Mods were downloaded: a set of boards in a wrapping folder, and rules that go inside the game's own archive.");
+        self.tell(
+            "Add what was downloaded: boards in a wrapping folder, and rules that go inside the game's own archive.",
+        );
         self.yardtwin(&["mod", "add", "downloads/brass boards v3.zip", "--to", "main"])?;
         self.yardtwin(&["mod", "add", "downloads/night rules.zip", "--to", "main"])?;
         self.tell("An overhaul comes in three parts, and one is missing. It is for the new build only.");
         self.fails(&["mod", "add", one, three, "--to", "main"])?;
         self.yardtwin(&["mod", "add", one, two, three, "--to", "main"])?;
         self.refused(&["mod", "add", one, two, three, "--to", "evening shift"])?;
-        self.tell("Any of them is turned off, and on again; what lay below comes back.");
+        self.tell("Turn one off, and on again; what lay below comes back.");
         self.yardtwin(&["mod", "off", "main", "night rules"])?;
         self.yardtwin(&["mod", "on", "main", "night rules"])?;
         self.tell("What was dropped in by hand becomes a mod too, and nothing moves.");
@@ -204,12 +306,21 @@ impl Stage<'_> {
     }
 
     fn tell(&self, text: &str) {
-        self.screen.line("");
-        self.screen.head(format_args!("# {text}"));
+        if self.seen.get() == Seen::All {
+            self.screen.line("");
+            self.screen.head(format_args!("# {text}"));
+        }
+    }
+
+    /// Shows what is typed.
+    fn types(&self, command: &str) {
+        if self.seen.get() == Seen::All {
+            self.screen.line(format_args!("$ {command}"));
+        }
     }
 
     fn write(&self, path: &str, text: &str) -> Result<(), Failure> {
-        self.screen.line(format_args!("$ printf {} > {}", shell(&text.replace('\n', "\\n")), shell(path)));
+        self.types(&format!("printf {} > {}", shell(&text.replace('\n', "\\n")), shell(path)));
         let path = self.dir.join(path);
         // As an editor saves: a new file, put in the place of the old one.
         let temp = path.with_extension("new");
@@ -252,12 +363,21 @@ impl Stage<'_> {
 
     fn run_to(&self, name: &str, command: &mut Command, arguments: &[&str], code: u8) -> Result<(), Failure> {
         let words: Vec<_> = std::iter::once(name).chain(arguments.iter().copied()).map(shell).collect();
-        self.screen.line(format_args!("$ {}", words.join(" ")));
+        self.types(&words.join(" "));
         let program = Path::new(command.get_program()).to_path_buf();
-        let status = command.current_dir(&self.dir).env("YARDTWIN_YARD", self.dir.join("yard")).status();
-        match status {
-            Ok(status) if status.code() == Some(code.into()) => Ok(()),
-            Ok(status) => Err(Failure::failed(format!("the demo stops: {} ended with {status}", words.join(" ")))),
+        command.current_dir(&self.dir).env("YARDTWIN_YARD", self.dir.join("yard"));
+        let ended = if self.seen.get() == Seen::All {
+            command.status().map(|status| (status, Vec::new()))
+        } else {
+            command.output().map(|output| (output.status, output.stderr))
+        };
+        match ended {
+            Ok((status, _)) if status.code() == Some(code.into()) => Ok(()),
+            Ok((status, said)) => {
+                // What was not to be seen, until it went wrong.
+                self.screen.aside(String::from_utf8_lossy(&said).lines().map(plain).collect::<Vec<_>>().join("\n"));
+                Err(Failure::failed(format!("the demo stops: {} ended with {status}", words.join(" "))))
+            }
             Err(error) => Err(Failure::io("start", &program, &error)),
         }
     }

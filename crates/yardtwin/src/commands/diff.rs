@@ -1,18 +1,16 @@
 //! `diff`.
 
+use std::collections::HashMap;
 use std::process::ExitCode;
 
-use serde::Serialize;
-use yard_twin::{Node, RelPath, Side, Yard, compare};
+use yard_twin::{Node, Side, Yard, compare};
 
 use super::check::FOUND;
 use super::{Done, typed};
+use crate::answers::{Differences, Text};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, Tone, counted, listed, moment, size};
-
-/// Cells of the longest bar.
-const BAR: u64 = 32;
+use crate::screen::{Screen, Tone, counted, files, listed, moment, size};
 
 /// So many folders are shown; where there are more, they are shown less deep.
 const FOLDERS: usize = 12;
@@ -29,21 +27,6 @@ pub(crate) struct Wish {
     pub(crate) belongings: bool,
 }
 
-/// The lines in which one file differs.
-#[derive(Serialize)]
-struct Text {
-    path: RelPath,
-    hunks: Vec<compare::Hunk>,
-}
-
-#[derive(Serialize)]
-struct Answer {
-    #[serde(flatten)]
-    difference: compare::Difference,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    texts: Option<Vec<Text>>,
-}
-
 pub(crate) fn diff(yard: &Yard, a: &Side, b: Option<&Side>, wish: Wish, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let difference = match (a, b) {
@@ -58,7 +41,7 @@ pub(crate) fn diff(yard: &Yard, a: &Side, b: Option<&Side>, wish: Wish, screen: 
         }
     };
     let texts = wish.text.then(|| texts(yard, &difference)).transpose()?;
-    let answer = Answer { difference, texts };
+    let answer = Differences { difference, texts };
     screen.answer(&answer, |screen| say(&answer, wish, screen));
     Ok(if answer.difference.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(FOUND) })
 }
@@ -73,7 +56,7 @@ fn texts(yard: &Yard, difference: &compare::Difference) -> Result<Vec<Text>, Fai
     Ok(texts)
 }
 
-fn say(Answer { difference, texts }: &Answer, wish: Wish, screen: &Screen) {
+fn say(Differences { difference, texts }: &Differences, wish: Wish, screen: &Screen) {
     let since = difference.from.name.strip_prefix(&format!("{}:", difference.to.name));
     head(difference, since, wish.belongings, screen);
     for side in [&difference.from, &difference.to].into_iter().filter(|side| side.in_use) {
@@ -89,18 +72,15 @@ fn say(Answer { difference, texts }: &Answer, wish: Wish, screen: &Screen) {
         return;
     }
     screen.line("");
-    picture(difference, screen);
-    groups(&difference.groups, screen);
+    overview(difference, screen);
     screen.line("");
     let most = if wish.all { usize::MAX } else { PATHS };
-    for differing in difference.paths.iter().take(most) {
-        path(differing, screen);
-        let text = texts.iter().flatten().find(|text| text.path == differing.path);
-        text.into_iter().flat_map(|text| &text.hunks).for_each(|hunk| lines(hunk, screen));
-    }
-    if difference.paths.len() > most {
-        let more = counted((difference.paths.len() - most) as u64, "more path");
-        screen.pieces(&[(Tone::Faint, &format!("  and {more}; --all lists them"))]);
+    // Lines in which a file differs are shown below it, so that none is folded.
+    let all = lines_of(difference, wish.all || wish.text);
+    all.iter().take(most).for_each(|line| line.show(texts.as_deref().unwrap_or_default(), screen));
+    let left: usize = all.iter().skip(most).map(|line| line.paths.len()).sum();
+    if left > 0 {
+        screen.pieces(&[(Tone::Faint, &format!("  and {}; --all lists them", counted(left as u64, "more path")))]);
     }
 }
 
@@ -148,78 +128,126 @@ fn newest_change(difference: &compare::Difference, screen: &Screen) {
     ]);
 }
 
-fn kinds(tallies: &compare::Tallies) -> [(Tone, &'static str, &'static str, compare::Tally); 4] {
-    [
-        (Tone::Came, "+", "new", tallies.new),
-        (Tone::Other, "~", "changed", tallies.changed),
-        (Tone::Elsewhere, ">", "moved", tallies.moved),
-        (Tone::Went, "-", "gone", tallies.gone),
-    ]
+fn kinds(tallies: &compare::Tallies) -> [(&'static str, compare::Tally); 4] {
+    [("new", tallies.new), ("changed", tallies.changed), ("moved", tallies.moved), ("gone", tallies.gone)]
 }
 
 /// `2 new (4 KiB)`, for each kind that there is.
 fn amounts(tallies: &compare::Tallies) -> Vec<String> {
-    let some = kinds(tallies).into_iter().filter(|(.., tally)| tally.paths > 0);
-    some.map(|(_, _, how, tally)| format!("{} {how} ({})", tally.paths, size(tally.bytes))).collect()
+    let some = kinds(tallies).into_iter().filter(|(_, tally)| tally.paths > 0);
+    some.map(|(how, tally)| format!("{} {how} ({})", tally.paths, size(tally.bytes))).collect()
 }
 
-/// A bar for each folder, as long as much differs in it.
-fn picture(difference: &compare::Difference, screen: &Screen) {
-    let mut folders = difference.by_folder(1);
+/// How much differs in each group of belongings, and in each folder beside them.
+fn overview(difference: &compare::Difference, screen: &Screen) {
+    let mut folders = difference.rest_by_folder(1);
     // As deep as leaves few enough to be read at a glance.
     for depth in 2..6 {
-        let deeper = difference.by_folder(depth);
+        let deeper = difference.rest_by_folder(depth);
         if deeper.len() > FOLDERS {
             break;
         }
         folders = deeper;
     }
-    let most = folders.iter().map(|folder| folder.tallies.paths()).max().unwrap_or(1).max(1);
-    let width = folders.iter().map(|folder| folder.name.chars().count()).max().unwrap_or(0);
-    for folder in &folders {
-        let pad = " ".repeat(width - folder.name.chars().count());
-        let bars: Vec<_> = kinds(&folder.tallies)
-            .into_iter()
-            .map(|(tone, mark, _, tally)| (tone, mark.repeat(usize::try_from(cells(tally.paths, most)).unwrap_or(0))))
-            .collect();
-        let drawn: usize = bars.iter().map(|(_, bar)| bar.len()).sum();
-        let gap = " ".repeat(usize::try_from(BAR + 3).unwrap_or(0).saturating_sub(drawn) + 2);
-        let text = amounts(&folder.tallies).join(", ");
-        let mut pieces =
-            vec![(Tone::Plain, "  "), (Tone::Plain, &folder.name), (Tone::Plain, &pad), (Tone::Plain, "  ")];
-        pieces.extend(bars.iter().map(|(tone, bar)| (*tone, bar.as_str())));
-        pieces.extend([(Tone::Plain, gap.as_str()), (Tone::Faint, text.as_str())]);
-        screen.pieces(&pieces);
+    let all = kinds(&difference.totals);
+    let shown = |at: usize| all[at].1.paths > 0;
+    let headings = (0..all.len()).filter(|at| shown(*at)).map(|at| all[at].0.to_uppercase());
+    let headings: Vec<_> = std::iter::once("WHERE".to_owned()).chain(headings).collect();
+    let row = |name: String, tallies: &compare::Tallies| {
+        let cells = kinds(tallies).into_iter().enumerate().filter(|(at, _)| shown(*at));
+        let cells = cells.map(|(_, (_, tally))| if tally.paths == 0 { String::new() } else { amount(tally) });
+        std::iter::once(name).chain(cells).collect()
+    };
+    let groups = difference.groups.iter().map(|group| row(format!("{} (yours)", group.name), &group.tallies));
+    let folders = folders.iter().map(|folder| row(folder.name.clone(), &folder.tallies));
+    screen.table(&headings.iter().map(String::as_str).collect::<Vec<_>>(), groups.chain(folders).collect());
+}
+
+fn amount(tally: compare::Tally) -> String {
+    if tally.bytes == 0 { tally.paths.to_string() } else { format!("{} ({})", tally.paths, size(tally.bytes)) }
+}
+
+/// Lines for the paths: where there are many, those of one folder are one line. Empty folders are one line.
+fn lines_of<'a>(difference: &'a compare::Difference, all: bool) -> Vec<Line<'a>> {
+    let mut lines: Vec<Line<'a>> = Vec::new();
+    let mut known = HashMap::new();
+    let fold = !all && difference.paths.len() > PATHS;
+    for differing in &difference.paths {
+        let is_folder = matches!(differing.before.as_ref().or(differing.after.as_ref()), Some(Node::EmptyFolder));
+        let together = !all && (is_folder || fold) && !matches!(differing.how, compare::Differs::Moved { .. });
+        let folder = if is_folder { None } else { differing.path.parent() };
+        if !together {
+            lines.push(Line { folder: None, paths: vec![differing] });
+            continue;
+        }
+        let at = *known.entry((folder, tone(&differing.how).1)).or_insert(lines.len());
+        match lines.get_mut(at) {
+            Some(line) => line.paths.push(differing),
+            None => lines.push(Line { folder: Some(folder), paths: vec![differing] }),
+        }
+    }
+    lines
+}
+
+/// Paths that are shown in one line.
+struct Line<'a> {
+    /// What they have in common: their folder, or that they are empty folders. None for a path of its own.
+    folder: Option<Option<&'a str>>,
+    paths: Vec<&'a compare::Differing>,
+}
+
+impl Line<'_> {
+    /// Few are better shown one by one.
+    const FEW: usize = 4;
+
+    fn show(&self, texts: &[Text], screen: &Screen) {
+        let few = if self.folder == Some(None) { 1 } else { Self::FEW };
+        if self.paths.len() > few {
+            return self.folded(screen);
+        }
+        for differing in &self.paths {
+            path(differing, screen);
+            let text = texts.iter().find(|text| text.path == differing.path);
+            text.into_iter().flat_map(|text| &text.hunks).for_each(|hunk| lines(hunk, screen));
+        }
+    }
+
+    fn folded(&self, screen: &Screen) {
+        let (tone, mark) = tone(&self.paths[0].how);
+        let nodes = self.paths.iter().filter_map(|one| one.after.as_ref().or(one.before.as_ref()));
+        let bytes = nodes.map(Node::size).sum();
+        let (what, detail) = match self.folder {
+            Some(Some(folder)) => {
+                (format!("{folder}/"), format!("{}, {}", files(self.paths.len() as u64), size(bytes)))
+            }
+            _ => {
+                let names: Vec<_> = self.paths.iter().map(|one| one.path.to_string()).collect();
+                (counted(names.len() as u64, "empty folder"), listed(&names, 4))
+            }
+        };
+        screen.pieces(&[
+            (Tone::Plain, "  "),
+            (tone, mark),
+            (Tone::Plain, " "),
+            (Tone::Plain, &what),
+            (Tone::Plain, "  "),
+            (Tone::Faint, &detail),
+        ]);
     }
 }
 
-/// Cells for `part`: one for each path, or where `most` are more than there are cells, as many as its share; something has
-/// one at least.
-fn cells(part: u64, most: u64) -> u64 {
-    match part {
-        0 => 0,
-        _ if most <= BAR => part,
-        _ => (part * BAR / most).max(1),
-    }
-}
-
-fn groups(groups: &[compare::Part], screen: &Screen) {
-    if !groups.is_empty() {
-        screen.line("");
-        let texts: Vec<_> =
-            groups.iter().map(|group| format!("{}: {}", group.name, amounts(&group.tallies).join(", "))).collect();
-        screen.facts(&[("a player's own", texts.join("\n"))]);
+fn tone(how: &compare::Differs) -> (Tone, &'static str) {
+    match how {
+        compare::Differs::New => (Tone::Came, "+"),
+        compare::Differs::Gone => (Tone::Went, "-"),
+        compare::Differs::Changed => (Tone::Other, "~"),
+        compare::Differs::Moved { .. } => (Tone::Elsewhere, ">"),
     }
 }
 
 fn path(differing: &compare::Differing, screen: &Screen) {
     let path = differing.path.as_str();
-    let (tone, mark) = match differing.how {
-        compare::Differs::New => (Tone::Came, "+"),
-        compare::Differs::Gone => (Tone::Went, "-"),
-        compare::Differs::Changed => (Tone::Other, "~"),
-        compare::Differs::Moved { .. } => (Tone::Elsewhere, ">"),
-    };
+    let (tone, mark) = tone(&differing.how);
     let detail = match &differing.how {
         compare::Differs::Moved { from } => format!("from {from}"),
         compare::Differs::Changed => changed(differing),

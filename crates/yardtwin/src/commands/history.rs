@@ -138,7 +138,7 @@ pub(crate) fn runs(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
         if runs.is_empty() {
             screen.head(format_args!("The twin {} was never started", shell(name)));
         } else {
-            let headings = ["RUN", "STARTED", "RAN", "ENDED", "ISOLATION", "CHANGED", "TO MIND"];
+            let headings = ["RUN", "STARTED", "RAN", "RESULT", "ISOLATION", "CHANGED", "NOTES"];
             screen.table(&headings, runs.iter().map(run_row).collect());
         }
         let in_all = if runs.is_empty() { String::new() } else { duration(played) };
@@ -149,28 +149,28 @@ pub(crate) fn runs(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
 
 fn run_row(run: &play::RunDetails) -> Vec<String> {
     let record = &run.record;
-    let ended = match (record.ended_at, record.exit_code, record.signal) {
-        (None, ..) => "not yet".into(),
-        (_, Some(0), _) => "well".into(),
-        (_, Some(code), _) => format!("with {code}"),
-        (_, None, Some(signal)) => format!("by signal {signal}"),
+    let result = match (record.ended_at, record.exit_code, record.signal) {
+        (None, ..) => "running".into(),
+        (_, Some(0), _) => "ok".into(),
+        (_, Some(code), _) => format!("exit code {code}"),
+        (_, None, Some(signal)) => format!("signal {signal}"),
         (_, None, None) => "cut off".into(),
     };
     vec![
         record.id.to_string(),
         moment(record.started_at),
         record.ran().map(duration).unwrap_or_default(),
-        ended,
+        result,
         record.isolation.clone(),
         record.summary.clone().unwrap_or_default(),
-        run.report.as_ref().map(to_mind).unwrap_or_default(),
+        run.report.as_ref().map(notes).unwrap_or_default(),
     ]
 }
 
 /// What of a run is worth a look, in a few words.
-fn to_mind(report: &play::Report) -> String {
+fn notes(report: &play::Report) -> String {
     let parts = [
-        (report.changes.unexpected.len(), "not in its live paths"),
+        (report.changes.unexpected.len(), "that the sheet doesn't name"),
         (report.put_back.len(), "put back"),
         (report.outside.len(), "outside"),
         (report.refused.len(), "refused"),
@@ -262,7 +262,7 @@ fn go_back(yard: &Yard, name: &TwinName, plan: &restore::Plan, how: Careful, scr
                     screen.head(format_args!("Of the twin {}, {} would be taken back", shell(name), of_line(line)))
                 }
             }
-            screen.facts(&plan_facts(plan));
+            screen.facts(&plan_facts(plan, false));
         });
         return Ok(ExitCode::SUCCESS);
     }
@@ -298,7 +298,7 @@ fn question(plan: &restore::Plan) -> String {
         return format!("Take back {} in {}: {both}?", of_line(line), shell(&plan.name));
     }
     let own = match (plan.own.total(), plan.all) {
-        (0, _) => "no other file differs".to_owned(),
+        (0, _) => "nothing else changes".to_owned(),
         (count, false) => format!("{} of the player's own stay as they are now", files(count)),
         (count, true) => format!("{} of the player's own go back too", files(count)),
     };
@@ -309,14 +309,15 @@ fn game_files(counts: Counts) -> String {
     counted(counts.total(), "game file")
 }
 
-fn plan_facts(plan: &restore::Plan) -> Vec<(&'static str, String)> {
+/// What a plan does, or did.
+fn plan_facts(plan: &restore::Plan, done: bool) -> Vec<(&'static str, String)> {
     let stay = |counts: Counts| match (counts.total(), plan.all) {
-        (0, _) => "none differs".to_owned(),
+        (0, _) => "no difference".to_owned(),
         (count, false) => format!("stay as they are now; {} then", counted_differ(count)),
         (_, true) => format!("go back too ({})", changes(counts)),
     };
     let game =
-        if plan.game.total() == 0 { "none differs".to_owned() } else { format!("go back ({})", changes(plan.game)) };
+        if plan.game.total() == 0 { "no difference".to_owned() } else { format!("go back ({})", changes(plan.game)) };
     // Files that are there now and go or are replaced; those that come back are among the counts.
     let goes: HashSet<_> =
         plan.steps.iter().filter(|s| matches!(s.doing, Doing::Remove | Doing::Replace)).map(|s| &s.path).collect();
@@ -332,7 +333,7 @@ fn plan_facts(plan: &restore::Plan) -> Vec<(&'static str, String)> {
             listed(&later.map(ToString::to_string).collect::<Vec<_>>(), 5)
         }),
         ("build", plan.build.as_ref().map(|(from, to)| format!("from {from} to {to}")).unwrap_or_default()),
-        ("gives way", listed(&named, 5)),
+        (if done { "removed" } else { "will be removed" }, listed(&named, 5)),
         ("not kept", some_of(&plan.not_taken, 5)),
     ]
 }
@@ -349,7 +350,7 @@ fn say_restored(plan: &restore::Plan, outcome: &restore::Outcome, screen: &Scree
             }
             Some(line) => screen.head(format_args!("Of {} nothing is left in {}", of_line(line), shell(&outcome.name))),
         }
-        screen.facts(&plan_facts(plan));
+        screen.facts(&plan_facts(plan, true));
         return;
     }
     match &plan.line {
@@ -358,7 +359,7 @@ fn say_restored(plan: &restore::Plan, outcome: &restore::Outcome, screen: &Scree
             screen.head(format_args!("Of the twin {}, {} is taken back", shell(&outcome.name), of_line(line)))
         }
     }
-    let mut facts = plan_facts(plan);
+    let mut facts = plan_facts(plan, true);
     facts.push(("took", duration(outcome.took)));
     let way = if plan.all { "restore --all" } else { "restore" };
     facts.push(("way back", typed(way, &[&outcome.name, &outcome.before])));
@@ -387,7 +388,7 @@ pub(crate) fn sweep(yard: &Yard, how: DryRun, screen: &Screen) -> Done {
 fn say_swept(outcome: &sweep::Outcome, dry_run: bool, screen: &Screen) {
     if let Some(missing) = &outcome.missing {
         screen.head(
-            "Nothing was let go: the catalogue seems to come from a backup, since it doesn't know of the last sweep",
+            "Nothing was deleted: the catalogue seems to come from a backup, since it doesn't know of the last sweep",
         );
         let what = if missing.is_empty() {
             "all files that it needs are there".into()
@@ -416,20 +417,22 @@ fn say_swept(outcome: &sweep::Outcome, dry_run: bool, screen: &Screen) {
     let held = outcome.held_back.iter().map(|(twin, what)| {
         format!("the removed twin {}, whose folder has what no state of it holds: {}", shell(twin), some_of(what, 3))
     });
-    let until =
-        outcome.waiting_until.map(|time| format!(", till {} at the earliest", moment(time))).unwrap_or_default();
+    let until = outcome.waiting_until.map(|time| format!(", from {} on", moment(time))).unwrap_or_default();
     let waiting = counted_files(outcome.waiting);
     screen.facts(&[
-        (would("states to go", "states let go"), names(states)),
-        (would("twins to go", "twins let go"), names(outcome.twins.iter().map(shell).collect())),
+        (would("old states to delete", "old states deleted"), names(states)),
+        (would("removed twins to delete", "removed twins deleted"), names(outcome.twins.iter().map(shell).collect())),
         ("held back", names(held.collect())),
-        (would("builds to go", "builds let go"), names(outcome.builds.iter().map(shell).collect())),
         (
-            would("mods to go", "mods let go"),
+            would("removed builds to delete", "removed builds deleted"),
+            names(outcome.builds.iter().map(shell).collect()),
+        ),
+        (
+            would("mods to delete", "mods deleted"),
             if outcome.packages == 0 { String::new() } else { counted(outcome.packages, "package") },
         ),
-        (would("to delete", "deleted"), counted_files(outcome.deleted)),
-        ("kept some days more", if waiting.is_empty() { waiting } else { format!("{waiting}{until}") }),
+        (would("files to delete", "files deleted"), counted_files(outcome.deleted)),
+        ("deleted by a later sweep", if waiting.is_empty() { waiting } else { format!("{waiting}{until}") }),
         ("took", if dry_run { String::new() } else { duration(outcome.took) }),
     ]);
 }

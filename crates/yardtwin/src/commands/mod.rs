@@ -94,7 +94,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             };
             watch::start(&yard()?, &name, &watch::Wish { seconds, fix, arguments, dry_run: how.dry_run }, screen)
         }
-        Command::Check { what, full, fix, from, how, .. } => {
+        Command::Check { what, full, fix, look_in: from, how, .. } => {
             check::check(&yard()?, &yard_twin::check::Options { what, full, from }, fix, how, screen)
         }
         Command::Diff { a, b, text, all, belongings } => {
@@ -120,8 +120,8 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
                 screen,
             )
         }
-        Command::Repath { name, from, to, inside, all, how } => {
-            let wish = repath::Wish { name, how, named: from.zip(to), inside, all };
+        Command::Repath { name, old, new, inside, all, how } => {
+            let wish = repath::Wish { name, how, named: old.zip(new), inside, all };
             repath::repath(&yard()?, &wish, screen)
         }
         Command::Sweep { how } => history::sweep(&yard()?, how, screen),
@@ -148,7 +148,7 @@ pub(crate) fn run(args: Args, screen: &Screen) -> Done {
             play::launch(&yard, &name, &wish, screen)
         }
         Command::Entry(command) => play::entry(&yard()?, command, screen),
-        Command::Demo { dir } => demo::run(dir, screen),
+        Command::Demo { dir, chapter, quiet } => demo::run(demo::Wish { dir, chapter, quiet }, screen),
         Command::Completions { shell } => {
             if screen.is_json() {
                 return Err(Failure::usage("what a shell reads is no JSON", "yardtwin completions SHELL"));

@@ -12,7 +12,7 @@ use super::{Done, typed};
 use crate::args::{Decided, ModAdd, ModChange, ModCommand, ModPlace};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, Tone, counted, day, duration, files, listed, shell, size, some_of};
+use crate::screen::{Screen, Tone, counted, day, duration, files, listed, plain, shell, size, some_of};
 
 pub(crate) fn run(yard: &Yard, command: ModCommand, screen: &Screen) -> Done {
     match command {
@@ -111,7 +111,7 @@ fn add(yard: &Yard, add: &ModAdd, screen: &Screen) -> Done {
         }
     } else if !dry_run && !screen.is_json() && kept_name(&add.package).is_none() {
         let names: Vec<_> = add.package.iter().map(|path| path.display().to_string()).collect();
-        screen.facts(&[("download", format!("may go now: {}", listed(&names, 5)))]);
+        screen.line(format_args!("  No longer needed, since the yard keeps it: {}", plain(&listed(&names, 5))));
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -211,29 +211,32 @@ fn names(plan: &mods::Plan) -> impl Iterator<Item = &dyn std::fmt::Display> {
     plan.mods.iter().map(|name| name as &dyn std::fmt::Display)
 }
 
-/// The top of the game folder, if anything there changes.
+/// What changes at the top of the game folder.
 fn picture(plan: &mods::Plan, screen: &Screen) {
     picture_of(&plan.top, screen);
 }
 
-/// The top of a game folder, if anything there changes.
+/// What changes at the top of a game folder.
 pub(super) fn picture_of(top: &[mods::Top], screen: &Screen) {
     if top.iter().all(|top| top.mark.is_none()) {
         return;
     }
-    screen.line("  the game folder then:");
-    let width = top.iter().map(|top| top.name.chars().count() + usize::from(top.folder)).max().unwrap_or(0);
-    for top in top {
+    screen.line("  in the game folder:");
+    let (marked, others): (Vec<_>, Vec<_>) = top.iter().partition(|top| top.mark.is_some());
+    let width = marked.iter().map(|top| top.name.chars().count() + usize::from(top.folder)).max().unwrap_or(0);
+    for top in marked {
         let name = format!("{}{}", top.name, if top.folder { "/" } else { "" });
         let (tone, mark) = match top.mark {
-            None => (Tone::Faint, ""),
-            Some(Mark::New) => (Tone::Came, "NEW"),
-            Some(Mark::Replaced) => (Tone::Other, "REPLACED"),
-            Some(Mark::Inside) => (Tone::Other, "INSIDE"),
-            Some(_) => (Tone::Went, "GONE"),
+            None => continue,
+            Some(Mark::New) => (Tone::Came, "new"),
+            Some(Mark::Replaced) => (Tone::Other, "replaced"),
+            Some(Mark::Inside) => (Tone::Other, "files inside change"),
+            Some(_) => (Tone::Went, "gone"),
         };
-        let text = format!("    {name:width$}  {mark}");
-        screen.pieces(&[(tone, text.trim_end())]);
+        screen.pieces(&[(tone, &format!("    {name:width$}  {mark}"))]);
+    }
+    if !others.is_empty() {
+        screen.pieces(&[(Tone::Faint, &format!("    {} as before", counted(others.len() as u64, "other")))]);
     }
 }
 
@@ -267,7 +270,7 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
         ("for you to read", some_of(&plan.notes, 3)),
         ("yours stays", mine),
         ("comes back", paths(&plan.back)),
-        ("yours gave way", paths(&plan.given_way)),
+        ("yours, removed", paths(&plan.given_way)),
         (if plan.deed == ModDeed::Removed { "goes with it" } else { "kept aside" }, paths(&plan.aside)),
         ("from aside", paths(&plan.from_aside)),
         ("not from aside", paths(&plan.aside_hidden)),
@@ -327,7 +330,7 @@ fn list(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
                 notes.join("; "),
             ]
         });
-        screen.table(&["MOD", "VERSION", "", "FILES", "REPLACES", "NOTES"], rows.collect());
+        screen.table(&["MOD", "VERSION", "STATE", "FILES", "REPLACES", "NOTES"], rows.collect());
     });
     Ok(ExitCode::SUCCESS)
 }
@@ -379,7 +382,7 @@ fn explain(yard: &Yard, twin: &TwinName, path: &RelPath, screen: &Screen) -> Don
             ("taken away by", told.removed_by.as_ref().map(shell).unwrap_or_default()),
             ("inside it", told.inside.iter().map(shell).collect::<Vec<_>>().join(", ")),
             ("of mods", mods.collect::<Vec<_>>().join("\n")),
-            ("stock build", if told.stock { "has it" } else { "has it not" }.into()),
+            ("stock build", if told.stock { "has it" } else { "doesn't have it" }.into()),
         ]);
     });
     Ok(ExitCode::SUCCESS)

@@ -12,6 +12,7 @@ use yard_twin::{Changes, Isolation, TwinName, Yard, edits, entry, play};
 
 use super::terminal::{self, Between};
 use super::{Done, data_folder, typed};
+use crate::answers::Detached;
 use crate::args::{DryRun, Entry};
 use crate::fail::Failure;
 use crate::progress::{ctx, quiet_ctx};
@@ -201,7 +202,7 @@ pub(crate) fn detach(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) 
         let status = child.wait().map_err(|error| Failure::failed(format!("it can't be waited for: {error}")))?;
         return Ok(status.code().and_then(|code| u8::try_from(code).ok()).map_or(ExitCode::FAILURE, ExitCode::from));
     }
-    let answer = serde_json::json!({ "twin": name, "process": line.trim().parse::<u32>().ok() });
+    let answer = Detached { twin: name, process: line.trim().parse().ok() };
     screen.answer(&answer, |screen| {
         screen.head(format_args!("{} is running in the background", shell(name)));
         screen.facts(&[

@@ -17,7 +17,7 @@ pub(crate) fn renew(yard: &Yard, name: &TwinName, options: &renew::Options, how:
     if how.dry_run || plan.undecided() {
         screen.answer(&plan, |screen| {
             screen.head(format_args!("The twin {} would be put on {}{}", shell(name), plan.to, whence(&plan)));
-            screen.facts(&plan_facts(&plan));
+            screen.facts(&plan_facts(&plan, false));
         });
         if plan.undecided() {
             let (name, paths) = (name.to_string(), plan.rest.clone());
@@ -35,7 +35,8 @@ fn whence(plan: &renew::Plan) -> String {
     if plan.from == plan.to { " again".into() } else { format!(", from {}", plan.from) }
 }
 
-fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
+/// What a plan does, or did.
+fn plan_facts(plan: &renew::Plan, done: bool) -> Vec<(&'static str, String)> {
     let paths = |paths: &[RelPath]| {
         let texts: Vec<_> = paths.iter().map(ToString::to_string).collect();
         if texts.is_empty() { String::new() } else { format!("{}\n{}", files(texts.len() as u64), some_of(&texts, 5)) }
@@ -58,7 +59,10 @@ fn plan_facts(plan: &renew::Plan) -> Vec<(&'static str, String)> {
         (rest_name, rest),
         ("if it is a mod", if is_new { super::mods::adopting(&plan.name) } else { String::new() }),
         // What is not explained is listed above already.
-        ("gives way", if plan.rest.is_empty() { paths(&plan.left) } else { String::new() }),
+        (
+            if done { "removed" } else { "will be removed" },
+            if plan.rest.is_empty() { paths(&plan.left) } else { String::new() },
+        ),
         ("comes back", paths(&plan.back)),
         ("differs from the build", paths(&plan.clashes)),
         ("mods turned off", plan.without_mods.iter().map(shell).collect::<Vec<_>>().join(", ")),
@@ -96,7 +100,7 @@ fn say(plan: &renew::Plan, outcome: &renew::Outcome, screen: &Screen) {
         return;
     }
     screen.head(format_args!("The twin {} is put on {}{}", shell(name), plan.to, whence(plan)));
-    let mut facts = plan_facts(plan);
+    let mut facts = plan_facts(plan, true);
     facts.extend([
         ("verified", format!("{} of the player's, byte for byte", files(outcome.verified))),
         ("took", duration(outcome.took)),

@@ -2,10 +2,10 @@
 
 use std::process::ExitCode;
 
-use serde::Serialize;
 use yard_twin::{Edit, Setting, TwinName, Yard, edits};
 
 use super::{Done, typed};
+use crate::answers::ShownProfile;
 use crate::args::{DryRun, Profile};
 use crate::fail::Failure;
 use crate::progress::ctx;
@@ -15,7 +15,7 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
     match command {
         Profile::Show { name } => {
             let view = edits::profile(yard, &name)?;
-            let shown = Shown { edits: edits_of(yard, &name, &view, screen)?, view };
+            let shown = ShownProfile { edits: edits_of(yard, &name, &view, screen)?, view };
             screen.answer(&shown, |screen| show(&name, &shown, screen));
         }
         Profile::Set { name, setting, value, file: None, variant, how, writable, .. } => {
@@ -61,14 +61,6 @@ pub(crate) fn run(yard: &Yard, command: Profile, screen: &Screen) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-/// A profile, and what is in the files that it edits.
-#[derive(Serialize)]
-struct Shown {
-    #[serde(flatten)]
-    view: edits::ProfileView,
-    edits: Vec<edits::View>,
-}
-
 /// What is in the files that a profile edits; nothing is looked at where it edits none.
 fn edits_of(
     yard: &Yard,
@@ -89,7 +81,7 @@ fn edits_of(
     }
 }
 
-fn show(name: &TwinName, Shown { view, edits }: &Shown, screen: &Screen) {
+fn show(name: &TwinName, ShownProfile { view, edits }: &ShownProfile, screen: &Screen) {
     screen.head(format_args!("Profile of {}", shell(name)));
     let profile = &view.profile;
     let set = |setting: Setting| profile.get(&setting).unwrap_or_default();
@@ -132,7 +124,15 @@ fn variants(profile: &yard_twin::Profile) -> String {
     let line = |(name, variant): (&String, &yard_twin::Variant)| {
         let used = if profile.variant.as_ref() == Some(name) { " (in use)" } else { "" };
         let note = variant.note.as_ref().map(|note| format!(": {note}")).unwrap_or_default();
-        format!("{name}{used}{note}")
+        let words = |what: &str, words: &Option<Vec<String>>| {
+            words.as_ref().map(|words| format!("{what} {}", words.iter().map(shell).collect::<Vec<_>>().join(" ")))
+        };
+        let program = variant.program.as_ref().map(|program| format!("program {program}"));
+        let environment = variant.environment.iter().map(|(name, value)| format!("{name}={value}"));
+        let edits = variant.edits.iter().map(|edit| format!("{} in {}: {}", edit.key, edit.file, edit.value));
+        let sets = program.into_iter().chain(words("arguments", &variant.arguments)).chain(environment).chain(edits);
+        let sets: String = sets.map(|set| format!("\n  {set}")).collect();
+        format!("{name}{used}{note}{sets}")
     };
     profile.variants.iter().map(line).collect::<Vec<_>>().join("\n")
 }
@@ -156,7 +156,10 @@ fn table(edits: &[edits::View], screen: &Screen) {
         vec![
             edit.file.clone(),
             edit.key.clone(),
-            edit.there.clone().unwrap_or_else(|| "not there".into()),
+            edit.there.clone().unwrap_or_else(|| match edit.like.as_slice() {
+                [] => "not there yet".into(),
+                like => format!("not there yet; there is {}", like.join(", ")),
+            }),
             edit.value.clone().unwrap_or_else(|| "as it was".into()),
             format!("{does}{enforced}"),
         ]

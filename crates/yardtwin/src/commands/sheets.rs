@@ -3,10 +3,10 @@
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use serde_json::json;
 use yard_twin::{Error, Place, Sheet, Title, TwinName, Unit, Yard, belongings, new_sheet, sheets};
 
 use super::{Done, typed};
+use crate::answers::{SheetLearned, SheetsChecked};
 use crate::args::{Careful, DryRun, SheetCommand};
 use crate::fail::Failure;
 use crate::progress::ctx;
@@ -51,7 +51,7 @@ fn learn(yard: &Yard, title: &Title, twin: &TwinName, how: Careful, screen: &Scr
     let agreed: Vec<&sheets::Learned> = lesson.proposals.iter().map(|proposal| &proposal.learned).collect();
     if how.dry_run || lesson.proposals.is_empty() {
         let plan = sheets::plan_learned(yard, &lesson, &agreed)?;
-        screen.answer(&json!({ "lesson": lesson, "plan": plan }), |screen| {
+        screen.answer(&SheetLearned { lesson: &lesson, plan: &plan }, |screen| {
             propose(&lesson, screen);
             if !lesson.proposals.is_empty() {
                 changed(&plan, screen);
@@ -73,7 +73,7 @@ fn learn(yard: &Yard, title: &Title, twin: &TwinName, how: Careful, screen: &Scr
     if !accepted.is_empty() {
         sheets::apply(yard, &plan, &ctx)?;
     }
-    screen.answer(&json!({ "lesson": lesson, "plan": plan }), |screen| {
+    screen.answer(&SheetLearned { lesson: &lesson, plan: &plan }, |screen| {
         if accepted.is_empty() {
             screen.head("Nothing was changed");
             return;
@@ -165,15 +165,17 @@ fn check(paths: &[PathBuf], screen: &Screen) -> Done {
             Err(error) => return Err(error.into()),
         }
     }
-    screen.answer(&json!({ "checked": paths.len(), "problems": problems }), |screen| {
-        for problem in &problems {
+    let well = problems.is_empty();
+    let answer = SheetsChecked { checked: paths.len(), problems };
+    screen.answer(&answer, |screen| {
+        for problem in &answer.problems {
             screen.line(problem);
         }
         if paths.is_empty() {
             screen.line("There is no sheet yet.");
         }
     });
-    Ok(if problems.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(3) })
+    Ok(if well { ExitCode::SUCCESS } else { ExitCode::from(3) })
 }
 
 /// What each pattern catches; what catches nothing may well be right, so that it is only said.

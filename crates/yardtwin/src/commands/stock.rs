@@ -2,10 +2,10 @@
 
 use std::process::ExitCode;
 
-use serde_json::json;
 use yard_twin::{BuildRef, Listing, Node, Yard, stock};
 
 use super::{Done, typed};
+use crate::answers::{BuildBack, ShownBuild};
 use crate::args::{DryRun, Stock};
 use crate::progress::ctx;
 use crate::screen::{Screen, files, moment, plain, shell, size, some_of};
@@ -53,12 +53,9 @@ fn row(build: &stock::Summary) -> Vec<String> {
 
 fn show(yard: &Yard, build: &BuildRef, with_files: bool, screen: &Screen) -> Done {
     let (details, listing) = stock::details(yard, build)?;
-    let mut value = serde_json::to_value(&details).unwrap_or_default();
-    if with_files {
-        value["files"] = json!(listing.entries());
-    }
-    screen.answer(&value, |screen| {
-        say(&details, screen);
+    let shown = ShownBuild { details, files: with_files.then(|| listing.entries().to_vec()) };
+    screen.answer(&shown, |screen| {
+        say(&shown.details, screen);
         if with_files {
             say_files(&listing, screen);
         }
@@ -129,7 +126,7 @@ fn unremove(yard: &Yard, build: &BuildRef, how: DryRun, screen: &Screen) -> Done
     if !how.dry_run {
         stock::apply_unremove(yard, &plan, &ctx(screen))?;
     }
-    screen.answer(&json!({ "build": build, "dry_run": how.dry_run }), |screen| {
+    screen.answer(&BuildBack { build: build.clone(), dry_run: how.dry_run }, |screen| {
         let done = if how.dry_run { "would be on the list again" } else { "is on the list again" };
         screen.head(format_args!("{build} {done}"));
     });

@@ -7,6 +7,7 @@ use yard_twin::{Belongings, Error, IntakeError, RelPath, Title, TwinName, Yard, 
 
 use super::twins::changes;
 use super::{Done, typed};
+use crate::answers::YardMade;
 use crate::args::{self, DryRun};
 use crate::fail::Failure;
 use crate::progress::ctx;
@@ -19,7 +20,7 @@ pub(crate) fn init(dir: &Path, how: DryRun, screen: &Screen) -> Done {
     } else {
         drop(Yard::init(dir)?);
     }
-    screen.answer(&serde_json::json!({ "yard": dir, "dry_run": how.dry_run }), |screen| {
+    screen.answer(&YardMade { yard: dir.clone(), dry_run: how.dry_run }, |screen| {
         let done = if how.dry_run { "A yard can be made at" } else { "The yard is made at" };
         screen.head(format_args!("{done} {}", dir.display()));
         screen.facts(&[("next", typed("intake FOLDER --title TITLE", &[]))]);

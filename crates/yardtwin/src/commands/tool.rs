@@ -4,7 +4,6 @@ use std::ffi::OsString;
 use std::process::ExitCode;
 use std::sync::{Arc, OnceLock};
 
-use serde_json::json;
 use yard_twin::mods::{self, Answer, Culprits};
 use yard_twin::{Error, ModError, ModName, SnapshotRef, TwinName, Yard, history, play};
 
@@ -12,6 +11,7 @@ use super::check::FOUND;
 use super::mods::picture_of;
 use super::play::{attended, pass_on, say_outcome};
 use super::{Done, typed};
+use crate::answers::ToolRun;
 use crate::args::{DryRun, Trial};
 use crate::fail::Failure;
 use crate::progress::ctx;
@@ -81,7 +81,7 @@ pub(crate) fn tool(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) ->
         }
     }
     let adopted = kept.as_ref().map(|(_, adopted)| adopted);
-    screen.answer(&json!({ "run": outcome, "left": left, "mod": adopted }), |screen| {
+    screen.answer(&ToolRun { run: &outcome, left: &left, adopted }, |screen| {
         say_outcome(&plan, &outcome, screen);
         picture_of(&left.top, screen);
         let programs: Vec<_> = left.programs.iter().map(ToString::to_string).collect();

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::process::{Command, ExitCode, Stdio};
 
-use serde::Serialize;
 use yard_twin::{
     BuildRef, Counts, Leaks, RelPath, Room, Sharing, Source, TwinName, Unshared, Yard, clone, inside, protect, remove,
     rename, show, space,
@@ -13,6 +12,7 @@ use super::mods::adopting;
 use super::share::guarded;
 use super::take_in::source;
 use super::{Done, typed};
+use crate::answers::{FolderOf, ShownTwin};
 use crate::args::{Careful, DryRun};
 use crate::fail::Failure;
 use crate::progress::ctx;
@@ -244,21 +244,13 @@ fn in_use(twin: &show::Summary) -> String {
 pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     let ctx = ctx(screen);
     let twin = show::twin(yard, name, &ctx)?;
-    let shown = Shown { isolation: show::isolation(yard, name, &ctx)?, space: space::twin(yard, name, &ctx)?, twin };
+    let shown =
+        ShownTwin { isolation: show::isolation(yard, name, &ctx)?, space: space::twin(yard, name, &ctx)?, twin };
     screen.answer(&shown, |screen| say_twin(&shown, screen));
     Ok(ExitCode::SUCCESS)
 }
 
-/// All about a twin, and about its launches.
-#[derive(Serialize)]
-struct Shown {
-    #[serde(flatten)]
-    twin: show::Details,
-    isolation: show::IsolationView,
-    space: space::Space,
-}
-
-fn say_twin(Shown { twin, isolation, space }: &Shown, screen: &Screen) {
+fn say_twin(ShownTwin { twin, isolation, space }: &ShownTwin, screen: &Screen) {
     let summary = &twin.summary;
     screen.head(format_args!("{} \u{2013} {} {}", summary.name, summary.title_name, summary.build.build));
     let state = match twin.unsettled {
@@ -440,7 +432,7 @@ pub(crate) fn folder(yard: &Yard, name: &TwinName, place: Option<&str>, open: bo
     }
     // Only a hint: what ails a twin is said by other commands.
     let linked = show::linked(yard, name).unwrap_or_default();
-    screen.answer(&serde_json::json!({ "folder": folder }), |screen| {
+    screen.answer(&FolderOf { folder: folder.clone() }, |screen| {
         screen.line(folder.display());
         if linked.files > 0 {
             screen.warn(format_args!("{} are links, {}", files(linked.files), guarded(name)));

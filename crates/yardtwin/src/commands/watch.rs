@@ -72,14 +72,14 @@ fn say(plan: &play::Plan, answer: &play::Contained, screen: &Screen) {
         let sure = if answer.exact { "" } else { ", as far as can be seen when it is not sealed" };
         screen.head(format_args!("{name} is self-contained: it wrote nothing outside of its game folder{sure}"));
     } else {
-        screen.head(format_args!("{name} is not self-contained by itself"));
+        screen.head(format_args!("{name} writes outside of its game folder"));
     }
     screen.facts(&[
-        ("in the home", some_of(&answer.in_home, 12)),
+        ("into the home", some_of(&answer.in_home, 12)),
         ("elsewhere", some_of(&outside, 12)),
         ("refused, it says", some_of(&answer.refused, 5)),
         ("what it wrote", "is thrown away: the twin is as it was".into()),
-        ("would keep it in", remedy(plan, answer)),
+        ("to keep it inside", remedy(plan, answer)),
         ("next", if answer.missing.is_empty() { String::new() } else { typed("check --start --fix", &[&answer.twin]) }),
     ]);
     if !answer.in_home.is_empty() {

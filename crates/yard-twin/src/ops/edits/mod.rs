@@ -107,6 +107,9 @@ pub struct View {
     pub value: Option<String>,
     /// The value that is there; `None` where there is none.
     pub there: Option<String>,
+    /// Where the place is not in the file yet, places in it that are spelt much like it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub like: Vec<String>,
     /// What is done.
     pub does: Does,
     /// Why nothing can be done in its file, if that is so.

@@ -179,7 +179,11 @@ impl Syncing<'_> {
                 }
             };
             let does = if set.bytes == bytes { Does::Nothing } else { Does::Set };
-            synced.views.push(view(edit, there, does));
+            let like = match (&there, before) {
+                (None, None) => edit::like(&bytes, format, &edit.key, encoding.as_deref()),
+                _ => Vec::new(),
+            };
+            synced.views.push(View { like, ..view(edit, there, does) });
             if does == Does::Set {
                 let value = Some(edit.value.clone());
                 steps.push(EditStep { format, key: edit.key.clone(), encoding, value, put });
@@ -251,6 +255,7 @@ fn take_back(
         key: applied.key.clone(),
         value: None,
         there,
+        like: Vec::new(),
         does: if back.is_some() { Does::GivesBack } else { Does::Leaves },
         why: None,
         enforce: false,
@@ -268,6 +273,7 @@ fn view(edit: &Edit, there: Option<String>, does: Does) -> View {
         key: edit.key.clone(),
         value: Some(edit.value.clone()),
         there,
+        like: Vec::new(),
         does,
         why: None,
         enforce: edit.enforce,

@@ -244,12 +244,13 @@ impl Packed {
             let position = |member: &Member| wanted.get(&(at, member.index)).copied();
             let mut each = |member: &Member, from: &mut dyn std::io::Read| {
                 let Some(position) = position(member) else { return Ok(()) };
-                let (content, size) = putter.put_read(from, member.mtime, source, &mut buffer)?;
+                let (content, size) = ctx.file(seen[position].stat.size, |ctx| {
+                    putter.put_read(from, member.mtime, source, &mut buffer, ctx)
+                })?;
                 if size != seen[position].stat.size {
                     return Err(IntakeError::Changed(source.clone()).into());
                 }
                 contents[position] = Some(content);
-                ctx.progress().advance(1, size);
                 Ok(())
             };
             self.within(source, putter.stage(), ctx, |archive| {

@@ -251,16 +251,15 @@ fn store(taking: &SourceTree, putter: &Putter<'_>, mover: Option<&Mover<'_>>, ct
                     }
                     file => file.at("read", &path)?,
                 };
-                let (content, has_attributes) = match mover {
-                    Some(mover) => mover.take((at, seen), (&file, &path), buffer, ctx)?,
+                let (content, has_attributes) = ctx.file(seen.stat.size, |ctx| match mover {
+                    Some(mover) => mover.take((at, seen), (&file, &path), buffer, ctx),
                     None => {
                         let some = rustix::fs::flistxattr_query(&file).is_ok_and(|len| len > 0);
-                        (putter.put(&file, &seen.stat, &path, buffer, ctx)?, some)
+                        Ok((putter.put(&file, &seen.stat, &path, buffer, ctx)?, some))
                     }
-                };
+                })?;
                 attributes.fetch_add(has_attributes.into(), Ordering::Relaxed);
                 lock(&contents)[at] = Some(content);
-                ctx.progress().advance(1, seen.stat.size);
                 Ok(())
             },
         )

@@ -350,12 +350,16 @@ impl Reading<'_> {
         let mut archive = archive::opened(source, &scratch, self.names, &is_item, self.ctx)?;
         let (putter, mut buffer, mut read) = (self.putter, vec![0; disk::BUFFER], Vec::new());
         let mut each = |member: &archive::Member, from: &mut dyn std::io::Read| {
-            let (content, size) = putter.put_read(from, member.mtime, source, &mut buffer)?;
+            let put = |ctx: &Ctx| putter.put_read(from, member.mtime, source, &mut buffer, ctx);
+            let (content, size) = self.ctx.file(member.size, put)?;
             let node = Node::File { content, size, executable: member.executable };
             read.push((member.path.clone(), node, member.mtime));
             Ok(())
         };
-        archive.read_each(&|_| true, &mut each, self.ctx)?;
+        // What an archive says of its sizes may be anything.
+        let bytes = archive.members().iter().fold(0, |bytes: u64, one| bytes.saturating_add(one.size));
+        let count = archive.members().len() as u64;
+        self.ctx.phase(Phase::Storing, count, bytes, || archive.read_each(&|_| true, &mut each, self.ctx))?;
         let empty = archive.empty_folders().iter().map(|folder| (folder.clone(), Node::EmptyFolder, 0));
         read.extend(empty);
         disk::remove_tree(&scratch)?;

@@ -125,6 +125,7 @@ impl<'a> Putter<'a> {
         mtime: i64,
         path: &Path,
         buffer: &mut [u8],
+        ctx: &Ctx,
     ) -> Result<(ContentId, u64)> {
         let mut read = filled(from, buffer).at("read", path)?;
         let (mut hasher, mut size) = (blake3::Hasher::new(), read as u64);
@@ -132,7 +133,7 @@ impl<'a> Putter<'a> {
         // What fits is known before anything is written.
         if read < buffer.len() && self.known_sizes.contains(&size) {
             let content = ContentId::from_bytes(*hasher.finalize().as_bytes());
-            if lock(&self.staged).contains(&content) || self.is_there(content, &Ctx::new())? {
+            if lock(&self.staged).contains(&content) || self.is_there(content, ctx)? {
                 return Ok((content, size));
             }
         }
@@ -140,6 +141,7 @@ impl<'a> Putter<'a> {
         let out = disk::create_exact(&temp, 0o444).at("make", &temp)?;
         let mut writer = Writer::new(&out, &temp, false);
         let read = loop {
+            ctx.piece(read as u64)?;
             writer.piece(&buffer[..read])?;
             match filled(from, buffer) {
                 Ok(0) => break Ok(()),
@@ -158,7 +160,7 @@ impl<'a> Putter<'a> {
         }
         disk::set_mtime(&out, mtime).at("set the time of", &temp)?;
         let content = ContentId::from_bytes(*hasher.finalize().as_bytes());
-        self.keep_staged(content, &temp, &Ctx::new())?;
+        self.keep_staged(content, &temp, ctx)?;
         Ok((content, size))
     }
 
@@ -419,7 +421,7 @@ fn hash(file: &File, path: &Path, buffer: &mut [u8], ctx: &Ctx) -> Result<Conten
         buffer,
         |piece| {
             hasher.update(piece);
-            ctx.check()
+            ctx.piece(piece.len() as u64)
         },
         path,
     )?;
@@ -443,7 +445,7 @@ fn copy_hashing(
         |piece| {
             hasher.update(piece);
             writer.piece(piece)?;
-            ctx.check()
+            ctx.piece(piece.len() as u64)
         },
         path,
     )?;
