@@ -6,9 +6,10 @@ here=$(cd "$(dirname "$0")/.." && pwd)
 out=$(realpath -m "${1:-$here/docs/screenshots}")
 yardtwin=${YARDTWIN:-$here/target/release/yardtwin}
 mkdir -p "$out"
-place=$(mktemp -d); trap 'kill "${server:-0}" 2>/dev/null || true; chmod -R u+w "$place"; rm -rf "$place"' EXIT
-mkdir "$place/bin"; cp "$yardtwin" "$place/bin/yardtwin"
-export PATH=$place/bin:$PATH HOME=$place TZ=UTC LC_ALL=C.UTF-8
+# What is in the pictures has a path that can be read.
+place=${TMPDIR:-/tmp}/games; mkdir "$place"; trap 'kill "${server:-0}" 2>/dev/null || true; chmod -R u+w "$place"; rm -rf "$place"' EXIT
+mkdir "$place/.bin"; cp "$yardtwin" "$place/.bin/yardtwin"
+export PATH=$place/.bin:$PATH HOME=$place TZ=UTC LC_ALL=C.UTF-8
 cd "$place"
 yardtwin demo stage >/dev/null 2>&1
 cd stage
@@ -20,19 +21,19 @@ sleep 1
 
 # Takes a picture of a terminal in which the commands have just run.
 shot() { # name, command...
-    local name=$1 script=$place/script
+    local name=$1 script=$place/.script size=${SIZE:-11}
     shift
     {
         echo "PS1= ; clear"
         for line in "$@"; do
             printf 'printf "\\033[1;32m$\\033[0m %%s\\n" %q\n%s\n' "$line" "$line"
         done
-        echo 'tput civis; touch "'"$place"'/done"; sleep 60'
+        echo 'tput civis; touch "'"$place"'/.done"; sleep 60'
     } > "$script"
-    rm -f "$place/done"
-    DISPLAY=$display xterm -fullscreen -geometry 140x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 -b 12 -bg '#101418' -fg '#d8dee6' \
+    rm -f "$place/.done"
+    DISPLAY=$display xterm -fullscreen -fa 'DejaVu Sans Mono' -fs "$size" -b 12 -bg '#101418' -fg '#d8dee6' \
         -xrm '*allowBoldFonts: true' -e bash "$script" & local window=$!
-    for _ in $(seq 200); do [ -e "$place/done" ] && break; sleep 0.1; done
+    for _ in $(seq 200); do [ -e "$place/.done" ] && break; sleep 0.1; done
     sleep 0.6
     DISPLAY=$display import -window root "$out/$name.png"
     kill "$window"; wait "$window" 2>/dev/null || true
@@ -81,4 +82,4 @@ chmod u+w "$hills"; printf x | dd of="$hills" bs=1 seek=99 conv=notrunc status=n
 shot damage "yardtwin check --full --fix"
 shot errors "yardtwin clone wexcombe@1.5 spare" "yardtwin launch 'evenign shift'" "yardtwin intake menu --title wexcombe" \
     "sed 's#bin/rules.wja#../rules.wja#' sheets/wexcombe.toml > odd.toml; yardtwin sheet check odd.toml" "yardtwin init store"
-shot help "yardtwin --help"
+SIZE=8 shot help "yardtwin --help"

@@ -1,8 +1,8 @@
 //! What an operation is told by its caller, and what it tells back while it runs.
 
 use std::num::NonZeroUsize;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, LazyLock};
 use std::time::{Duration, Instant};
 
 use serde::{Serialize, Serializer};
@@ -107,11 +107,13 @@ impl std::fmt::Debug for Ctx {
 
 impl Default for Ctx {
     fn default() -> Self {
-        let processors = std::thread::available_parallelism().map_or(2, NonZeroUsize::get);
+        // Asked once: the answer is read from files.
+        static PROCESSORS: LazyLock<usize> =
+            LazyLock::new(|| std::thread::available_parallelism().map_or(2, NonZeroUsize::get));
         Self {
             progress: Arc::new(Silent),
             cancel: Cancel::default(),
-            threads: processors.clamp(2, 4),
+            threads: PROCESSORS.clamp(2, 4),
             patience: PATIENCE,
             unreported: None,
         }

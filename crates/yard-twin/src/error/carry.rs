@@ -59,7 +59,7 @@ impl CarryError {
             }
             Self::InsideYard(_) => "Name a folder outside of it.",
             Self::NothingThere(_) => "Look at what it has: yardtwin show NAME --belongings.",
-            Self::NotVerified(_) => "Nothing was left there. Look whether that disk is in order, then try again.",
+            Self::NotVerified(_) => "Nothing was left there. Check that disk, then try again.",
             Self::OnlyNamed => "Carry a copy, and delete the other one yourself.",
             Self::NoPlace { .. } => "Look where the group keeps its files; name another group, or what is inside.",
             Self::Pattern { .. } => return None,

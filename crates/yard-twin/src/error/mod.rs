@@ -79,7 +79,7 @@ pub enum Error {
         below: String,
     },
     /// Two paths differ by case or accents' spelling only, where that makes them one.
-    #[error("{one} and {other} are one path here: they differ only by case or accents' spelling")]
+    #[error("{one} and {other} are one path here: they differ only in case, or in how accents are written")]
     Clash {
         /// The one.
         one: String,
@@ -107,7 +107,7 @@ pub enum Error {
         known: Vec<String>,
     },
     /// The name is taken.
-    #[error("there is a {what} {existing:?} already{}", if name == existing { "" } else { ", and the names differ only by case or accents' spelling" })]
+    #[error("there is a {what} {existing:?} already{}", if name == existing { "" } else { ", and the names differ only in case, or in how accents are written" })]
     Exists {
         /// What is there.
         what: Noun,

@@ -152,7 +152,7 @@ impl ModError {
             }
             Self::Twice { .. } => "Leave one of them out, or send it elsewhere: --except, --place.".into(),
             Self::Obstructed { .. } => "Leave it out (--except), or turn the one that has the other off.".into(),
-            Self::Nothing(_) => "Look whether it is the right file, and whole.".into(),
+            Self::Nothing(_) => "Check that it is the right file, and complete.".into(),
             Self::Ambiguous { ways, .. } => {
                 let way = |(say, shows): &(String, Vec<String>)| format!("{say}: {}", shows.join(", "));
                 format!("Say which one:\n{}", ways.iter().map(way).collect::<Vec<_>>().join("\n"))

@@ -62,7 +62,7 @@ fn io_remedy(source: &io::Error) -> Option<&'static str> {
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
             "The disk is full: make room on it, then try again. What was half done has been taken away."
         }
-        io::ErrorKind::NotFound => "Look whether the path is right.",
+        io::ErrorKind::NotFound => "Check the path.",
         io::ErrorKind::NotADirectory => "Name a folder.",
         io::ErrorKind::PermissionDenied => "Give your user the right to do this, or choose another folder.",
         io::ErrorKind::ResourceBusy => {
@@ -108,8 +108,9 @@ fn nearest(name: &str, known: &[String]) -> String {
     }
     let shown: Vec<_> = known.iter().map(|name| format!("{name:?}")).collect();
     match more {
-        0 => format!("There are: {}.", shown.join(", ")),
-        more => format!("The likest are {}; there are {more} more.", shown.join(", ")),
+        0 if shown.len() == 1 => format!("There is only {}.", shown[0]),
+        0 => format!("There are {}.", shown.join(", ")),
+        more => format!("The closest are {}; there are {more} more.", shown.join(", ")),
     }
 }
 
@@ -123,12 +124,14 @@ impl IntakeError {
             Self::PartOfTheOther { .. } => "Name two folders that lie apart.",
             Self::Names { .. } => "Say how its names are written: --names ENCODING.",
             Self::Archive { .. } => "Get it again from where it came, or unpack it yourself and name the folder.",
-            Self::Nothing(_) => "Look whether it is the right folder.",
+            Self::Nothing(_) => "Check that it is the right folder.",
             Self::NotUtf8(_) => "Rename it, then try again.",
             Self::Special { .. } => "It is no part of a program: remove it, or stop the program that made it.",
             Self::Changed(_) => "Close the program that writes there, then try again.",
             Self::LinkIntoYard { .. } => "A stock build can't lean on the yard: replace the link by what it leads to.",
-            Self::NotGood { .. } => "Look whether it is the right folder and whole; if the sheet is wrong, mend it.",
+            Self::NotGood { .. } => {
+                "Check that it is the right folder, and complete; if the sheet is wrong, correct it."
+            }
             Self::NoLabel { .. } => "Say which build it is.",
             Self::OtherContents { .. } => "Give this one another label.",
         })

@@ -31,7 +31,7 @@ fn say(space: &space::YardSpace, screen: &Screen) {
         return;
     }
     screen.line("");
-    let heading = ["TWIN", "SIZE", "OF ITS OWN", "SHARED", "MOST OF IT WITH", "DELETING FREES"];
+    let heading = ["TWIN", "SIZE", "ON DISK", "ITS OWN", "SHARED", "MOST OF IT WITH", "DELETING FREES"];
     screen.table(&heading, space.twins.iter().map(row).collect());
     screen.line("");
     bars(&space.twins, screen);
@@ -47,6 +47,8 @@ fn row(twin: &space::Space) -> Vec<String> {
     vec![
         twin.name.to_string(),
         size(twin.seen),
+        // Files take whole blocks, so that this may be more.
+        format!("{about}{}", size(twin.own + twin.shared)),
         format!("{about}{}", size(twin.own)),
         format!("{about}{}", size(twin.shared)),
         twin.shared_with.first().map(|with| with.name.clone()).unwrap_or_default(),

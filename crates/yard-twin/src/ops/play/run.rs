@@ -3,7 +3,6 @@
 use std::os::fd::BorrowedFd;
 use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
-use std::time::Instant;
 
 use jiff::Timestamp;
 
@@ -134,7 +133,6 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
         before,
         set_aside,
         output,
-        began: Instant::now(),
         keep: options.keep.clone(),
         edits: edits.unwrap_or_default(),
         one_run: options.variant.is_some(),

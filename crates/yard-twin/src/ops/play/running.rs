@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::process::ExitStatus;
 use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use std::os::unix::process::ExitStatusExt;
 
@@ -91,7 +91,7 @@ pub struct Outcome {
     pub not_taken_in: Option<String>,
     /// Why the command that follows a run failed.
     pub after_failed: Option<String>,
-    /// How long it ran.
+    /// How long it ran, by its record.
     #[serde(serialize_with = "crate::progress::seconds")]
     pub ran: Duration,
 }
@@ -112,7 +112,6 @@ pub struct Running {
     /// What somebody had open when it was started, with where it is now.
     pub(crate) set_aside: Vec<String>,
     pub(crate) output: PathBuf,
-    pub(crate) began: Instant,
     pub(crate) keep: Keep,
     pub(crate) isolation: Isolation,
     pub(crate) layer: RunLayer,
@@ -221,9 +220,9 @@ impl Running {
         self.program_ended();
         let status = self.ended.flatten();
         self.wait_for_keeper().at("wait for", &self.output)?;
-        let ran = self.began.elapsed();
         Reader::drain(&self.readers);
         self.record.ended_at = Some(Timestamp::now());
+        let ran = self.record.ran().unwrap_or_default();
         self.record.exit_code = status.and_then(|status| status.code());
         // Where the keeper was killed, so was everything else.
         let killed = if status.is_none() { Some(Signal::KILL.as_raw()) } else { None };
