@@ -21,7 +21,7 @@ sleep 1
 
 # Takes a picture of a terminal in which the commands have just run.
 shot() { # name, command...
-    local name=$1 script=$place/.script size=${SIZE:-11}
+    local name=$1 script=$place/.script size=${SIZE:-11} cells=${CELLS:-140x42}
     shift
     {
         echo "PS1= ; clear"
@@ -31,7 +31,7 @@ shot() { # name, command...
         echo 'tput civis; touch "'"$place"'/.done"; sleep 60'
     } > "$script"
     rm -f "$place/.done"
-    DISPLAY=$display xterm -fullscreen -fa 'DejaVu Sans Mono' -fs "$size" -b 12 -bg '#101418' -fg '#d8dee6' \
+    DISPLAY=$display xterm -fullscreen -geometry "$cells+0+0" -fa 'DejaVu Sans Mono' -fs "$size" -b 12 -bg '#101418' -fg '#d8dee6' \
         -xrm '*allowBoldFonts: true' -e bash "$script" & local window=$!
     for _ in $(seq 200); do [ -e "$place/.done" ] && break; sleep 0.1; done
     sleep 0.6
@@ -76,10 +76,10 @@ sed -i 's/^width = .*/width = 1024/' "$game/cabin/panel.ini"
 mv "$game/guide" "$game/manual"; rm -r "$game/boards/plain"
 shot diff "yardtwin diff 'evening, brass signals' --text"
 mkdir -p "$game/steel-1.2/signals/steel"; echo "signals steel" > "$game/steel-1.2/signals/steel/signal.txt"
-id=$(yardtwin stock show wexcombe@1.4 --files --json | grep -B4 '"game/scenery/hills.wjp"' | grep -m1 -o '[0-9a-f]\{64\}')
+id=$(yardtwin stock show wexcombe@1.4 --files --json | grep -A4 '"game/scenery/hills.wjp"' | grep -m1 -o '[0-9a-f]\{64\}')
 hills=yard/pool/${id:0:2}/$id
 chmod u+w "$hills"; printf x | dd of="$hills" bs=1 seek=99 conv=notrunc status=none; chmod u-w "$hills"
 shot damage "yardtwin check --full --fix"
 shot errors "yardtwin clone wexcombe@1.5 spare" "yardtwin launch 'evenign shift'" "yardtwin intake menu --title wexcombe" \
     "sed 's#bin/rules.wja#../rules.wja#' sheets/wexcombe.toml > odd.toml; yardtwin sheet check odd.toml" "yardtwin init store"
-SIZE=8 shot help "yardtwin --help"
+SIZE=8 CELLS=180x57 shot help "yardtwin --help"

@@ -7,7 +7,6 @@ use std::time::{Duration, Instant};
 
 use serde::{Serialize, Serializer};
 
-use crate::disk::LARGE;
 use crate::error::{Error, Result};
 
 /// A duration as a number of seconds, for those who read outcomes in JSON.
@@ -79,6 +78,9 @@ impl Cancel {
         Arc::clone(&self.0)
     }
 }
+
+/// Files of at least so many bytes are reported piece by piece.
+const LARGE: u64 = 4 << 20;
 
 /// How long a command waits for the yard: others hold it alone for moments only.
 const PATIENCE: Duration = Duration::from_secs(20);

@@ -140,7 +140,16 @@ impl Screen {
 
     /// A headline.
     pub(crate) fn head(&self, text: impl Display) {
-        self.line(format_args!("{BOLD}{}{BOLD:#}", plain(&text.to_string())));
+        for line in wrapped(&plain(&text.to_string()), 0, std::io::stdout()) {
+            self.line(format_args!("{BOLD}{line}{BOLD:#}"));
+        }
+    }
+
+    /// A sentence below a headline, in lines that fit.
+    pub(crate) fn sentence(&self, text: &str) {
+        for line in wrapped(&plain(text), 2, std::io::stdout()) {
+            self.line(format_args!("  {line}"));
+        }
     }
 
     /// Facts below a headline, aligned; the ones without a value are left out. What is too long for a terminal goes on
@@ -183,15 +192,31 @@ impl Screen {
         let mut table = Table::new();
         table.load_style(presets::NOTHING);
         table.set_header(heading);
-        for row in rows {
+        for row in &rows {
             table.add_row(row.iter().map(|cell| plain(cell)));
         }
         for column in table.column_iter_mut() {
             column.set_padding((0, 2));
         }
-        for (at, line) in table.lines().enumerate() {
-            let line = line.trim_end();
+        let lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
+        let room = terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0));
+        if room.is_some_and(|room| lines.iter().any(|line| line.chars().count() > room)) {
+            return self.records(heading, rows);
+        }
+        for (at, line) in lines.iter().enumerate() {
             if at == 0 { self.line(format_args!("{BOLD}{line}{BOLD:#}")) } else { self.line(line) }
+        }
+    }
+
+    /// Rows of a table for which a terminal is too narrow, each as a block.
+    fn records(&self, heading: &[&str], rows: Vec<Vec<String>>) {
+        let names: Vec<String> = heading.iter().map(|name| name.to_lowercase()).collect();
+        for row in rows {
+            let mut cells = names.iter().map(String::as_str).zip(row);
+            if let Some((_, first)) = cells.next() {
+                self.head(first);
+            }
+            self.facts(&cells.collect::<Vec<_>>());
         }
     }
 
@@ -287,7 +312,9 @@ fn wrapped(text: &str, indent: usize, out: impl AsFd) -> Vec<String> {
         return vec![text.to_owned()];
     };
     let width = usize::from(width).saturating_sub(indent).max(20);
-    textwrap::wrap(text, width).into_iter().map(std::borrow::Cow::into_owned).collect()
+    // A path that is too long is left to the terminal, which gives it back as one word when it is copied.
+    let options = textwrap::Options::new(width).break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation);
+    textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
 
 /// The text without control characters and without marks that change the direction of writing: names that strangers

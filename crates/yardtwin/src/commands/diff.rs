@@ -98,16 +98,13 @@ fn head(difference: &compare::Difference, since: Option<&str>, belongings: bool,
         }
         None if belongings => {
             screen.head(format_args!("Belongings, from {} to {}", named(from), named(to)));
-            return screen.line(format_args!("  {}", amounts(&difference.totals).join(", ")));
+            return screen.sentence(&amounts(&difference.totals).join(", "));
         }
         None if difference.is_empty() => screen.head(format_args!("{} and {} are the same", from.name, to.name)),
         None => screen.head(format_args!("From {} to {}", named(from), named(to))),
     }
     let same = format!("{} the same ({})", counted(difference.same.paths, "file"), size(difference.same.bytes));
-    screen.line(format_args!(
-        "  {}",
-        amounts(&difference.totals).into_iter().chain([same]).collect::<Vec<_>>().join(", ")
-    ));
+    screen.sentence(&amounts(&difference.totals).into_iter().chain([same]).collect::<Vec<_>>().join(", "));
 }
 
 fn named(side: &compare::Compared) -> String {

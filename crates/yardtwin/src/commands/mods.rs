@@ -12,7 +12,7 @@ use super::{Done, typed};
 use crate::args::{Decided, ModAdd, ModChange, ModCommand, ModPlace};
 use crate::fail::Failure;
 use crate::progress::ctx;
-use crate::screen::{Screen, Tone, counted, day, duration, files, listed, plain, shell, size, some_of};
+use crate::screen::{Screen, Tone, counted, day, duration, files, listed, shell, size, some_of};
 
 pub(crate) fn run(yard: &Yard, command: ModCommand, screen: &Screen) -> Done {
     match command {
@@ -111,7 +111,7 @@ fn add(yard: &Yard, add: &ModAdd, screen: &Screen) -> Done {
         }
     } else if !dry_run && !screen.is_json() && kept_name(&add.package).is_none() {
         let names: Vec<_> = add.package.iter().map(|path| path.display().to_string()).collect();
-        screen.line(format_args!("  No longer needed, since the yard keeps it: {}", plain(&listed(&names, 5))));
+        screen.sentence(&format!("No longer needed, since the yard keeps it: {}", listed(&names, 5)));
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -115,6 +115,22 @@ impl Drop for Window {
     }
 }
 
+#[test]
+fn a_narrow_terminal_gets_lines_that_fit_and_whole_paths() {
+    let desk = bench();
+    let mut window = Window::shell(&desk);
+    window.resize(30, 44);
+    window.keys("./yardtwin list; ./yardtwin show a; ./yardtwin diff workbench@1 a; echo that is a''ll\n");
+    let said = window.until("that is all");
+    let said: String = said.split("\u{1b}[").map(|part| part.split_once('m').map_or(part, |(_, rest)| rest)).collect();
+    assert!(said.contains("  title "), "rows become blocks: {said}");
+    assert!(said.contains(desk.game("a", "").to_str().unwrap().trim_end_matches('/')), "{said}");
+    let too_long = |line: &&str| line.chars().count() > 44 && line.split(' ').all(|word| word.len() < 20);
+    // (The first line is what was typed.)
+    let found: Vec<_> = said.lines().skip(1).map(str::trim_end).filter(too_long).collect();
+    assert!(found.is_empty(), "{found:?}");
+}
+
 fn bench() -> Desk {
     Desk::bench(Place::for_launches(), &["a"], |build| {
         let lines: String = (1..=500).map(|line| format!("line {line}\n")).collect();
