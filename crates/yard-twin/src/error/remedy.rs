@@ -110,7 +110,7 @@ fn nearest(name: &str, known: &[String]) -> String {
     match more {
         0 if shown.len() == 1 => format!("There is only {}.", shown[0]),
         0 => format!("There are {}.", shown.join(", ")),
-        more => format!("The closest are {}; there are {more} more.", shown.join(", ")),
+        more => format!("The closest are {}, and {more} more.", shown.join(", ")),
     }
 }
 
