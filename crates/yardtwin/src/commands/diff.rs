@@ -210,7 +210,6 @@ impl Line<'_> {
     }
 
     fn folded(&self, screen: &Screen) {
-        let (tone, mark) = tone(&self.paths[0].how);
         let nodes = self.paths.iter().filter_map(|one| one.after.as_ref().or(one.before.as_ref()));
         let bytes = nodes.map(Node::size).sum();
         let (what, detail) = match self.folder {
@@ -222,15 +221,15 @@ impl Line<'_> {
                 (counted(names.len() as u64, "empty folder"), listed(&names, 4))
             }
         };
-        screen.pieces(&[
-            (Tone::Plain, "  "),
-            (tone, mark),
-            (Tone::Plain, " "),
-            (Tone::Plain, &what),
-            (Tone::Plain, "  "),
-            (Tone::Faint, &detail),
-        ]);
+        row(&self.paths[0].how, &what, &detail, screen);
     }
+}
+
+/// `+ path  detail`.
+fn row(how: &compare::Differs, what: &str, detail: &str, screen: &Screen) {
+    let (tone, mark) = tone(how);
+    let [gap, before] = [(Tone::Plain, "  "), (Tone::Plain, " ")];
+    screen.pieces(&[gap, (tone, mark), before, (Tone::Plain, what), gap, (Tone::Faint, detail)]);
 }
 
 fn tone(how: &compare::Differs) -> (Tone, &'static str) {
@@ -243,8 +242,6 @@ fn tone(how: &compare::Differs) -> (Tone, &'static str) {
 }
 
 fn path(differing: &compare::Differing, screen: &Screen) {
-    let path = differing.path.as_str();
-    let (tone, mark) = tone(&differing.how);
     let detail = match &differing.how {
         compare::Differs::Moved { from } => format!("from {from}"),
         compare::Differs::Changed => changed(differing),
@@ -252,14 +249,7 @@ fn path(differing: &compare::Differing, screen: &Screen) {
             differing.before.as_ref().or(differing.after.as_ref()).map(what).unwrap_or_default()
         }
     };
-    screen.pieces(&[
-        (Tone::Plain, "  "),
-        (tone, mark),
-        (Tone::Plain, " "),
-        (Tone::Plain, path),
-        (Tone::Plain, "  "),
-        (Tone::Faint, &detail),
-    ]);
+    row(&differing.how, differing.path.as_str(), &detail, screen);
 }
 
 fn what(node: &Node) -> String {
