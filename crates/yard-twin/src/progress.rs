@@ -38,7 +38,8 @@ pub enum Phase {
     Deleting,
 }
 
-/// Receives progress as counts and bytes. Called from several threads; must be quick.
+/// Receives progress as counts and bytes: one phase after another, a large file piece by piece. Called from several threads;
+/// must be quick.
 pub trait Progress: Send + Sync {
     /// A phase begins; the totals are 0 where they are not known beforehand.
     fn begin(&self, phase: Phase, files: u64, bytes: u64);

@@ -30,6 +30,9 @@ pub(crate) const MAX: u64 = 16 << 20;
 /// How alike two places must be, by Jaro and Winkler's measure, for one to be taken for the other mistyped.
 const LIKE: f64 = 0.88;
 
+/// So many of the likest places are looked for.
+const TRIED: usize = 8;
+
 /// How a config file is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -286,9 +289,11 @@ pub(crate) fn like(bytes: &[u8], format: Format, key: &str, encoding: Option<&st
     };
     let places: BTreeSet<String> = syntax.entries(&text.text).unwrap_or_default().into_iter().map(place).collect();
     let mut likest: Vec<_> = places.into_iter().map(|place| (likeness(&place), place)).collect();
-    likest.retain(|(likeness, place)| *likeness >= LIKE && matches!(syntax.find(&text.text, place), Ok(Some(_))));
+    likest.retain(|(likeness, _)| *likeness >= LIKE);
     likest.sort_by(|(a, _), (b, _)| b.total_cmp(a));
-    likest.into_iter().map(|(_, place)| place).take(2).collect()
+    // Finding a place may read all of the file: the first few are enough to try.
+    let is_there = |place: &String| matches!(syntax.find(&text.text, place), Ok(Some(_)));
+    likest.into_iter().map(|(_, place)| place).take(TRIED).filter(is_there).take(2).collect()
 }
 
 /// The file with a value set, added where there was none. `before` is what an earlier edit of the same place put there.

@@ -22,6 +22,7 @@ mod house;
 mod model;
 mod mods;
 mod plans;
+mod progress;
 mod recovery;
 mod settle;
 mod threads;

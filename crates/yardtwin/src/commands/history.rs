@@ -318,11 +318,12 @@ fn plan_facts(plan: &restore::Plan, done: bool) -> Vec<(&'static str, String)> {
     };
     let game =
         if plan.game.total() == 0 { "no difference".to_owned() } else { format!("go back ({})", changes(plan.game)) };
-    // Files that are there now and go or are replaced; those that come back are among the counts.
-    let goes: HashSet<_> =
-        plan.steps.iter().filter(|s| matches!(s.doing, Doing::Remove | Doing::Replace)).map(|s| &s.path).collect();
-    let named = plan.named.iter().filter(|named| goes.contains(&named.path));
-    let named: Vec<_> = named.map(|named| named.path.to_string()).collect();
+    // What is there now; what comes back is among the counts.
+    let named = |doing: Doing| {
+        let steps: HashSet<_> = plan.steps.iter().filter(|step| step.doing == doing).map(|step| &step.path).collect();
+        let named = plan.named.iter().filter(|named| steps.contains(&named.path));
+        listed(&named.map(|named| named.path.to_string()).collect::<Vec<_>>(), 5)
+    };
     vec![
         ("game files", game),
         ("player's own", stay(plan.own)),
@@ -333,7 +334,8 @@ fn plan_facts(plan: &restore::Plan, done: bool) -> Vec<(&'static str, String)> {
             listed(&later.map(ToString::to_string).collect::<Vec<_>>(), 5)
         }),
         ("build", plan.build.as_ref().map(|(from, to)| format!("from {from} to {to}")).unwrap_or_default()),
-        (if done { "removed" } else { "will be removed" }, listed(&named, 5)),
+        (if done { "replaced" } else { "will be replaced" }, named(Doing::Replace)),
+        (if done { "removed" } else { "will be removed" }, named(Doing::Remove)),
         ("not kept", some_of(&plan.not_taken, 5)),
     ]
 }

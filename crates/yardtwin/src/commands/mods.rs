@@ -270,7 +270,7 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
         ("for you to read", some_of(&plan.notes, 3)),
         ("yours stays", mine),
         ("comes back", paths(&plan.back)),
-        ("yours, removed", paths(&plan.given_way)),
+        ("yours, replaced or removed", paths(&plan.given_way)),
         (if plan.deed == ModDeed::Removed { "goes with it" } else { "kept aside" }, paths(&plan.aside)),
         ("from aside", paths(&plan.from_aside)),
         ("not from aside", paths(&plan.aside_hidden)),

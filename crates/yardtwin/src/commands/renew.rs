@@ -60,7 +60,7 @@ fn plan_facts(plan: &renew::Plan, done: bool) -> Vec<(&'static str, String)> {
         ("if it is a mod", if is_new { super::mods::adopting(&plan.name) } else { String::new() }),
         // What is not explained is listed above already.
         (
-            if done { "removed" } else { "will be removed" },
+            if done { "replaced or removed" } else { "will be replaced or removed" },
             if plan.rest.is_empty() { paths(&plan.left) } else { String::new() },
         ),
         ("comes back", paths(&plan.back)),

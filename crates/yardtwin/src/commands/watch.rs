@@ -72,7 +72,8 @@ fn say(plan: &play::Plan, answer: &play::Contained, screen: &Screen) {
         let sure = if answer.exact { "" } else { ", as far as can be seen when it is not sealed" };
         screen.head(format_args!("{name} is self-contained: it wrote nothing outside of its game folder{sure}"));
     } else {
-        screen.head(format_args!("{name} writes outside of its game folder"));
+        let tries = if answer.in_home.is_empty() && outside.is_empty() { "tries to write" } else { "writes" };
+        screen.head(format_args!("{name} {tries} outside of its game folder"));
     }
     screen.facts(&[
         ("into the home", some_of(&answer.in_home, 12)),

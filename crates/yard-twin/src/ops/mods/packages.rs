@@ -19,7 +19,7 @@ use crate::ops::intake::packed::missing_beside;
 use crate::path::RelPath;
 use crate::placing::{self, ModSheet, Package, ROOT, SHEET};
 use crate::progress::{Ctx, Phase};
-use crate::scan::{Kind, Manner, walk};
+use crate::scan::{Kind, Manner, Seen, walk};
 use crate::sheet;
 use crate::sheet::PathSet;
 use crate::store::pool::Putter;
@@ -89,9 +89,7 @@ pub fn read(yard: &Yard, sources: &[PathBuf], title: &Title, options: &ReadOptio
         ctx,
     };
     let whole = sources.len() == 1 && !first.is_dir() && wholes.contains(&names[0]);
-    ctx.phase(Phase::Storing, 0, 0, || {
-        sources.iter().try_for_each(|source| if whole { reading.file(source) } else { reading.source(source) })
-    })?;
+    sources.iter().try_for_each(|source| if whole { reading.file(source) } else { reading.source(source) })?;
     let Reading { entries, overlaps, read, .. } = reading;
     let inner = entries.get(&RelPath::new(format!("{ROOT}/{SHEET}"))?).cloned();
     let files = Listing::with_folders_implied(entries.into_values().collect())?;
@@ -301,7 +299,9 @@ impl Reading<'_> {
     fn file(&mut self, source: &Path) -> Result<()> {
         let file = disk::open_file(rustix::fs::CWD, source).at("read", source)?;
         let stat = disk::fstat(&file).at("look at", source)?;
-        let content = self.putter.put(&file, &stat, source, &mut vec![0; disk::BUFFER], self.ctx)?;
+        let mut buffer = vec![0; disk::BUFFER];
+        let put = |ctx: &Ctx| self.putter.put(&file, &stat, source, &mut buffer, ctx);
+        let content = self.ctx.phase(Phase::Storing, 1, stat.size, || self.ctx.file(stat.size, put))?;
         self.read.push((source.into(), Some(stat)));
         let node = Node::File { content, size: stat.size, executable: stat.executable() };
         self.add(&archive::name_of(source), node, stat.mtime)
@@ -309,7 +309,17 @@ impl Reading<'_> {
 
     fn folder(&mut self, source: &Path) -> Result<()> {
         let root = RelPath::new(ROOT)?;
-        let (seen, _) = walk(source, &root, Manner::Strict, self.ctx)?;
+        let look = || walk(source, &root, Manner::Strict, self.ctx);
+        let (seen, _) = self.ctx.phase(Phase::Listing, 0, 0, look)?;
+        let files = seen.iter().filter(|seen| matches!(seen.kind, Kind::File));
+        let (count, bytes) = files.fold((0, 0), |(count, bytes), seen| (count + 1, bytes + seen.stat.size));
+        self.ctx.phase(Phase::Storing, count, bytes, || self.seen(source, seen))?;
+        self.read.push((source.into(), None));
+        Ok(())
+    }
+
+    /// What a folder was seen to have.
+    fn seen(&mut self, source: &Path, seen: Vec<Seen>) -> Result<()> {
         let mut buffer = vec![0; disk::BUFFER];
         for seen in seen {
             self.ctx.check()?;
@@ -329,14 +339,14 @@ impl Reading<'_> {
                 Kind::File => {
                     let path = source.join(below);
                     let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
-                    let content = self.putter.put(&file, &seen.stat, &path, &mut buffer, self.ctx)?;
+                    let put = |ctx: &Ctx| self.putter.put(&file, &seen.stat, &path, &mut buffer, ctx);
+                    let content = self.ctx.file(seen.stat.size, put)?;
                     self.read.push((path, Some(seen.stat)));
                     Node::File { content, size: seen.stat.size, executable: seen.stat.executable() }
                 }
             };
             self.add(below, node, seen.stat.mtime)?;
         }
-        self.read.push((source.into(), None));
         Ok(())
     }
 
