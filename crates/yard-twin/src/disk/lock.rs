@@ -3,7 +3,7 @@
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, TryLockError};
 use std::io::Write;
-use std::os::fd::{AsFd, BorrowedFd};
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, RawFd};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -32,6 +32,11 @@ impl Held {
     pub(crate) fn lend(&self) -> BorrowedFd<'_> {
         self.lent.store(true, Ordering::Relaxed);
         self.file.as_fd()
+    }
+
+    /// The number of the open file that is locked.
+    pub(crate) fn file(&self) -> RawFd {
+        self.file.as_raw_fd()
     }
 
     /// Marks the lock as held for long, so that others fail at once instead of waiting.

@@ -1,6 +1,7 @@
 //! Folders of operations below `tmp/`, each locked by its owner.
 
 use std::io::ErrorKind;
+use std::os::fd::RawFd;
 use std::path::{Path, PathBuf};
 
 use crate::disk;
@@ -37,6 +38,11 @@ impl OpFolder {
     /// Its name below `tmp/`.
     pub(crate) fn name(&self) -> String {
         self.path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+    }
+
+    /// The file of its lock, which a copy of this process that goes on without it lets go of.
+    pub(crate) fn lock_file(&self) -> Option<RawFd> {
+        self.lock.as_ref().map(Held::file)
     }
 
     /// Keeps the folder on drop, for the recovery of what it is for.
@@ -89,11 +95,8 @@ impl Drop for OpFolder {
         }
         // Some filesystems keep a hidden name for a file that is deleted while it is open, so its folder could not go.
         drop(self.lock.take());
-        match disk::remove_tree(&self.path) {
-            // Another command has just found it without an owner, and deletes it too.
-            Err(Error::Io { source, .. }) if source.kind() == ErrorKind::NotFound => {}
-            Err(error) => tracing::warn!(%error, "left for the next command"),
-            Ok(()) => {}
+        if let Err(error) = disk::remove_tree(&self.path) {
+            tracing::warn!(%error, "left for the next command");
         }
     }
 }

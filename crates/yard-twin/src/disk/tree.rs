@@ -1,10 +1,11 @@
 //! Deleting a folder with all that is in it, by descriptors, so that no symlink leads astray.
 
 use std::io;
-use std::os::fd::{AsFd, BorrowedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
 use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode};
+use rustix::io::Errno;
 
 use super::change::{change_mode, step};
 use super::{Stat, fstat, hold, open_folder, stat_at};
@@ -13,7 +14,8 @@ use crate::error::{PathContext, Result};
 /// Told of each file with more names than one that lost one: how it looked before, and after.
 pub(crate) type Moved<'a> = &'a dyn Fn(&Stat, &Stat);
 
-/// Deletes a folder and all below it; nothing there is fine. Folders that may not be listed or changed are opened up first.
+/// Deletes a folder and all below it; nothing there is fine, and so is what another process deletes meanwhile. Folders that
+/// may not be listed or changed are opened up first.
 pub(crate) fn remove_tree(path: &Path, moved: Moved<'_>) -> Result<()> {
     let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else { return Ok(()) };
     let parent = match open_folder(CWD, parent) {
@@ -21,13 +23,19 @@ pub(crate) fn remove_tree(path: &Path, moved: Moved<'_>) -> Result<()> {
         parent => parent.at("open", path)?,
     };
     step().at("delete", path)?;
-    match stat_at(&parent, name) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+    let removed = match stat_at(&parent, name) {
         Ok(stat) if FileType::from_raw_mode(stat.mode) != FileType::Directory => {
-            unlink_telling(parent.as_fd(), name, moved).at("delete", path)
+            unlink_telling(parent.as_fd(), name, moved)
         }
-        _ => remove_folder(parent.as_fd(), name, moved).at("delete", path),
-    }
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        _ => remove_folder(parent.as_fd(), name, moved),
+    };
+    gone(removed).at("delete", path)
+}
+
+/// Whether something is gone: by us, or because it was already.
+fn gone(removed: io::Result<()>) -> io::Result<()> {
+    removed.or_else(|error| if error.kind() == io::ErrorKind::NotFound { Ok(()) } else { Err(error) })
 }
 
 fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
@@ -41,23 +49,36 @@ fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved:
     if fstat(&folder)?.mode & 0o300 != 0o300 {
         rustix::fs::fchmod(&folder, Mode::RWXU)?;
     }
-    for entry in Dir::read_from(&folder)? {
+    // A listing may skip names where another process deletes some meanwhile.
+    let mut again = 0..3;
+    loop {
+        empty_folder(&folder, moved)?;
+        match rustix::fs::unlinkat(at, name, AtFlags::REMOVEDIR) {
+            Err(Errno::NOTEMPTY) if again.next().is_some() => {}
+            removed => return Ok(removed?),
+        }
+    }
+}
+
+fn empty_folder(folder: &OwnedFd, moved: Moved<'_>) -> io::Result<()> {
+    for entry in Dir::read_from(folder)? {
         let entry = entry?;
         let name = entry.file_name();
         if matches!(name.to_bytes(), b"." | b"..") {
             continue;
         }
         let is_folder = match entry.file_type() {
-            FileType::Unknown => FileType::from_raw_mode(stat_at(&folder, name)?.mode) == FileType::Directory,
+            FileType::Unknown => FileType::from_raw_mode(stat_at(folder, name)?.mode) == FileType::Directory,
             kind => kind == FileType::Directory,
         };
-        if is_folder {
-            remove_folder(folder.as_fd(), name, moved)?;
+        // Two commands may be at the folder of one that has just died.
+        gone(if is_folder {
+            remove_folder(folder.as_fd(), name, moved)
         } else {
-            unlink_telling(folder.as_fd(), name, moved)?;
-        }
+            unlink_telling(folder.as_fd(), name, moved)
+        })?;
     }
-    Ok(rustix::fs::unlinkat(at, name, AtFlags::REMOVEDIR)?)
+    Ok(())
 }
 
 /// Takes one name away from a file. One that has more is held by a descriptor that no mode forbids, so that it can be

@@ -10,7 +10,7 @@ use std::process::Command;
 
 use rustix::io::FdFlags;
 use rustix::pipe::PipeFlags;
-use rustix::process::PidfdFlags;
+use rustix::process::{Pid, PidfdFlags};
 use serde::{Deserialize, Serialize};
 
 use super::{Answers, Confinement, Files, Kept, Orders, Record, Refusal, Stage, outcome, raw, terminal};
@@ -37,6 +37,8 @@ pub enum Helper {
 #[derive(Serialize, Deserialize)]
 struct Task {
     version: String,
+    /// The process that launches.
+    launcher: i32,
     orders: Orders,
     program: Vec<u8>,
     arguments: Vec<Vec<u8>>,
@@ -62,6 +64,7 @@ pub(super) fn start(
     let outer = confinement.outer()?;
     let text = serde_json::to_vec(&Task {
         version: env!("CARGO_PKG_VERSION").into(),
+        launcher: rustix::process::getpid().as_raw_pid(),
         orders: confinement.orders(),
         program: command.get_program().to_owned().into_vec(),
         arguments: command.get_args().map(|argument| argument.to_owned().into_vec()).collect(),
@@ -123,9 +126,13 @@ pub fn launch_helper() {
 fn take_over(task: Task) -> Result<()> {
     let [program, folder] = [PathBuf::from(std::ffi::OsString::from_vec(task.program)), task.orders.folder.clone()];
     let started: OwnedFd = raw::inherited(task.started);
-    let launcher =
-        rustix::process::getppid().ok_or_else(|| io::Error::other("its launcher has ended")).at("watch", &folder)?;
-    let launcher = rustix::process::pidfd_open(launcher, PidfdFlags::empty()).at("watch", &folder)?;
+    let ended = || io::Error::other("its launcher has ended");
+    let number = Pid::from_raw(task.launcher).ok_or_else(ended).at("watch", &folder)?;
+    let launcher = rustix::process::pidfd_open(number, PidfdFlags::empty()).at("watch", &folder)?;
+    // Looked at last: the number of one that has ended may be another process's.
+    if rustix::process::getppid() != Some(number) {
+        return Err(ended()).at("watch", &folder);
+    }
     let files = Files {
         status: raw::inherited(task.status),
         launcher,

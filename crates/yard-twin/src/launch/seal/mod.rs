@@ -363,6 +363,9 @@ pub(crate) struct TrialPlan<'a> {
     pub(crate) outside: &'a Path,
     /// Whether extended attributes are tried too.
     pub(crate) attributes: bool,
+    /// The lock of the folder that all this is in: the caller's alone. If it dies, the next command deletes the folder, and
+    /// doesn't find it taken by a trial that takes its time.
+    pub(crate) lock: Option<RawFd>,
 }
 
 /// Tries a view with no program at all.

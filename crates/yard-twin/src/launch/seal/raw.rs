@@ -115,6 +115,11 @@ pub(super) fn close_all_but(keep: &[RawFd]) -> io::Result<()> {
     close_range(from, RawFd::MAX, 0)
 }
 
+/// Closes one open file, of which this process has a copy only.
+pub(super) fn close(file: RawFd) -> io::Result<()> {
+    close_range(file, file, 0)
+}
+
 /// Has every open file but the standard ones closed when the program starts.
 pub(super) fn close_at_start() -> io::Result<()> {
     close_range(3, RawFd::MAX, libc::CLOSE_RANGE_CLOEXEC)

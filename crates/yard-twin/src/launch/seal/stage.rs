@@ -127,6 +127,7 @@ pub(super) struct Trial {
     folder: CString,
     outside: CString,
     attributes: bool,
+    lock: Option<RawFd>,
 }
 
 /// All that stands between a copy of the launching process and the program.
@@ -185,6 +186,9 @@ impl Stage {
     }
 
     fn pass(&mut self) -> Done {
+        if let Some(lock) = self.trial.as_ref().and_then(|trial| trial.lock) {
+            raw::close(lock).of(Step::Files)?;
+        }
         let signals = raw::catch(&SIGNALS).of(Step::Signals)?;
         // No keyboard but the program's own has a say in it, and the program's signals to its session reach nobody else.
         rustix::process::setsid().of(Step::Start)?;
@@ -558,7 +562,7 @@ impl Fence {
 impl Trial {
     pub(super) fn new(plan: &TrialPlan<'_>) -> Result<Self> {
         let (file, folder, outside) = (c_string(plan.file)?, c_string(plan.folder)?, c_string(plan.outside)?);
-        Ok(Self { file, folder, outside, attributes: plan.attributes })
+        Ok(Self { file, folder, outside, attributes: plan.attributes, lock: plan.lock })
     }
 
     /// Does what programs do to the files of a twin, and one thing that must fail.

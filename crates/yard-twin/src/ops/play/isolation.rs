@@ -94,8 +94,13 @@ fn try_sealed(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
         join: None,
         terminal: None,
     };
-    let trial =
-        TrialPlan { file: &game.join("file"), folder: &game.join("folder"), outside: &outside, attributes: true };
+    let trial = TrialPlan {
+        file: &game.join("file"),
+        folder: &game.join("folder"),
+        outside: &outside,
+        attributes: true,
+        lock: op.lock_file(),
+    };
     let why = match seal::trial(&confinement, &trial) {
         Err(refusal) => Some(refusal.to_string()),
         Ok(()) if std::fs::read(&file).at("read", &file)? != b"as it was" => {
@@ -125,6 +130,12 @@ fn try_fenced(yard: &Yard, ctx: &Ctx) -> Result<Option<String>> {
         join: None,
         terminal: None,
     };
-    let trial = TrialPlan { file: &file, folder: &folder.join("folder"), outside: &outside, attributes: false };
+    let trial = TrialPlan {
+        file: &file,
+        folder: &folder.join("folder"),
+        outside: &outside,
+        attributes: false,
+        lock: op.lock_file(),
+    };
     Ok(seal::trial(&confinement, &trial).err().map(|refusal: Refusal| refusal.to_string()))
 }
