@@ -271,10 +271,10 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
         ("yours stays", mine),
         ("comes back", paths(&plan.back)),
         ("yours, replaced or removed", paths(&plan.given_way)),
-        (if plan.deed == ModDeed::Removed { "goes with it" } else { "kept aside" }, paths(&plan.aside)),
-        ("from aside", paths(&plan.from_aside)),
-        ("not from aside", paths(&plan.aside_hidden)),
-        ("missing still", paths(&plan.missing)),
+        (if plan.deed == ModDeed::Removed { "removed with it" } else { "kept aside" }, paths(&plan.aside)),
+        ("comes from aside", paths(&plan.from_aside)),
+        ("stays aside", paths(&plan.aside_hidden)),
+        ("still missing", paths(&plan.missing)),
         ("edits", edits(&plan.edits)),
         ("on disk", on_disk),
         ("note", plan.note.clone().unwrap_or_default()),
@@ -287,8 +287,8 @@ fn tally(tally: &mods::Tally) -> String {
         (tally.over_stock, "in place of shipped ones"),
         (tally.over_mods, "in place of other mods'"),
         (tally.already, "there already: they count as the mod's"),
-        (tally.covered, "below another mod's"),
-        (tally.hidden, "hidden by yours"),
+        (tally.covered, "covered by another mod's"),
+        (tally.hidden, "covered by yours"),
         (tally.removes, "taken away"),
         (tally.inside, "inside archives"),
     ];
@@ -309,10 +309,10 @@ fn list(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
             let over: Vec<_> = one.covered_by.iter().map(shell).collect();
             let mut notes = Vec::new();
             if one.covered > 0 {
-                notes.push(format!("{} below {}", one.covered, over.join(", ")));
+                notes.push(format!("{} covered by {}", one.covered, over.join(", ")));
             }
             if one.mine > 0 {
-                notes.push(format!("{} hidden by yours", one.mine));
+                notes.push(format!("{} covered by yours", one.mine));
             }
             if one.inside > 0 {
                 notes.push(format!("{} inside archives", one.inside));

@@ -356,10 +356,10 @@ pub(super) fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &S
         }
     };
     if report.put_back.is_empty() {
-        mind("not where the title sheet says that it writes", &report.changes.unexpected);
+        mind("written where the title sheet does not expect it", &report.changes.unexpected);
         if !report.changes.unexpected.is_empty() {
             let learn = typed(&format!("sheet learn {} --from", shell(&plan.build.title)), &[&plan.twin]);
-            screen.aside(format_args!("        the sheet can learn that: {learn}"));
+            screen.aside(format_args!("        to add them to the sheet: {learn}"));
         }
     }
     mind("put back, since the twin is protected", &report.put_back);

@@ -209,7 +209,7 @@ fn on(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
         let learn = typed(&format!("sheet learn {} --from", view.build.title), &[name]);
         screen.facts(&[
             ("in no group", some_of(&view.in_none, 8)),
-            ("learn that", if view.in_none.is_empty() { String::new() } else { learn }),
+            ("to add them", if view.in_none.is_empty() { String::new() } else { learn }),
             ("next", typed("show --belongings", &[name])),
         ]);
     });

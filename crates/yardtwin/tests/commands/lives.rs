@@ -3,6 +3,7 @@
 //!
 //! A failure prints its seed; `YARDTWIN_SEED=N` lives that one alone. `YARDTWIN_LIVES=N` lives so many.
 
+mod mods;
 mod steps;
 use std::collections::{BTreeMap, HashSet};
 use std::fs;

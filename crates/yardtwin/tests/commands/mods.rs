@@ -18,7 +18,7 @@ fn what_the_player_changed_of_a_mods_file_stays_until_it_is_decided_otherwise() 
     let said = desk.ok(&["mod", "off", "t", "q"]);
     assert!(said.contains("yours stays") && said.contains("--decide game/data/a=mod"), "{said}");
     assert_eq!(read(&desk, "t/game/data/a"), "mine\n");
-    assert!(desk.ok(&["mod", "list", "t"]).contains("1 hidden by yours"));
+    assert!(desk.ok(&["mod", "list", "t"]).contains("1 covered by yours"));
     assert!(desk.ok(&["mod", "explain", "t", "game/data/a"]).contains("your own"));
     desk.ok(&["mod", "on", "t", "q"]);
     desk.ok(&["mod", "off", "t", "q", "--decide", "game/data/a=mod"]);
@@ -480,10 +480,10 @@ fn a_file_with_edits_goes_aside_and_comes_back_with_them() {
     // What is there by then in its place stays, and what was aside is named.
     write(&desk, "yard/twins/t/game/lamps/opt.ini", "another\n");
     let said = desk.ok(&["mod", "on", "t", "lamps"]);
-    assert!(said.contains("not from aside") && file().starts_with("another"), "{said}");
+    assert!(said.contains("stays aside") && file().starts_with("another"), "{said}");
     desk.ok(&["mod", "off", "t", "lamps"]);
     let said = desk.ok(&["mod", "remove", "t", "lamps"]);
-    assert!(said.contains("goes with it") && said.contains("game/lamps/opt.ini"), "{said}");
+    assert!(said.contains("removed with it") && said.contains("game/lamps/opt.ini"), "{said}");
     desk.ok(&["undo", "t", "--yes"]);
     desk.ok(&["mod", "on", "t", "lamps"]);
     assert!(file().starts_with("another"), "what was aside is there again: {}", file());

@@ -362,7 +362,7 @@ impl Life {
     }
 
     pub(super) fn step(&mut self) {
-        match self.roll(47) {
+        match self.roll(54) {
             0..=1 => self.clone_stock(),
             2..=4 => self.clone_twin(),
             5..=9 => self.edit(),
@@ -383,6 +383,8 @@ impl Life {
             42 => self.plan(),
             43..=44 => self.moved(),
             45 => self.undo(),
+            46..=49 => self.lay_mod(),
+            50..=52 => self.switch_mods(),
             _ => {
                 // Twins that differ from their build are something to look at.
                 let code = self.run(&["check"]).status.code();
