@@ -16,7 +16,6 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use serde::Serialize;
-use similar::TextDiff;
 
 use crate::Yard;
 use crate::disk;
@@ -28,6 +27,7 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::learn::Observed;
 use crate::sheet::{self, Sheet};
+use crate::text;
 use crate::twin::planned;
 use crate::twin::vouch;
 
@@ -189,13 +189,12 @@ pub fn plan_learned(yard: &Yard, lesson: &Lesson, accepted: &[&Learned]) -> Resu
     let old = if disk::exists(&path) { sheet::read_text(&path)? } else { String::new() };
     let base = if old.is_empty() { sheet::new_sheet(&lesson.title) } else { old.clone() };
     let wrong = || SheetError { path: path.clone(), line: 1, column: 1, message: "it can't be added to".into() };
-    let text = sheet::learn::written(&base, accepted).ok_or_else(wrong)?;
-    let sheet = Sheet::parse(&text, &path)?;
-    let diff = TextDiff::from_lines(&old, &text);
-    let line = |change: similar::Change<&str>| format!("{}{}", change.tag(), change.value().trim_end());
-    let groups = diff.grouped_ops(CONTEXT);
-    let change = groups.iter().flatten().flat_map(|op| diff.iter_changes(op)).map(line).collect();
-    Ok(Plan { change, changes: Some(old), ..plan_sheet(yard, sheet.title, sheet.name, text, true)? })
+    let new = sheet::learn::written(&base, accepted).ok_or_else(wrong)?;
+    let sheet = Sheet::parse(&new, &path)?;
+    let hunks = text::hunks(&old, &new, CONTEXT);
+    let change =
+        hunks.into_iter().flat_map(|hunk| hunk.lines).map(|(how, line)| format!("{}{line}", how.sign())).collect();
+    Ok(Plan { change, changes: Some(old), ..plan_sheet(yard, sheet.title, sheet.name, new, true)? })
 }
 
 /// Writes the sheet as a whole, after the one that it replaces was written aside. After a crash the old one is in place

@@ -28,7 +28,6 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use similar::{ChangeTag, TextDiff};
 
 use crate::Yard;
 use crate::catalog::{HistoryEntry, TwinRow};
@@ -39,6 +38,8 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::Doubt;
 use crate::sheet::Sheet;
+use crate::text;
+pub use crate::text::{Hunk, LineChange};
 use crate::twin::Twin;
 use crate::twin::settle;
 use crate::twin::settle::keep_index;
@@ -218,29 +219,6 @@ fn parts<'a>(paths: &'a [Differing], of: impl Fn(&'a Differing) -> Option<&'a st
     parts.into_iter().map(|(name, tallies)| Part { name: name.into(), tallies }).collect()
 }
 
-/// What became of a line of text.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "snake_case")]
-pub enum LineChange {
-    /// Both sides have it.
-    Same,
-    /// Only the first one has it.
-    Gone,
-    /// Only the second one has it.
-    New,
-}
-
-/// Lines around changes of a text that lie close together.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Hunk {
-    /// The number of the first line on the first side, counted from 1.
-    pub before: usize,
-    /// The same on the second.
-    pub after: usize,
-    /// The lines, without their ends.
-    pub lines: Vec<(LineChange, String)>,
-}
-
 /// A twin that was looked at, and nothing was taken in.
 struct Peeked {
     looked: Looked,
@@ -343,7 +321,7 @@ pub fn text(yard: &Yard, difference: &Difference, differing: &Differing) -> Resu
     if one.contains(&0) || other.contains(&0) {
         return Ok(None);
     }
-    Ok(Some(hunks(&String::from_utf8_lossy(&one), &String::from_utf8_lossy(&other))))
+    Ok(Some(text::hunks(&String::from_utf8_lossy(&one), &String::from_utf8_lossy(&other), AROUND)))
 }
 
 fn bytes_at(yard: &Yard, side: &Compared, path: &RelPath, content: ContentId) -> Result<Vec<u8>> {
@@ -506,24 +484,6 @@ fn moves<'a>(found: &[Change<'a>]) -> Moves<'a> {
         }
     }
     moves
-}
-
-fn hunks(before: &str, after: &str) -> Vec<Hunk> {
-    let lines = TextDiff::from_lines(before, after);
-    let groups = lines.grouped_ops(AROUND);
-    let hunk = |group: &Vec<similar::DiffOp>| {
-        let first = group.first()?;
-        let text = group.iter().flat_map(|op| lines.iter_changes(op)).map(|change| {
-            let how = match change.tag() {
-                ChangeTag::Equal => LineChange::Same,
-                ChangeTag::Delete => LineChange::Gone,
-                ChangeTag::Insert => LineChange::New,
-            };
-            (how, change.value().trim_end_matches(['\n', '\r']).to_owned())
-        });
-        Some(Hunk { before: first.old_range().start + 1, after: first.new_range().start + 1, lines: text.collect() })
-    };
-    groups.iter().filter_map(hunk).collect()
 }
 
 #[cfg(test)]
