@@ -11,7 +11,7 @@ pub(crate) enum Failure {
     /// The library said so.
     Library(Error),
     /// Something outside the library.
-    Other { message: String, remedy: Option<String>, code: u8 },
+    Other { message: String, remedy: Option<String>, command: Option<String>, code: u8 },
 }
 
 impl From<Error> for Failure {
@@ -23,7 +23,7 @@ impl From<Error> for Failure {
 impl Failure {
     /// It could not be done.
     pub(crate) fn failed(message: impl Into<String>) -> Self {
-        Self::Other { message: message.into(), remedy: None, code: 1 }
+        Self::Other { message: message.into(), remedy: None, command: None, code: 1 }
     }
 
     /// A file operation of the command line's own failed.
@@ -33,12 +33,12 @@ impl Failure {
 
     /// It was refused to protect data.
     pub(crate) fn refused(message: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::Other { message: message.into(), remedy: Some(remedy.into()), code: 4 }
+        Self::Other { message: message.into(), remedy: Some(remedy.into()), command: None, code: 4 }
     }
 
     /// What was asked for makes no sense as it was written.
     pub(crate) fn usage(message: impl Into<String>, command: impl std::fmt::Display) -> Self {
-        Self::Other { message: message.into(), remedy: Some(format!("Type: {command}")), code: 2 }
+        Self::Other { message: message.into(), remedy: None, command: Some(command.to_string()), code: 2 }
     }
 
     pub(crate) fn code(&self) -> u8 {
@@ -72,7 +72,10 @@ impl Failure {
 
     /// What to type.
     pub(crate) fn command(&self) -> Option<String> {
-        let Self::Library(error) = self else { return None };
+        let error = match self {
+            Self::Other { command, .. } => return command.clone(),
+            Self::Library(error) => error,
+        };
         Some(match error {
             Error::Yard(YardError::NotAYard(path)) => format!("yardtwin init {}", shell(&path.display())),
             Error::NotFound { what: Noun::Twin, .. } | Error::Exists { what: Noun::Twin, .. } => "yardtwin list".into(),

@@ -50,7 +50,7 @@ fn misunderstood(error: &clap::Error, words: &[OsString]) -> ExitCode {
         let said = text.split("\n\n").next().unwrap_or_default().trim_start_matches("error: ");
         let message = said.split_whitespace().collect::<Vec<_>>().join(" ");
         let remedy = text.lines().find(|line| line.starts_with("Usage: ")).map(str::to_owned);
-        screen::Screen::new(true).failure(&fail::Failure::Other { message, remedy, code: 2 });
+        screen::Screen::new(true).failure(&fail::Failure::Other { message, remedy, command: None, code: 2 });
         return ExitCode::from(2);
     }
     // Of a pipe that nobody reads is nothing to be said.

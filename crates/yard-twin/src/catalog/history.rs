@@ -278,6 +278,17 @@ impl Catalog {
         Ok(())
     }
 
+    /// Lets a twin's newest change go, which was nobody's: the one before has its state from now on, and so has the twin.
+    pub(crate) fn fold_newest(&self, twin: TwinId, state: StateId) -> Result<()> {
+        const NEWEST: &str = "twin = ?1 AND number = (SELECT max(number) FROM changes WHERE twin = ?1)";
+        self.run(&format!("DELETE FROM changes WHERE {NEWEST}"), [twin.to_string()])?;
+        self.run(
+            &format!("UPDATE changes SET state = ?2 WHERE {NEWEST}"),
+            params![twin.to_string(), state.to_string()],
+        )?;
+        self.set_state(twin, state)
+    }
+
     /// Every state that a twin has, had and keeps, or is on its way to.
     pub(crate) fn states_in_use(&self) -> Result<Vec<(TwinId, StateId)>> {
         let mut states = self.all(

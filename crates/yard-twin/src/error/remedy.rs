@@ -22,6 +22,12 @@ impl Error {
     pub fn remedy(&self) -> Option<String> {
         Some(match self {
             Self::Io { source, .. } => io_remedy(source)?.into(),
+            Self::NotFound { what: Noun::Variant, known, .. } if known.is_empty() => {
+                "Its profile has no variants.".into()
+            }
+            Self::NotFound { what: Noun::Command, .. } => {
+                "Neither the system nor the twin's game folder has it: check its name, or name it with its path.".into()
+            }
             Self::NotFound { known, .. } if known.is_empty() => return None,
             Self::NotFound { name, known, .. } => nearest(name, known),
             Self::Exists { what: Noun::TitleSheet, .. } => "Change it in an editor, or replace it.".into(),
@@ -96,21 +102,26 @@ impl YardError {
 /// So many names are shown of those that there are.
 const NAMED: usize = 6;
 
-/// What there is instead of a name: what is likest to it, where there is much.
+/// From here on two names look alike: one may be the other, mistyped. (Jaro and Winkler's measure, from 0 to 1.)
+const ALIKE: f64 = 0.75;
+
+/// What there is instead of a name: where there is much, only what is like it.
 fn nearest(name: &str, known: &[String]) -> String {
-    let mut known: Vec<&String> = known.iter().collect();
-    let more = known.len().saturating_sub(NAMED);
-    if more > 0 {
-        let name = name.to_lowercase();
-        let likeness = |other: &String| strsim::jaro_winkler(&name, &other.to_lowercase());
-        known.sort_by(|a, b| likeness(b).total_cmp(&likeness(a)).then_with(|| a.cmp(b)));
-        known.truncate(NAMED);
+    let name = name.to_lowercase();
+    let likeness = |other: &String| strsim::jaro_winkler(&name, &other.to_lowercase());
+    let mut shown: Vec<&String> = known.iter().collect();
+    if known.len() > NAMED {
+        shown.retain(|other| likeness(other) >= ALIKE);
+        shown.sort_by(|a, b| likeness(b).total_cmp(&likeness(a)).then_with(|| a.cmp(b)));
+        shown.truncate(NAMED);
     }
-    let shown: Vec<_> = known.iter().map(|name| format!("{name:?}")).collect();
-    match more {
-        0 if shown.len() == 1 => format!("There is only {}.", shown[0]),
-        0 => format!("There are {}.", shown.join(", ")),
-        more => format!("The closest are {}, and {more} more.", shown.join(", ")),
+    let names = shown.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
+    match (shown.len(), known.len() - shown.len()) {
+        (0, all) => format!("None of the {all} that there are is called anything like it."),
+        (1, 0) => format!("There is only {names}."),
+        (_, 0) => format!("There are {names}."),
+        (1, more) => format!("The closest is {names}, and there are {more} more."),
+        (_, more) => format!("The closest are {names}, and there are {more} more."),
     }
 }
 

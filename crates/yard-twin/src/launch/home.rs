@@ -99,6 +99,11 @@ pub(crate) fn prepared() -> impl Iterator<Item = String> {
     folders.chain([".config/user-dirs.dirs"]).map(|path| format!("home/{path}"))
 }
 
+/// Whether [`prepare`] makes what is at a path below the twin's folder, or makes something in it.
+pub(crate) fn makes(path: &str) -> bool {
+    prepared().any(|made| made.strip_prefix(path).is_some_and(|rest| rest.is_empty() || rest.starts_with('/')))
+}
+
 /// Whether there is nothing in a home yet.
 pub(crate) fn is_empty(home: &Path) -> bool {
     fs::read_dir(home).map_or(true, |mut entries| entries.next().is_none())

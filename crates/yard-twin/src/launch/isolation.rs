@@ -50,7 +50,7 @@ impl FromStr for Isolation {
 
     fn from_str(text: &str) -> Result<Self> {
         Self::ALL.into_iter().find(|one| one.name() == text).ok_or_else(|| {
-            let why = "there are sealed, fenced and redirected".into();
+            let why = "it is sealed, fenced or redirected".into();
             LaunchError::Setting { key: "isolation".into(), what: "set", why }.into()
         })
     }

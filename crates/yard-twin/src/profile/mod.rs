@@ -177,7 +177,7 @@ impl FromStr for Setting {
                 _ => Err(refuse(
                     text,
                     "set",
-                    "there are program, arguments, note, isolation, network, yard, ipc, reach+, reach-, wrapper, before, after, \
+                    "a profile has no such setting: it has program, arguments, note, isolation, network, yard, ipc, reach+, reach-, wrapper, before, after, \
                      and environment.NAME for each variable",
                 )),
             },

@@ -357,7 +357,7 @@ fn label(seen: &Observed<'_>) -> Option<Proposal> {
                 .then_some(place)
         };
         let place = pointer().map(Place::Pointer).or_else(|| line().map(Place::Line)).or_else(behind)?;
-        Some((rank(&file, &place), file, place))
+        says_so(&file, &place, &seen.label).then(|| (rank(&file, &place), file, place))
     });
     let (_, file, place) = found.min_by(|a, b| (&a.0, &a.1).cmp(&(&b.0, &b.1)))?;
     let evidence = match &place {
@@ -372,9 +372,28 @@ fn label(seen: &Observed<'_>) -> Option<Proposal> {
 
 /// Files that are called so come first, then those near the top; a place that says what it is before a bare line.
 fn rank(file: &str, place: &Place) -> (bool, usize, bool) {
-    let name = file.rsplit('/').next().unwrap_or(file).to_lowercase();
-    let called = ["version", "release", "build"].iter().any(|word| name.contains(word));
-    (!called, file.matches('/').count(), matches!(place, Place::After(_)))
+    (!is_called_so(name(file)), file.matches('/').count(), matches!(place, Place::After(_)))
+}
+
+/// Whether it is no accident that a place has what the build is called: a `1` stands in many files. Its file or the place
+/// itself is called so, or the label is long enough to stand for nothing else.
+fn says_so(file: &str, place: &Place, label: &str) -> bool {
+    const DISTINCT: usize = 5;
+    let called = match place {
+        Place::Pointer(pointer) => is_called_so(name(pointer)),
+        Place::After(before) => is_called_so(before),
+        Place::Line(_) | Place::Name(_) => false,
+    };
+    called || is_called_so(name(file)) || label.chars().count() >= DISTINCT
+}
+
+fn is_called_so(text: &str) -> bool {
+    let text = text.to_lowercase();
+    ["version", "release", "build"].iter().any(|word| text.contains(word))
+}
+
+fn name(path: &str) -> &str {
+    path.rsplit('/').next().unwrap_or(path)
 }
 
 fn pointer_to(json: &serde_json::Value, label: &str, at: String) -> Option<String> {

@@ -179,7 +179,8 @@ fn open(place: Option<PathBuf>, screen: &Screen) -> Result<Yard, Failure> {
         None => match at(&default_yard()?)? {
             Err(yard_twin::Error::Yard(YardError::NotAYard(path))) => Err(Failure::Other {
                 message: format!("there is no yard here, and none at {}", path.display()),
-                remedy: Some(format!("Make one: yardtwin init. Or name one: --yard DIR, or ${}.", "YARDTWIN_YARD")),
+                remedy: Some("Make one, or name one: --yard DIR, or $YARDTWIN_YARD.".into()),
+                command: Some("yardtwin init".into()),
                 code: 1,
             }),
             yard => Ok(yard?),

@@ -41,11 +41,11 @@ pub(crate) fn intake(yard: &Yard, args: args::Intake, screen: &Screen) -> Done {
     let together = args.source.iter().all(|source| source.is_file());
     if !together && args.source.iter().any(|source| source.is_file()) && args.source.len() > 1 {
         let message = "folders and archives are named together: each folder is a build, and archives are one";
-        return Err(Failure::Other { message: message.into(), remedy: None, code: 2 });
+        return Err(Failure::Other { message: message.into(), remedy: None, command: None, code: 2 });
     }
     if args.source.len() > 1 && args.build.is_some() && !together {
         let message = "--build names one build, and there are several folders: each must say itself which build it is";
-        return Err(Failure::Other { message: message.into(), remedy: None, code: 2 });
+        return Err(Failure::Other { message: message.into(), remedy: None, command: None, code: 2 });
     }
     let several: Vec<(&PathBuf, &[PathBuf])> = match args.source.split_first() {
         Some((first, more)) if together => vec![(first, more)],

@@ -453,21 +453,22 @@ pub(crate) fn rename(
     let plan = rename::plan(yard, name, new, move_folder, &ctx)?;
     let outcome = if how.dry_run { plan.would } else { rename::apply(yard, &plan, &ctx)? };
     screen.answer(&outcome, |screen| {
-        let done = if how.dry_run { "would be called" } else { "is now called" };
-        screen.head(format_args!("The twin {} {done} {}", shell(&outcome.before), shell(&outcome.name)));
         let moved = outcome.moved_from.as_ref();
+        let same = outcome.before == outcome.name;
+        let done = match (same, how.dry_run) {
+            (true, _) => "is already called",
+            (_, true) => "would be called",
+            (_, false) => "is now called",
+        };
+        screen.head(format_args!("The twin {} {done} {}", shell(&outcome.before), shell(&outcome.name)));
+        let back = if moved.is_some() { "rename --move-folder" } else { "rename" };
+        let back = if same { String::new() } else { typed(back, &[&outcome.name, &outcome.before]) };
         screen.facts(&[
             ("folder", outcome.folder.join("game").display().to_string()),
             ("moved from", moved.map(|from| from.display().to_string()).unwrap_or_default()),
             ("mended", listed(&outcome.mended.iter().map(ToString::to_string).collect::<Vec<_>>(), 5)),
             ("entries", outcome.entries.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join("\n")),
-            (
-                "way back",
-                typed(
-                    if moved.is_some() { "rename --move-folder" } else { "rename" },
-                    &[&outcome.name, &outcome.before],
-                ),
-            ),
+            ("way back", back),
         ]);
         if moved.is_some() {
             screen.warn(format_args!(

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use crate::support::common::{assert_same, leftovers, look};
+use crate::support::common::{Place, assert_same, leftovers, look};
 use crate::support::{Desk, text};
 
 /// Answers with what differs from run to run taken out.
@@ -175,4 +175,21 @@ fn a_file_in_a_folder_that_has_to_go_is_never_deleted_with_it() {
     fs::remove_file(desk.game("a", "signals/copper/pipe")).unwrap();
     desk.ok(&["restore", "a", "then", "--yes"]);
     assert!(!desk.game("a", "signals/copper").exists());
+}
+
+#[test]
+fn the_home_that_a_first_start_makes_is_no_change_of_anybody_s() {
+    let desk = Desk::bench(Place::for_launches(), &["t", "edited"], |_| ());
+    let lines = |twin: &str| desk.json(&["history", twin]).as_array().unwrap().len();
+    let made = "yard/twins/t/home/.config/user-dirs.dirs";
+    desk.does("t", "true", &[]);
+    assert!(lines("t") == 1 && desk.at(made).exists(), "it was made, and nobody changed it");
+    desk.does("t", "mkdir own; echo 1 > own/one.sav", &[]);
+    desk.ok(&["undo", "t", "--yes"]);
+    desk.ok(&["restore", "t", "1", "--all", "--yes"]);
+    assert!(!desk.game("t", "own/one.sav").exists() && desk.at(made).exists(), "the first state has a home");
+    // What somebody did before the first start is a line all the same.
+    std::fs::write(desk.game("edited", "data/new.txt"), "by hand").unwrap();
+    desk.does("edited", "true", &[]);
+    assert_eq!(lines("edited"), 2);
 }

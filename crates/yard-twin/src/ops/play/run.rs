@@ -11,13 +11,14 @@ use crate::catalog::{RunRecord, TwinRow, What};
 use crate::disk;
 use crate::disk::lock::{self, Held, Mode};
 use crate::error::{Error, LaunchError, PathContext, Result};
+use crate::ident::StateId;
 use crate::launch::home;
 use crate::launch::isolation::Isolation;
 use crate::launch::layer::{About, Fate, RunLayer};
 use crate::launch::output::{Log, Reader, Stream};
 use crate::launch::seal::{self, Confinement, Kept, Refusal};
 use crate::launch::watch::Watch;
-use crate::listing::Listing;
+use crate::listing::{Listing, diff};
 use crate::ops::edits;
 use crate::ops::play::isolation;
 use crate::ops::play::plan::{Keep, Options, Plan};
@@ -61,8 +62,9 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
         let fresh = home::prepare(&plan.home)?;
         let looks = layer.exists()? || plan.isolation != Isolation::Sealed || after_run::has_wrong(yard, &plan.row)?;
         if fresh || looks {
+            let (from, newest) = (twin.row.state, yard.catalog.newest_change(plan.row.id)?);
             let settled = twin.settle(What::Outside, ctx)?;
-            lay_home(twin, &settled, ctx)?;
+            lay_home(twin, &settled, (from, newest), ctx)?;
             if plan.isolation != Isolation::Sealed {
                 set_aside = twin.own_home(&settled, ctx)?;
             }
@@ -224,8 +226,9 @@ pub(crate) fn run_command(yard: &Yard, what: &'static str, words: &[String], pla
     Err(LaunchError::Command { what, command: words.join(" "), why }.into())
 }
 
-/// What was made in a twin's home before its first start was laid by us: it is no change of the player's.
-fn lay_home(twin: &mut Twin, settled: &Settled, ctx: &Ctx) -> Result<()> {
+/// What was made in a twin's home before its first start was laid by us: it is no change of the player's, and no line of the
+/// history. `before` is the state that the twin had, and the number of its newest change.
+fn lay_home(twin: &mut Twin, settled: &Settled, before: (StateId, u32), ctx: &Ctx) -> Result<()> {
     let yard = &twin.yard;
     let laid = yard.store.listing(settled.state.laid)?;
     let made = home::prepared().filter(|path| !laid.has(path));
@@ -236,7 +239,15 @@ fn lay_home(twin: &mut Twin, settled: &Settled, ctx: &Ctx) -> Result<()> {
     let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
     let op = yard.begin(ctx)?;
     let state = State { laid: yard.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
-    yard.catalog.set_state(twin.row.id, yard.store.put_state(&state, &op)?)?;
+    let (from, newest) = (yard.store.state(before.0)?, before.1);
+    let nobodys = yard.catalog.newest_change(twin.row.id)? == newest + 1
+        && from.profile == state.profile
+        && diff(&yard.store.listing(from.disk)?, &settled.listing).all(|change| home::makes(change.path().as_str()));
+    let state = yard.store.put_state(&state, &op)?;
+    yard.catalog.together(|| match nobodys {
+        true => yard.catalog.fold_newest(twin.row.id, state),
+        false => yard.catalog.set_state(twin.row.id, state),
+    })?;
     twin.renew()
 }
 

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use crate::disk;
-use crate::error::{LaunchError, Result};
+use crate::error::{Error, LaunchError, Noun, Result};
 
 /// The system's own programs and what they need: every program sees these.
 const SYSTEM: [&str; 8] = ["/usr", "/bin", "/sbin", "/lib", "/lib64", "/etc", "/opt", "/nix"];
@@ -23,7 +23,8 @@ impl Tool {
         let Some((program, arguments)) = command.split_first() else {
             return Err(LaunchError::ProgramMissing(PathBuf::new()).into());
         };
-        let missing = || LaunchError::ProgramMissing(PathBuf::from(program));
+        let name = program.display().to_string();
+        let missing = || Error::NotFound { what: Noun::Command, name, known: Vec::new() };
         let program = found(Path::new(program), &twin.join("game")).ok_or_else(missing)?;
         let mut sees = vec![folder_of(&program)];
         let arguments = arguments.iter().map(|argument| {
