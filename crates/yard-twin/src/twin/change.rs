@@ -158,7 +158,8 @@ impl Twin {
             None
         };
         let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
-        let done = ctx.check().and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
+        let begins = ctx.check().and_then(|()| room::check_records(&self.yard));
+        let done = begins.and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
             let intended = Intended { start, goal: &goal, to, intent, folder: &folder };
             self.carry_out(&intended, &folder_change, &staged, &mut op, ledger, ctx)
         });

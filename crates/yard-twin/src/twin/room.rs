@@ -59,11 +59,18 @@ fn size_on_disk(yard: &Yard, entry: &Entry) -> u64 {
     pooled.map_or(size, |stat| stat.allocated.min(size))
 }
 
+/// An error if there is less room than the records of a change may take: its end must not fail once a folder has changed.
+pub(crate) fn check_records(yard: &Yard) -> Result<()> {
+    /// Some pages of the catalogue and its log, and a listing of what others wrote meanwhile.
+    const RECORDS: u64 = 512 << 10;
+    enough(yard, room(yard, RECORDS)?)
+}
+
+fn enough(yard: &Yard, Room { needs, free }: Room) -> Result<()> {
+    if needs > free { Err(Error::NoRoom { path: yard.root().into(), needs, free }) } else { Ok(()) }
+}
+
 /// An error if there is less room than entries take which are to be laid, each in its way.
 pub(crate) fn check_room<'a>(yard: &Yard, entries: impl Iterator<Item = (&'a Entry, Share)>) -> Result<()> {
-    let Room { needs, free } = room(yard, taken_by(yard, entries))?;
-    if needs > free {
-        return Err(Error::NoRoom { path: yard.root().into(), needs, free });
-    }
-    Ok(())
+    enough(yard, room(yard, taken_by(yard, entries))?)
 }

@@ -3,11 +3,11 @@
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::{Command, Output};
 
 use crate::support::common::{Place, Seen, assert_same, is_root, look, skip};
-use crate::support::{Desk, text};
+use crate::support::{Desk, mount, text};
 
 /// A twin with a snapshot `then`, changed since: a game file replaced, one gone, one added.
 fn changed_twin() -> Desk {
@@ -46,19 +46,6 @@ fn fails(desk: &Desk, code: i32, message: &str, run: impl FnOnce() -> Output) {
 fn then_works(desk: &Desk, want: &Seen) {
     desk.ok(&["restore", "a", "then", "--yes"]);
     assert_same(want, &look(&desk.game("a", "")), "restored");
-}
-
-fn mount(arguments: &[&str], at: &Path) -> Option<Unmount> {
-    let mounted = Command::new("mount").args(arguments).arg(at).output().ok()?;
-    mounted.status.success().then(|| Unmount(at.into()))
-}
-
-struct Unmount(PathBuf);
-
-impl Drop for Unmount {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg(&self.0).status();
-    }
 }
 
 #[test]

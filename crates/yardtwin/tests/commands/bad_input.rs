@@ -7,7 +7,7 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use std::process::Command;
 
 use crate::support::common::{assert_same, is_root, leftovers, look, skip};
-use crate::support::{Desk, text};
+use crate::support::{Desk, mount, text};
 
 /// Runs each command, and lists exit codes and complaints with the place taken out of them.
 fn complaints(desk: &Desk, commands: &[&[&str]]) -> String {
@@ -291,11 +291,9 @@ fn a_full_disk_is_said_to_be_full_and_nothing_is_left_on_it() {
     let programs: u64 =
         fs::read_dir(desk.at("installed/bin")).unwrap().map(|file| file.unwrap().metadata().unwrap().len()).sum();
     let options = format!("size={},mode=777", build + programs + (build - programs) / 2 + (6 << 20));
-    let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "none"]).arg(&small).status();
-    if !mounted.is_ok_and(|status| status.success()) {
+    let Some(_small) = mount(&["-t", "tmpfs", "-o", &options, "none"], &small) else {
         return skip(test, "a tmpfs can't be mounted here");
-    }
-    let _unmount = Unmount(small.clone());
+    };
     let yard = small.join("yard");
     let at = |arguments: &[&str]| desk.run(&[&["--yard", yard.to_str().unwrap()], arguments].concat());
     assert!(at(&["init"]).status.success());
@@ -312,12 +310,4 @@ fn a_full_disk_is_said_to_be_full_and_nothing_is_left_on_it() {
     assert_eq!(free(), 0);
     let linked = at(&["clone", "wexcombe@1", "linked", "--share", "all"]);
     assert!(linked.status.success(), "{}", text(&linked.stderr));
-}
-
-struct Unmount(std::path::PathBuf);
-
-impl Drop for Unmount {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg(&self.0).status();
-    }
 }

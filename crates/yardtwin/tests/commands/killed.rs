@@ -130,6 +130,43 @@ fn killed_at_random_instants_a_fold_back_ends_as_the_program_saw_it() {
     }
 }
 
+/// What a command tries in processes of its own may take a while, and outlive it: they hold nothing of the command's.
+#[test]
+fn a_trial_of_sealing_that_outlives_its_command_keeps_nobody_waiting() {
+    let desk = Desk::with_twins(&["a"]);
+    let children = |pid: &str| {
+        let listed = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
+        listed.split_whitespace().map(str::to_owned).collect::<Vec<_>>()
+    };
+    let signal = |pid: &str, signal| {
+        let pid = rustix::process::Pid::from_raw(pid.parse().unwrap()).unwrap();
+        rustix::process::kill_process(pid, signal).is_ok()
+    };
+    for round in 0.. {
+        assert!(round < 200, "no trial was seen at work");
+        let catalogue = rusqlite::Connection::open(desk.at("yard/catalog.db")).unwrap();
+        catalogue.execute("DELETE FROM probes", []).unwrap();
+        drop(catalogue);
+        let mut child = desk.command(&["show", "a"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        // A process that tries, and the one above it, which would end it.
+        let mut trial = Vec::new();
+        while trial.is_empty() && child.try_wait().unwrap().is_none() {
+            let pairs = children(&child.id().to_string()).into_iter();
+            let pairs = pairs.flat_map(|upper| children(&upper).into_iter().flat_map(move |pid| [upper.clone(), pid]));
+            trial.extend(pairs.filter(|pid| signal(pid, rustix::process::Signal::STOP)));
+        }
+        child.kill().unwrap();
+        child.wait().unwrap();
+        desk.ok(&["list"]);
+        let left = leftovers(&desk.at("yard"));
+        trial.iter().for_each(|pid| _ = signal(pid, rustix::process::Signal::CONT));
+        assert_eq!(left, Vec::<std::path::PathBuf>::new(), "what the command left goes with the next one");
+        if !trial.is_empty() {
+            return;
+        }
+    }
+}
+
 #[test]
 fn stopped_by_a_signal_a_clone_undoes_itself_and_says_so() {
     let desk = Desk::with_twins(&[]);

@@ -21,6 +21,7 @@ mod builds;
 mod damage;
 mod diff;
 mod entry;
+mod full;
 mod guide;
 mod isolation;
 mod json;

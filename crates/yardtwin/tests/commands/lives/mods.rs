@@ -37,9 +37,7 @@ impl Life {
     /// their own files stay.
     pub(super) fn switch_mods(&mut self) {
         let twin = self.any();
-        let listed = self.desk.json(&["mod", "list", &twin]);
-        let names: Vec<_> =
-            listed.as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap().to_owned()).collect();
+        let names = self.mods(&twin);
         if names.is_empty() {
             return;
         }
@@ -64,13 +62,18 @@ impl Life {
         assert_eq!(own(&self.twins[&twin]), own(&before), "the saves of {twin}");
     }
 
-    fn mod_name(&mut self) -> String {
+    pub(super) fn mods(&self, twin: &str) -> Vec<String> {
+        let listed = self.desk.json(&["mod", "list", twin]);
+        listed.as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap().to_owned()).collect()
+    }
+
+    pub(super) fn mod_name(&mut self) -> String {
         self.made += 1;
         format!("mod{}", self.made)
     }
 
     /// A package of a few files: some that the twin has, some that it hasn't; never a save.
-    fn pack(&mut self, twin: &str, name: &str) -> Seen {
+    pub(super) fn pack(&mut self, twin: &str, name: &str) -> Seen {
         let mut pack = Seen::new();
         for number in 0..1 + self.roll(3) {
             let there = self.file(twin);

@@ -145,14 +145,18 @@ impl Life {
     fn killed_command(&mut self) {
         let twin = self.any();
         let new = self.name();
-        let how = ["none", "all"][self.roll(2)];
-        let commands: [Vec<&str>; 6] = [
+        let (how, name) = (["none", "all"][self.roll(2)], self.mod_name());
+        self.pack(&twin, &name);
+        let laid = self.mods(&twin).pop().unwrap_or_else(|| "none".into());
+        let commands: [Vec<&str>; 8] = [
             vec!["restore", &twin, "1", "--all", "--yes"],
             vec!["clone", &twin, &new],
             vec!["renew", &twin, "--leave-rest"],
             vec!["show", &twin],
             vec!["share", &twin, how],
             vec!["undo", &twin, "--yes"],
+            vec!["mod", "add", &name, "--to", &twin, "--into", "game"],
+            vec!["mod", "off", &twin, &laid],
         ];
         let at = self.roll(commands.len());
         self.log.push(format!("killed: {}", commands[at].join(" ")));

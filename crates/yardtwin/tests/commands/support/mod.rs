@@ -169,6 +169,21 @@ impl Desk {
     }
 }
 
+/// Mounts something until what it gives is dropped; `None` where that can't be.
+pub fn mount(arguments: &[&str], at: &Path) -> Option<Mounted> {
+    let mounted = Command::new("mount").args(arguments).arg(at).output().ok()?;
+    mounted.status.success().then(|| Mounted(at.into()))
+}
+
+/// Something mounted at a place, for as long as this is there.
+pub struct Mounted(PathBuf);
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg(&self.0).status();
+    }
+}
+
 pub fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
 }
