@@ -84,6 +84,10 @@ pub struct ModUse {
     /// While it is off: what the program or the player had written in its folders.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aside: Option<ListingId>,
+    /// Folders that only it brings, and in which the player had files before it came: what is the player's there stays when
+    /// it goes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<RelPath>,
 }
 
 impl ModUse {

@@ -33,6 +33,7 @@ use crate::Yard;
 use crate::catalog::{HistoryEntry, TwinRow};
 use crate::error::{Error, PathContext, Result};
 use crate::ident::{ContentId, Side, StateId, TwinName};
+use crate::launch::home;
 use crate::listing::{Change, Entry, Listing, Node, diff_of_contents};
 use crate::path::RelPath;
 use crate::progress::Ctx;
@@ -195,6 +196,15 @@ impl Difference {
         parts(&self.paths, |differing| Some(folder_of(differing, depth)))
     }
 
+    /// Lets what is not to be kept go, and counts the rest.
+    fn retain(&mut self, keep: impl Fn(&Differing) -> bool) {
+        self.paths.retain(keep);
+        self.totals = Tallies::default();
+        self.paths.iter().for_each(|differing| self.totals.add(differing));
+        self.groups = parts(&self.paths, |differing| differing.group.as_deref());
+        self.folders = self.by_folder(2);
+    }
+
     /// As [`Difference::by_folder`], of what belongs to no group.
     #[must_use]
     pub fn rest_by_folder(&self, depth: usize) -> Vec<Part> {
@@ -236,13 +246,29 @@ struct Looked {
 }
 
 /// Compares two sides. A twin is looked at as it is now, and nothing is taken in: asked again, the answer is the same.
-/// A twin in use is compared as of its last settle.
+/// A twin in use is compared as of its last settle. The folders of the home that a twin's first start makes are no
+/// difference from a side that has none.
 ///
 /// # Errors
 /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Damaged`], [`Error::Io`].
 pub fn sides(yard: &Yard, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
-    let (from, to) = (side(yard, from, ctx)?, side(yard, to, ctx)?);
-    Ok(difference(from, to))
+    let mut difference = difference(side(yard, from, ctx)?, side(yard, to, ctx)?);
+    let of_home = |differing: &Differing| {
+        matches!(differing.how, Differs::New | Differs::Gone)
+            && home::prepared().any(|made| differing.path.as_str() == made)
+    };
+    if difference.paths.iter().any(of_home) {
+        let (from, to) = (laid_at(yard, from)?, laid_at(yard, to)?);
+        let as_laid = |laid: &Listing, path: &RelPath, node: &Option<Node>| {
+            matches!(node, None | Some(Node::EmptyFolder))
+                || laid.get(path.as_str()).map(|entry| &entry.node) == node.as_ref()
+        };
+        difference.retain(|differing| {
+            let Differing { path, before, after, .. } = differing;
+            !(of_home(differing) && as_laid(&from, path, before) && as_laid(&to, path, after))
+        });
+    }
+    Ok(difference)
 }
 
 /// Compares the belongings of two twins, or of kept states: what the player added or changed on one side, as far as the
@@ -256,15 +282,12 @@ pub fn belongings(yard: &Yard, from: &Side, to: &Side, ctx: &Ctx) -> Result<Diff
     let own = |laid: &Listing, path: &RelPath, node: &Option<Node>| {
         node.is_some() && laid.get(path.as_str()).map(|entry| &entry.node) != node.as_ref()
     };
-    difference.paths.retain(|Differing { path, how, before, after, group }| {
+    difference.retain(|Differing { path, how, before, after, group }| {
         let was = if let Differs::Moved { from } = how { from } else { path };
         group.is_some() && (own(&from_laid, was, before) || own(&to_laid, path, after))
     });
-    difference.totals = Tallies::default();
-    difference.paths.iter().for_each(|differing| difference.totals.add(differing));
     difference.same = Tally::default();
     difference.folders = parts(&difference.paths, |differing| differing.path.parent());
-    difference.groups = parts(&difference.paths, |differing| differing.group.as_deref());
     Ok(difference)
 }
 

@@ -286,7 +286,7 @@ fn tally(tally: &mods::Tally) -> String {
         (tally.new, "new"),
         (tally.over_stock, "in place of shipped ones"),
         (tally.over_mods, "in place of other mods'"),
-        (tally.already, "there already: they count as the mod's"),
+        (tally.already, "already there, counted as the mod's"),
         (tally.covered, "covered by another mod's"),
         (tally.hidden, "covered by yours"),
         (tally.removes, "taken away"),

@@ -223,3 +223,22 @@ fn a_twin_is_compared_with_its_last_state_and_nothing_is_taken_in() {
         (changed.clone(), changed.clone(), changed)
     );
 }
+
+#[test]
+fn the_home_that_a_twin_begins_with_is_no_difference_and_what_becomes_of_it_is() {
+    let desk = Desk::bench(Place::for_launches(), &["started", "new"], |_| ());
+    desk.does("started", "true", &[]);
+    let differ = |other: &str| {
+        let output = desk.run(&["diff", other, "started", "--json"]);
+        let said: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        let paths = said["paths"].as_array().unwrap().iter().map(|one| one["path"].as_str().unwrap().to_owned());
+        (output.status.code(), paths.collect::<Vec<_>>())
+    };
+    let none = (Some(0), Vec::new());
+    assert_eq!((differ("workbench@1"), differ("new")), (none.clone(), none));
+    let home = desk.at("yard/twins/started/home");
+    fs::write(home.join(".config/user-dirs.dirs"), "XDG_DOCUMENTS_DIR=\"$HOME/papers\"\n").unwrap();
+    fs::write(home.join("Documents/page"), "a page").unwrap();
+    let changed = ["home/.config/user-dirs.dirs", "home/Documents/page"].map(String::from).to_vec();
+    assert_eq!((differ("workbench@1"), differ("new")), ((Some(3), changed.clone()), (Some(3), changed)));
+}

@@ -80,7 +80,7 @@ fn what_was_dropped_in_by_hand_counts_as_the_mods_and_belongings_stay() {
     }
     write(&desk, "yard/twins/t/game/extra/saves/one", "a game");
     let said = desk.ok(&["mod", "add", "boards", "--to", "t"]);
-    assert!(said.contains("3 there already: they count as the mod's"), "{said}");
+    assert!(said.contains("3 already there, counted as the mod's"), "{said}");
     desk.ok(&["mod", "off", "t", "boards"]);
     let at = |path: &str| read(&desk, &format!("t/game/{path}"));
     assert_eq!(
@@ -521,4 +521,30 @@ fn the_same_command_again_decides_or_changes_nothing() {
     let there: Vec<_> = look(&desk.game("t", "")).into_keys().collect();
     assert_eq!(there, ["bin", "bin/do", "data", "data/a", "data/b", "read.txt"]);
     assert_eq!(read(&desk, "t/game/data/a"), "far 2");
+}
+
+#[test]
+fn what_the_player_had_in_a_folder_before_a_mod_came_stays_when_it_goes() {
+    let desk = desk("", &["t"]);
+    for number in 0..3 {
+        write(&desk, &format!("yard/twins/t/game/mine/{number}.dat"), "the player's\n");
+    }
+    write(&desk, "pack/mine/0.dat", "the mod's\n");
+    write(&desk, "pack/mine/theirs.dat", "the mod's\n");
+    write(&desk, "pack/theirs/deep/one.dat", "the mod's\n");
+    let before = look(&desk.game("t", ""));
+    desk.ok(&["mod", "add", "pack", "--to", "t", "--into", "game"]);
+    desk.ok(&["mod", "off", "t", "pack"]);
+    assert_same(&before, &look(&desk.game("t", "")), "off at once");
+    // What comes about in its own folder is its; what does in the player's is the player's, after an update too.
+    desk.ok(&["mod", "on", "t", "pack"]);
+    write(&desk, "yard/twins/t/game/theirs/deep/settings.ini", "1\n");
+    write(&desk, "yard/twins/t/game/mine/later.dat", "the player's\n");
+    write(&desk, "pack/mine/theirs.dat", "the mod's second\n");
+    desk.ok(&["mod", "update", "t", "pack", "pack"]);
+    desk.ok(&["mod", "off", "t", "pack"]);
+    let now = look(&desk.game("t", ""));
+    assert!(!now.contains_key("theirs") && now.contains_key("mine/later.dat") && !now.contains_key("mine/theirs.dat"));
+    desk.ok(&["mod", "on", "t", "pack"]);
+    assert!(desk.game("t", "theirs/deep/settings.ini").exists(), "and comes back with it");
 }

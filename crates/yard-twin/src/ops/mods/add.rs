@@ -66,7 +66,15 @@ pub fn plan_add(yard: &Yard, name: &TwinName, packed: &Packed, options: &AddOpti
         Some(used) if options.says_nothing_of_places() => (used.choices.clone(), "as before".to_owned()),
         _ => choices(yard, packed, options, &tree_of(yard, &row, &settled)?)?,
     };
-    let new = ModUse { id, files: package.files, name: package.name.clone(), on: true, choices, aside: None };
+    let new = ModUse {
+        id,
+        files: package.files,
+        name: package.name.clone(),
+        on: true,
+        choices,
+        aside: None,
+        beside: Vec::new(),
+    };
     let mut wanted = settled.state.mods.clone();
     if options.alone {
         wanted.iter_mut().for_each(|used| used.on = false);

@@ -85,7 +85,15 @@ pub fn plan_adopt(yard: &Yard, (twin, name): (&TwinName, &ModName), options: &Ad
         Choices { strip: String::new(), into: RelPath::new("game")?, except: Vec::new(), place, any_build: false };
     let (id, _) = package.encode();
     let mut wanted = settled.state.mods.clone();
-    wanted.push(ModUse { id, files: files.id(), name: name.clone(), on: true, choices: choices.clone(), aside: None });
+    wanted.push(ModUse {
+        id,
+        files: files.id(),
+        name: name.clone(),
+        on: true,
+        choices: choices.clone(),
+        aside: None,
+        beside: Vec::new(),
+    });
     let origin = format!("adopted in {}", row.name);
     let packed = Packed {
         package,

@@ -1,6 +1,6 @@
 //! What was written for a mod goes aside with it: else a left-over settings file would keep half of it alive.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::Scene;
 use crate::Yard;
@@ -30,6 +30,9 @@ impl Scene {
     /// Whatever reading records fails with.
     pub(in crate::ops) fn set_aside(&mut self, yard: &Yard, wanted: &mut [ModUse]) -> Result<Aside> {
         let mut aside = Aside::default();
+        for used in wanted.iter_mut().filter(|used| used.on) {
+            self.keep_beside(used);
+        }
         for used in self.settled.state.mods.clone() {
             let there = wanted.iter_mut().find(|other| other.name.key() == used.name.key());
             let written = match there.as_ref().is_some_and(|there| there.on) {
@@ -60,19 +63,36 @@ impl Scene {
         Ok(aside)
     }
 
+    /// Takes down in which folders the player has files already that a package which is new to the twin would take for its
+    /// own.
+    fn keep_beside(&self, used: &mut ModUse) {
+        let is_it = |other: &ModUse| other.name.key() == used.name.key();
+        let before = self.settled.state.mods.iter().find(|before| is_it(before));
+        let placed = self.mods.iter().find(|placed| is_it(&placed.of));
+        let Some(placed) = placed.filter(|_| before.is_none_or(|before| before.id != used.id)) else { return };
+        let there = |folder: &String| self.plain.has(folder) && !self.laid.has(folder);
+        let folders: BTreeSet<String> = folders(&placed.entries).filter(there).collect();
+        if folders.is_empty() {
+            return;
+        }
+        let its: BTreeMap<&RelPath, &Node> = placed.entries.iter().map(|entry| (&entry.path, &entry.node)).collect();
+        let own = files(&self.plain).filter(|entry| its.get(&entry.path) != Some(&&entry.node));
+        let own: BTreeSet<&str> = own.flat_map(|entry| at_and_above(entry.path.as_str()).skip(1)).collect();
+        let beside = folders.iter().filter(|folder| own.contains(folder.as_str()));
+        used.beside.extend(beside.filter_map(|folder| folder.parse::<RelPath>().ok()));
+        used.beside.sort();
+        used.beside.dedup();
+    }
+
     /// What its sheet says that the program writes for it, and what differs in folders that only it brings. What is in a group
     /// is the player's in any case.
     fn take(&mut self, yard: &Yard, used: &ModUse) -> Result<Listing> {
         // Of one that can't be read nobody knows what its folders are.
         let placed = Error::pass_over(mods::placed(yard, std::slice::from_ref(used), None))?;
         let Some(placed) = placed.and_then(|mut placed| placed.pop()) else { return Ok(Listing::default()) };
-        let folders: BTreeSet<String> = placed
-            .entries
-            .iter()
-            .flat_map(|entry| at_and_above(entry.path.as_str()).skip(1))
-            .filter(|folder| folder.contains('/') && !self.next.has(folder))
-            .map(str::to_owned)
-            .collect();
+        let is_its =
+            |folder: &String| !self.next.has(folder) && !used.beside.iter().any(|beside| beside.as_str() == folder);
+        let folders: BTreeSet<String> = folders(&placed.entries).filter(is_its).collect();
         let live = PathSet::new(placed.sheet.after.live.iter().map(String::as_str), false).unwrap_or_default();
         let is_in = |path: &RelPath| at_and_above(path.as_str()).skip(1).any(|folder| folders.contains(folder));
         let in_group = |path: &RelPath| self.sheet.as_ref().is_some_and(|sheet| sheet.group_of(path).is_some());
@@ -86,6 +106,12 @@ impl Scene {
         self.plain = overlay(&self.plain, &Layer::new(gone)?)?;
         Listing::with_folders_implied(written)
     }
+}
+
+/// The folders of a mod's files, below those of the twin itself.
+fn folders(entries: &[Entry]) -> impl Iterator<Item = String> {
+    let above = entries.iter().flat_map(|entry| at_and_above(entry.path.as_str()).skip(1));
+    above.filter(|folder| folder.contains('/')).map(str::to_owned)
 }
 
 fn files(listing: &Listing) -> impl Iterator<Item = &Entry> {

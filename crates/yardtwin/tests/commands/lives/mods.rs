@@ -3,7 +3,7 @@
 use std::fs;
 
 use super::Life;
-use crate::support::common::Seen;
+use crate::support::common::{Seen, assert_same};
 
 impl Life {
     /// A mod is laid over whatever the twin has become: only its own files are its, and turned off at once, nothing is left of
@@ -25,7 +25,7 @@ impl Life {
             assert!(same || theirs(path) || above(path), "{path} of {twin} is no file of {name}");
         }
         if self.roll(2) == 0 && self.ok_or_shut(&["mod", "off", &twin, &name]) {
-            assert!(self.on_disk(&twin) == before, "{twin} once {name} is off");
+            assert_same(&self.on_disk(&twin), &before, &format!("{twin} once {name} is off"));
             assert!(
                 self.ok_or_shut(&["mod", "on", &twin, &name]) && self.on_disk(&twin) == after,
                 "{name} is on again"
