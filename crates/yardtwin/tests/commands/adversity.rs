@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::process::{Command, Output};
 
 use crate::support::common::{Place, Seen, assert_same, is_root, look, skip};
-use crate::support::{Desk, mount, text};
+use crate::support::{Desk, mount, small_disk, text};
 
 /// A twin with a snapshot `then`, changed since: a game file replaced, one gone, one added.
 fn changed_twin() -> Desk {
@@ -200,14 +200,8 @@ fn a_disk_that_is_full_read_only_or_busy() {
 #[test]
 fn a_full_disk_changes_nothing_and_once_there_is_room_it_works() {
     let test = "a_full_disk_changes_nothing_and_once_there_is_room_it_works";
-    if !is_root() {
-        return skip(test, "mounting takes root");
-    }
     let desk = Desk::new();
-    fs::create_dir(desk.at("yard")).unwrap();
-    let Some(_small) = mount(&["-t", "tmpfs", "-o", "size=400m,mode=777", "none"], &desk.at("yard")) else {
-        return skip(test, "a tmpfs can't be mounted here");
-    };
+    let Some(_small) = small_disk(test, "400m", &desk.at("yard")) else { return };
     desk.ok(&["init"]);
     desk.ok(&["intake", "installed", "--title", "wexcombe", "--build", "1.4"]);
     desk.ok(&["clone", "wexcombe@1.4", "a", "--share", "all"]);
@@ -262,14 +256,8 @@ fn root_goes_on_as_the_user_whose_yard_it_is() {
 #[test]
 fn a_program_that_fills_the_disk_loses_nothing_that_it_wrote() {
     let test = "a_program_that_fills_the_disk_loses_nothing_that_it_wrote";
-    if !is_root() {
-        return skip(test, "mounting takes root");
-    }
     let outer = Place::new();
-    fs::create_dir(outer.at("small")).unwrap();
-    let Some(_small) = mount(&["-t", "tmpfs", "-o", "size=200m,mode=777", "none"], &outer.at("small")) else {
-        return skip(test, "a tmpfs can't be mounted here");
-    };
+    let Some(_small) = small_disk(test, "200m", &outer.at("small")) else { return };
     let desk = Desk::bench(Place::below(&outer.at("small")), &[], |_| {});
     for rung in ["sealed", "fenced", "redirected"] {
         desk.ok(&["clone", "workbench@1", rung]);

@@ -10,7 +10,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
-use common::{Place, as_user};
+use common::{Place, as_user, skip};
 
 /// The title of the bench: it keeps what is worth something in `own/`.
 const BENCH: &str = "\
@@ -167,6 +167,16 @@ impl Desk {
     pub fn json(&self, arguments: &[&str]) -> serde_json::Value {
         serde_json::from_str(&self.ok(&[arguments, &["--json"]].concat())).unwrap()
     }
+}
+
+/// A small filesystem in memory at a place, which is made; where there can be none, the test is skipped.
+pub fn small_disk(test: &str, size: &str, at: &Path) -> Option<Mounted> {
+    fs::create_dir_all(at).unwrap();
+    let mounted = mount(&["-t", "tmpfs", "-o", &format!("size={size},mode=777"), "none"], at);
+    if mounted.is_none() {
+        skip(test, "mounting takes root, and a tmpfs");
+    }
+    mounted
 }
 
 /// Mounts something until what it gives is dropped; `None` where that can't be.
