@@ -44,7 +44,7 @@ pub struct Hunk {
     pub lines: Vec<(LineChange, String)>,
 }
 
-/// What differs between two texts, line by line, with so many lines `around`: changes that have fewer than twice as many
+/// What differs between two texts, line by line, with so many lines `around`: changes that have at most twice as many
 /// between them are one hunk.
 pub(crate) fn hunks(before: &str, after: &str, around: usize) -> Vec<Hunk> {
     let input = InternedInput::new(before, after);

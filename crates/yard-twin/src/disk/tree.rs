@@ -93,3 +93,29 @@ fn unlink_telling(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved
     moved(&before, &fstat(&held)?);
     Ok(())
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use std::fs;
+
+    use super::*;
+
+    #[test]
+    fn several_may_delete_one_folder_at_the_same_time() {
+        let place = tempfile::tempdir().unwrap();
+        let folder = place.path().join("folder");
+        for round in 0..20 {
+            for number in 0..60 {
+                let below = folder.join(format!("{}/deep", number % 6));
+                fs::create_dir_all(&below).unwrap();
+                fs::write(below.join(number.to_string()), "").unwrap();
+            }
+            std::thread::scope(|scope| {
+                let all: Vec<_> = (0..4).map(|_| scope.spawn(|| remove_tree(&folder, &|_, _| {}))).collect();
+                all.into_iter().for_each(|one| one.join().unwrap().unwrap());
+            });
+            assert!(!folder.exists(), "round {round}");
+        }
+    }
+}

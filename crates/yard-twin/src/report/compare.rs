@@ -253,9 +253,9 @@ struct Looked {
 /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Damaged`], [`Error::Io`].
 pub fn sides(yard: &Yard, from: &Side, to: &Side, ctx: &Ctx) -> Result<Difference> {
     let mut difference = difference(side(yard, from, ctx)?, side(yard, to, ctx)?);
+    let prepared: HashSet<String> = home::prepared().collect();
     let of_home = |differing: &Differing| {
-        matches!(differing.how, Differs::New | Differs::Gone)
-            && home::prepared().any(|made| differing.path.as_str() == made)
+        matches!(differing.how, Differs::New | Differs::Gone) && prepared.contains(differing.path.as_str())
     };
     if difference.paths.iter().any(of_home) {
         let (from, to) = (laid_at(yard, from)?, laid_at(yard, to)?);

@@ -9,7 +9,7 @@ use std::path::Path;
 use crate::common::{Dice, Place, Seen, assert_same, clone, look, take_in};
 use yard_twin::{
     Class, Ctx, Edit, Error, OnClash, RelPath, Sharing, SnapshotRef, Yard, carry, check, clone, edits, intake, rename,
-    renew, repath, restore, show,
+    renew, restore, show,
 };
 
 const CASES: u64 = 60;
@@ -126,7 +126,7 @@ impl World {
     }
 }
 
-fn write(path: &Path, text: &str, age: u64) {
+pub(crate) fn write(path: &Path, text: &str, age: u64) {
     fs::create_dir_all(path.parent().unwrap()).unwrap();
     let temp = path.with_extension("part");
     fs::write(&temp, text).unwrap();
@@ -297,7 +297,7 @@ fn a_renew_keeps_what_is_the_players_and_all_else_is_the_stock_build() {
 
 /// A yard with two builds of a title, whose files are given by path, and a twin of the first, `one`, and of the second,
 /// `two`.
-fn two_builds(place: &Place, sheet: &str, files: &[(&str, &str, &str)]) -> Yard {
+pub(crate) fn two_builds(place: &Place, sheet: &str, files: &[(&str, &str, &str)]) -> Yard {
     let yard = Yard::init(place.at("yard")).unwrap();
     fs::write(place.at("yard/sheets/wexcombe.toml"), format!("title = \"wexcombe\"\n{sheet}")).unwrap();
     for (build, twin) in [("1", "one"), ("2", "two")] {
@@ -310,7 +310,7 @@ fn two_builds(place: &Place, sheet: &str, files: &[(&str, &str, &str)]) -> Yard 
     yard
 }
 
-fn text(place: &Place, path: &str) -> String {
+pub(crate) fn text(place: &Place, path: &str) -> String {
     fs::read_to_string(place.at("yard/twins").join(path)).unwrap()
 }
 
@@ -564,37 +564,4 @@ fn a_real_home_is_looked_through_once_wherever_the_patterns_overlap() {
     assert!(plan.left.len() == 1 && plan.left[0].contains(".linked"), "{:?}", plan.left);
     assert_eq!(carry::apply(&yard, &plan, &ctx).unwrap().put, 3);
     assert_same(&look(&place.at("home/.config")), &look(&place.at("yard/twins/two/home/.config")), "all of it");
-}
-
-#[test]
-fn a_file_outside_that_is_written_to_meanwhile_is_not_replaced() {
-    let place = Place::in_memory();
-    let yard = two_builds(&place, "", &[("bin/start", "1", "2")]);
-    let folder = place.at("project");
-    for name in ["a.txt", "b.txt"] {
-        write(&folder.join(name), "see /data/old/x\n", 5);
-    }
-    let ctx = Ctx::new();
-    let named = (Path::new("/data/old"), Path::new("/data/new"));
-    let plan = repath::plan_folder(&yard, &folder, None, Some(named), &ctx).unwrap();
-    write(&folder.join("b.txt"), "nothing of the kind", 9);
-    let before = look(&folder);
-    assert!(matches!(repath::apply_folder(&yard, &plan, &ctx), Err(Error::Intake(_))));
-    assert_same(&before, &look(&folder), "nothing is replaced, and nothing is left beside it");
-}
-
-#[test]
-fn a_place_that_is_named_very_often_hides_no_other() {
-    let place = Place::in_memory();
-    let yard = two_builds(&place, "", &[("bin/start", "1", "2")]);
-    let at = |path: &str| place.at(path).canonicalize().unwrap().display().to_string();
-    let (other, installed) = (at("yard/twins/one"), at("2"));
-    let text = format!("{}maps = {installed}/maps\n", format!("{other}/x\n").repeat(500));
-    write(&place.at("yard/twins/two/game/paths.txt"), &text, 0);
-    let (name, ctx) = ("two".parse().unwrap(), Ctx::new());
-    let plan = repath::plan(&yard, &name, None, &ctx).unwrap();
-    assert!(plan.found.len() < 500);
-    assert_eq!(repath::apply(&yard, &plan, &ctx).unwrap().rewritten, 1);
-    let mended = text.replace(&format!("{installed}/maps"), &format!("{}/game/maps", at("yard/twins/two")));
-    assert_eq!(self::text(&place, "two/game/paths.txt"), mended, "the other twin's stay, and are named");
 }

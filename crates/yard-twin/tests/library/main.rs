@@ -24,6 +24,7 @@ mod mods;
 mod plans;
 mod progress;
 mod recovery;
+mod repath;
 mod settle;
 mod threads;
 mod wholes;

@@ -10,9 +10,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Duration;
 
-use crate::support::common::{Dice, Place, Seen, look, say};
+use crate::support::common::{Dice, Place, Seen, look};
 use crate::support::{Desk, text};
 
 const LIVES: u64 = 60;
@@ -163,24 +162,9 @@ impl Life {
         if !forgets {
             self.nothing_is_lost(before);
         }
-        self.nothing_stays_in_tmp();
-    }
-
-    /// What a command that died left in `tmp/` goes with the next; one that a process holds which outlived it, with the first
-    /// command after that.
-    fn nothing_stays_in_tmp(&mut self) {
         let tmp = self.desk.at("yard/tmp");
-        let left = || look(&tmp).into_keys().collect::<Vec<_>>();
-        let twin = self.any();
-        for _ in 0..100 {
-            if left().is_empty() {
-                return;
-            }
-            say(&format!("left in tmp for a moment: {:?}, open in {:?}\n", left(), who_has_open(&tmp)));
-            std::thread::sleep(Duration::from_millis(20));
-            self.desk.ok(&["show", &twin]);
-        }
-        assert_eq!(left(), Vec::<String>::new(), "left in tmp, open in {:?}", who_has_open(&tmp));
+        let left: Vec<_> = look(&tmp).into_keys().collect();
+        assert!(left.is_empty(), "left in tmp: {left:?}, which these have open: {:?}", who_has_open(&tmp));
     }
 
     fn nothing_is_lost(&self, before: &[(String, Seen)]) {

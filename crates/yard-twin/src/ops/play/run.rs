@@ -7,11 +7,10 @@ use std::sync::{Arc, Mutex};
 use jiff::Timestamp;
 
 use crate::Yard;
-use crate::catalog::{RunRecord, TwinRow, What};
+use crate::catalog::{HistoryEntry, RunRecord, TwinRow, What};
 use crate::disk;
 use crate::disk::lock::{self, Held, Mode};
 use crate::error::{Error, LaunchError, PathContext, Result};
-use crate::ident::StateId;
 use crate::launch::home;
 use crate::launch::isolation::Isolation;
 use crate::launch::layer::{About, Fate, RunLayer};
@@ -62,9 +61,11 @@ pub fn start(yard: &Yard, plan: &Plan, options: &Options, ctx: &Ctx) -> Result<R
         let fresh = home::prepare(&plan.home)?;
         let looks = layer.exists()? || plan.isolation != Isolation::Sealed || after_run::has_wrong(yard, &plan.row)?;
         if fresh || looks {
-            let (from, newest) = (twin.row.state, yard.catalog.newest_change(plan.row.id)?);
+            let line = yard.catalog.history(plan.row.id)?.into_iter().next();
+            // What others wrote meanwhile is a line too, with a state that is not the twin's.
+            let line = line.filter(|newest| newest.state == twin.row.state);
             let settled = twin.settle(What::Outside, ctx)?;
-            lay_home(twin, &settled, (from, newest), ctx)?;
+            lay_home(twin, &settled, line.as_ref(), ctx)?;
             if plan.isolation != Isolation::Sealed {
                 set_aside = twin.own_home(&settled, ctx)?;
             }
@@ -227,8 +228,8 @@ pub(crate) fn run_command(yard: &Yard, what: &'static str, words: &[String], pla
 }
 
 /// What was made in a twin's home before its first start was laid by us: it is no change of the player's, and no line of the
-/// history. `before` is the state that the twin had, and the number of its newest change.
-fn lay_home(twin: &mut Twin, settled: &Settled, before: (StateId, u32), ctx: &Ctx) -> Result<()> {
+/// history. `before` is the line that had the twin's state until it was seen.
+fn lay_home(twin: &mut Twin, settled: &Settled, before: Option<&HistoryEntry>, ctx: &Ctx) -> Result<()> {
     let yard = &twin.yard;
     let laid = yard.store.listing(settled.state.laid)?;
     let made = home::prepared().filter(|path| !laid.has(path));
@@ -239,10 +240,16 @@ fn lay_home(twin: &mut Twin, settled: &Settled, before: (StateId, u32), ctx: &Ct
     let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
     let op = yard.begin(ctx)?;
     let state = State { laid: yard.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
-    let (from, newest) = (yard.store.state(before.0)?, before.1);
-    let nobodys = yard.catalog.newest_change(twin.row.id)? == newest + 1
-        && from.profile == state.profile
-        && diff(&yard.store.listing(from.disk)?, &settled.listing).all(|change| home::makes(change.path().as_str()));
+    let newest = yard.catalog.newest_change(twin.row.id)?;
+    let nobodys = match before.filter(|before| before.number + 1 == newest) {
+        None => false,
+        Some(before) => {
+            let from = yard.store.state(before.state)?;
+            let there = yard.store.listing(from.disk)?;
+            from.profile == state.profile
+                && diff(&there, &settled.listing).all(|change| home::makes(change.path().as_str()))
+        }
+    };
     let state = yard.store.put_state(&state, &op)?;
     yard.catalog.together(|| match nobodys {
         true => yard.catalog.fold_newest(twin.row.id, state),

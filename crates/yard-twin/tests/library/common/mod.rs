@@ -73,12 +73,8 @@ pub fn as_user(program: impl AsRef<std::ffi::OsStr>) -> Command {
 /// A test that can't run here says so by name; where nothing may be skipped, it fails.
 pub fn skip(test: &str, why: &str) {
     assert!(std::env::var_os("YARDTWIN_NO_SKIPS").is_none(), "{test} was skipped: {why}");
-    say(&format!("SKIPPED {test}: {why}\n"));
-}
-
-/// Says something also where the test passes: what the macros print is shown of failures only.
-pub fn say(what: &str) {
-    let _ = std::io::Write::write_all(&mut std::io::stderr(), what.as_bytes());
+    // Not by a macro: what those print is shown of failures only.
+    let _ = std::io::Write::write_all(&mut std::io::stderr(), format!("SKIPPED {test}: {why}\n").as_bytes());
 }
 
 /// Numbers that depend on a seed only.
