@@ -2,7 +2,7 @@
 
 use std::cell::Cell;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Condvar, Mutex};
+use std::sync::{Condvar, Mutex, OnceLock};
 
 use crate::error::Result;
 
@@ -117,6 +117,43 @@ pub(crate) fn crawl<J: Send, S: Send>(
         let others = others.into_iter().map(|thread| thread.join().unwrap_or_else(|p| std::panic::resume_unwind(p)));
         others.chain([mine]).collect()
     })
+}
+
+/// What is read once it is wanted first, by whichever thread wants it.
+pub(crate) struct Late<'a, T> {
+    value: OnceLock<T>,
+    reading: Mutex<()>,
+    read: Box<dyn Fn() -> Result<T> + Send + Sync + 'a>,
+}
+
+impl<'a, T> Late<'a, T> {
+    pub(crate) fn new(read: impl Fn() -> Result<T> + Send + Sync + 'a) -> Self {
+        Self { value: OnceLock::new(), reading: Mutex::new(()), read: Box::new(read) }
+    }
+
+    /// What is there already.
+    pub(crate) fn of(value: T) -> Self
+    where
+        T: Clone + Send + Sync + 'a,
+    {
+        Self::new(move || Ok(value.clone()))
+    }
+
+    pub(crate) fn get(&self) -> Result<&T> {
+        if let Some(value) = self.value.get() {
+            return Ok(value);
+        }
+        let _one = lock(&self.reading);
+        if let Some(value) = self.value.get() {
+            return Ok(value);
+        }
+        let value = (self.read)()?;
+        Ok(self.value.get_or_init(|| value))
+    }
+
+    pub(crate) fn into_inner(self) -> Result<T> {
+        self.value.into_inner().map_or_else(|| (self.read)(), Ok)
+    }
 }
 
 /// Locks a mutex; one whose holder panicked still holds whole values here, since the panic goes on to the caller.

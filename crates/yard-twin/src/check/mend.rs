@@ -17,13 +17,15 @@ use crate::entry;
 use crate::error::{Error, Noun, PathContext, Result};
 use crate::ident::{ContentId, ListingId, StateId, TwinId, TwinName};
 use crate::listing::{Entry, Listing};
+use crate::parallel::Late;
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Index, Observer, index_path, settle_folder};
+use crate::scan::{Doubt, Index, Observer, Reading, index_path, sight};
 use crate::store::pool::reads_as;
 use crate::store::pool::{Ledger, Sharing};
 use crate::store::state::State;
 use crate::twin::Twin;
+use crate::twin::look;
 use crate::twin::markers;
 use crate::twin::names;
 use crate::twin::settle;
@@ -235,9 +237,10 @@ fn list_anew(yard: &Yard, id: ListingId, ctx: &Ctx) -> Result<()> {
 fn listing_of_folder(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Listing> {
     let (op, folder) = (yard.begin(ctx)?, settle::present_folder(yard, row)?);
     let sheet = yard.sheet_of(&yard.store.state(row.state)?.build)?;
-    let (clock, nothing) = (FsClock::new(op.path())?, Listing::default());
+    let (clock, nothing) = (FsClock::new(op.path())?, Late::of(Listing::default()));
+    let sheet = Late::of(sheet);
     let (ledger, aside) = (Ledger::load(&yard.store.pool)?, yard.store.pool.aside()?);
-    let again = settle::ledger_again(yard, ctx);
+    let again = look::ledger_again(yard, ctx);
     let observer = Observer {
         folder: &folder,
         last: &nothing,
@@ -247,14 +250,16 @@ fn listing_of_folder(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Listing> {
         aside: &aside,
         trusts_inodes: true,
         unseen_for: disk::unseen_for(op.path()),
-        sheet: sheet.as_ref(),
+        sheet: &sheet,
+        sheet_key: [0; 32],
         pool: &yard.store.pool,
-        putter: None,
         doubt: Doubt::Nothing,
-        clock: &clock,
         keeps_modes: disk::keeps_modes(op.path())?,
+        grain: clock.grain(),
     };
-    let found = settle_folder(&observer, ctx)?;
+    let looked_at = clock.now()?;
+    let seen = sight(&observer, ctx)?;
+    let found = Reading::new(&observer, None, looked_at)?.settle(seen, ctx)?;
     let entries: Vec<Entry> = found.changed.into_iter().filter_map(|(_, now)| Some(now?.0)).collect();
     Listing::new(entries)
 }

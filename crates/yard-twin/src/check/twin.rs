@@ -18,9 +18,10 @@ use crate::report::show::Guard;
 use crate::scan::{Doubt, Now, Row};
 use crate::twin::ShareTotals;
 use crate::twin::Twin;
+use crate::twin::look::{Look, Stage, look_only};
 use crate::twin::protection;
 use crate::twin::settle;
-use crate::twin::settle::{Look, PlayersOwn, keep_index};
+use crate::twin::settle::PlayersOwn;
 
 /// A twin as it is now, and what is odd about that.
 pub(super) struct Seen {
@@ -82,7 +83,7 @@ impl Checker<'_> {
         let op = yard.begin(self.ctx)?;
         let right = std::mem::take(&mut self.right);
         let doubt = if self.options.full { Doubt::AllBut(&right) } else { Doubt::Nothing };
-        let looked = settle::look_only(yard, &row, &folder, &op, None, doubt, self.ctx);
+        let looked = look_only(yard, &row, &folder, Stage { op: &op, putter: None }, doubt, self.ctx);
         self.right = right;
         let mut look = looked?;
         if look.stale_index {
@@ -91,7 +92,7 @@ impl Checker<'_> {
         self.altered(&mut look, about);
         self.written_through(&mut look, about);
         self.changed_since(&row, &look, about)?;
-        let rows = keep_index(&mut look, &folder, &op)?;
+        let rows = look.keep_index(yard, &folder, &op)?;
         let (now, rows) = look.found.merged(look.before.clone(), rows)?;
         look.rows = rows;
         Ok(Some(Seen { about: about.clone(), row, look, folder, now }))

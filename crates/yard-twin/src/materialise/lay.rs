@@ -268,7 +268,8 @@ impl Placer<'_> {
             Node::File { .. } => self.file(folder, name, entry, buffer, ctx),
             Node::Symlink { target } => {
                 disk::symlink(target, folder, name).at("make the link", self.on_disk(&entry.path))?;
-                Ok(Row::default())
+                let stat = disk::stat_at(folder, name).at("look at", self.on_disk(&entry.path))?;
+                Ok(Row::of_symlink(&stat))
             }
             Node::EmptyFolder => Ok(Row::default()),
         }

@@ -42,8 +42,7 @@ use crate::sheet::Sheet;
 use crate::text;
 pub use crate::text::{Hunk, LineChange};
 use crate::twin::Twin;
-use crate::twin::settle;
-use crate::twin::settle::keep_index;
+use crate::twin::look::{Glance, Stage, Still, Want, look_only};
 use crate::twin::vouch;
 
 /// Larger files are not compared line by line.
@@ -183,6 +182,21 @@ pub struct Difference {
 }
 
 impl Difference {
+    fn none(from: Compared, to: Compared) -> Self {
+        Self {
+            from,
+            to,
+            totals: Tallies::default(),
+            same: Tally::default(),
+            groups: Vec::new(),
+            folders: Vec::new(),
+            paths: Vec::new(),
+            not_compared: Vec::new(),
+            newest: None,
+            before_newest: None,
+        }
+    }
+
     /// Whether both sides are the same. Times don't count.
     #[must_use]
     pub fn is_empty(&self) -> bool {
@@ -318,14 +332,41 @@ pub fn since(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Difference> {
         in_use: false,
         folder: None,
     };
-    let Peeked { looked: to, state, before } = peek(yard, &row, ctx)?;
-    // Where a command that died had to be finished first, that is part of what changed.
-    let before = if state == row.state { before } else { yard.store.listing(yard.store.state(row.state)?.disk)? };
-    let from = Looked { compared: from, listing: before, sheet: None, not_taken: Vec::new() };
+    let difference = match look_since(yard, &row, ctx)? {
+        Since::Still(now, still) => {
+            Difference { same: Tally { paths: still.paths, bytes: still.bytes }, ..Difference::none(from, now) }
+        }
+        Since::Seen(peeked) => {
+            let Peeked { looked: to, state, before } = *peeked;
+            // Where a command that died had to be finished first, that is part of what changed.
+            let recorded = || yard.store.listing(yard.store.state(row.state)?.disk);
+            let listing = if state == row.state { before } else { recorded()? };
+            difference(Looked { compared: from, listing, sheet: None, not_taken: Vec::new() }, to)
+        }
+    };
     let mut history = history.into_iter().skip_while(|entry| entry.game.total() + entry.own.total() == 0);
     let newest = history.next();
     let before_newest = history.next().map(|entry| entry.number);
-    Ok(Difference { newest, before_newest, ..difference(from, to) })
+    Ok(Difference { newest, before_newest, ..difference })
+}
+
+/// What a look at a twin gives since its last state.
+enum Since {
+    /// Everything is as it was then; what that is need not be read.
+    Still(Compared, Still),
+    Seen(Box<Peeked>),
+}
+
+fn look_since(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Since> {
+    if row.removed_at.is_some() {
+        return peek(yard, row, ctx).map(Box::new).map(Since::Seen);
+    }
+    let (twin, folder) = whole(yard, row, ctx)?;
+    let glance = Glance::at(yard, &twin.row, &folder, Want::Nothing, ctx)?;
+    match glance.as_ref().and_then(Glance::still) {
+        Some((_, still)) if twin.row.state == row.state => Ok(Since::Still(now(row, folder.clone()), still)),
+        _ => look_closer(yard, &twin, glance, ctx).map(Box::new).map(Since::Seen),
+    }
 }
 
 /// The lines in which a file differs between the sides of a comparison; `None` where it is no file on both, is no text,
@@ -400,17 +441,37 @@ fn peek(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Peeked> {
         let looked = as_recorded(yard, row, false)?;
         return Ok(Peeked { state: row.state, before: looked.listing.clone(), looked });
     }
+    let (twin, folder) = whole(yard, row, ctx)?;
+    let glance = Glance::at(yard, &twin.row, &folder, Want::Listing, ctx)?;
+    look_closer(yard, &twin, glance, ctx)
+}
+
+/// Holds a twin, with what a command that died left half done being finished.
+fn whole(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<(Twin, PathBuf)> {
     let mut twin = Twin::hold(yard, row, ctx)?;
     twin.make_whole(ctx)?;
-    let (row, folder) = (&twin.row, twin.folder()?);
-    let op = yard.begin(ctx)?;
-    let mut look = settle::look_only(yard, row, &folder, &op, None, Doubt::Nothing, ctx)?;
-    let rows = keep_index(&mut look, &folder, &op)?;
+    let folder = twin.folder()?;
+    Ok((twin, folder))
+}
+
+fn look_closer(yard: &Yard, twin: &Twin, glance: Option<Glance<'_>>, ctx: &Ctx) -> Result<Peeked> {
+    let (row, folder, op) = (&twin.row, twin.folder()?, yard.begin(ctx)?);
+    let stage = Stage { op: &op, putter: None };
+    let mut look = match glance {
+        Some(glance) => glance.look(yard, row, stage, ctx)?,
+        None => look_only(yard, row, &folder, stage, Doubt::Nothing, ctx)?,
+    };
+    let rows = look.keep_index(yard, &folder, &op)?;
     let not_taken = std::mem::take(&mut look.found.not_taken);
     let before = look.before.clone();
     let (listing, _) = look.found.merged(look.before, rows)?;
-    let compared = Compared { name: row.name.to_string(), at: None, in_use: false, folder: Some(folder) };
+    let compared = now(row, folder);
     Ok(Peeked { looked: Looked { compared, listing, sheet: look.sheet, not_taken }, state: row.state, before })
+}
+
+/// A twin as it is now.
+fn now(row: &TwinRow, folder: PathBuf) -> Compared {
+    Compared { name: row.name.to_string(), at: None, in_use: false, folder: Some(folder) }
 }
 
 fn difference(from: Looked, to: Looked) -> Difference {
@@ -420,18 +481,8 @@ fn difference(from: Looked, to: Looked) -> Difference {
     paths.iter().for_each(|differing| totals.add(differing));
     let groups = parts(&paths, |differing| differing.group.as_deref());
     let not_compared = from.not_taken.into_iter().chain(to.not_taken).collect();
-    let mut difference = Difference {
-        from: from.compared,
-        to: to.compared,
-        totals,
-        same,
-        groups,
-        folders: Vec::new(),
-        paths,
-        not_compared,
-        newest: None,
-        before_newest: None,
-    };
+    let none = Difference::none(from.compared, to.compared);
+    let mut difference = Difference { totals, same, groups, paths, not_compared, ..none };
     difference.folders = difference.by_folder(2);
     difference
 }

@@ -32,7 +32,7 @@ use crate::error::{Error, Result};
 use crate::ident::{ContentId, TwinName};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::usage;
+use crate::scan::{Usage, usage, usage_but, usage_of};
 use crate::store::pool::{Facts, Pool, Share};
 
 /// Bytes that are shared with something else of the yard.
@@ -113,7 +113,7 @@ struct Measured {
 /// [`crate::Error::NotFound`], [`crate::Error::Io`].
 pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
     let row = yard.twin_row(name, true)?;
-    let measured = measure(yard, &row, ctx)?;
+    let (measured, _) = measure(yard, &row, reflinks(yard, ctx)?, ctx)?;
     let mut others = stock_parties(yard)?;
     for other in yard.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id) {
         // A twin without a readable index is left out.
@@ -122,7 +122,12 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
         let contents = shared.map(|sharing| sharing.content).collect();
         others.push((other.name.to_string(), contents));
     }
-    to_space(yard, &row, &measured, &others)
+    to_space(yard, &row, &measured, &others, &|content| pooled(yard, content))
+}
+
+/// Whether files may share blocks in the yard.
+fn reflinks(yard: &Yard, ctx: &Ctx) -> Result<bool> {
+    Ok(Facts::probe(yard.begin(ctx)?.path())?.reflink)
 }
 
 /// What the yard and its twins take on disk.
@@ -130,10 +135,14 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
 /// # Errors
 /// [`crate::Error::Damaged`], [`crate::Error::Io`].
 pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
-    let (mut rows, mut measured) = (Vec::new(), Vec::new());
+    let (mut rows, mut measured, mut blocks) = (Vec::new(), Vec::new(), Blocks::default());
+    let (pool, reflinks) = (PoolFiles::of(yard, ctx)?, reflinks(yard, ctx)?);
+    blocks.add(&pool.all);
+    let in_pool = blocks.sum;
     for row in yard.catalog.twins()? {
-        match measure(yard, &row, ctx) {
-            Ok(twin) => {
+        match measure(yard, &row, reflinks, ctx) {
+            Ok((twin, usage)) => {
+                blocks.add(&usage);
                 rows.push(row);
                 measured.push(twin);
             }
@@ -145,14 +154,18 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let mut parties = stock_parties(yard)?;
     let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
     parties.extend(there().map(|(row, twin)| (row.name.to_string(), twin.shared.keys().copied().collect())));
-    let twins = there().map(|(row, twin)| to_space(yard, row, twin, &parties)).collect::<Result<Vec<_>>>()?;
+    let pooled = |content| pool.allocated.get(&content).copied().unwrap_or_default();
+    let twins = there().map(|(row, twin)| to_space(yard, row, twin, &parties, &pooled)).collect::<Result<Vec<_>>>()?;
     let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
     let by_blocks: u64 = measured.iter().map(|twin| twin.by_blocks).sum();
+    // All that has not been looked at yet.
+    let rest = usage_but(yard.root(), &blocks.folders, ctx)?;
+    blocks.add(&rest);
     Ok(YardSpace {
         removed: removed.map(|(_, twin)| twin.own).sum(),
-        on_disk: each_block(yard.root(), ctx)?.saturating_sub(by_blocks),
-        pool: each_block(yard.store.pool.root(), ctx)?,
-        copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + stock_by_hand(yard)?,
+        on_disk: blocks.sum.saturating_sub(by_blocks),
+        pool: in_pool,
+        copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + stock_by_hand(yard, &pooled)?,
         twins,
     })
 }
@@ -167,22 +180,51 @@ fn stock_parties(yard: &Yard) -> Result<Vec<Party>> {
     Ok(parties)
 }
 
-/// All that is below a folder, each inode once.
-fn each_block(folder: &Path, ctx: &Ctx) -> Result<u64> {
-    let all = usage(folder, ctx)?;
-    let mut counted = HashSet::new();
-    let files = all.files.iter().filter(|stat| stat.nlink < 2 || counted.insert((stat.dev, stat.ino)));
-    Ok(all.folders + files.map(|stat| stat.allocated).sum::<u64>())
+/// Bytes on disk of all that was looked at, each inode once.
+#[derive(Default)]
+struct Blocks {
+    sum: u64,
+    /// Inodes with several names, by device.
+    counted: HashSet<(u64, u64)>,
+    /// The folders that were looked through.
+    folders: HashSet<(u64, u64)>,
+}
+
+impl Blocks {
+    fn add(&mut self, usage: &Usage) {
+        self.folders.extend(usage.top);
+        let files = usage.files.iter().filter(|stat| stat.nlink < 2 || self.counted.insert((stat.dev, stat.ino)));
+        self.sum += usage.folders + files.map(|stat| stat.allocated).sum::<u64>();
+    }
+}
+
+/// What the pool takes.
+struct PoolFiles {
+    all: Usage,
+    /// Of each content, with its second file for executables.
+    allocated: HashMap<ContentId, u64>,
+}
+
+impl PoolFiles {
+    fn of(yard: &Yard, ctx: &Ctx) -> Result<Self> {
+        let mut allocated = HashMap::new();
+        let all = usage_of(yard.store.pool.root(), &HashSet::new(), ctx, |name, stat| {
+            let name = name.to_str().ok().map(|name| name.trim_end_matches(".x"));
+            name?.parse().ok().map(|content: ContentId| (content, stat.allocated))
+        })?;
+        for (content, bytes) in &all.1 {
+            *allocated.entry(*content).or_default() += bytes;
+        }
+        Ok(Self { all: all.0, allocated })
+    }
 }
 
 /// What the stock builds would take as folders, by the blocks of their contents.
-fn stock_by_hand(yard: &Yard) -> Result<u64> {
-    let (mut sum, mut known) = (0, HashMap::new());
+fn stock_by_hand(yard: &Yard, pooled: &dyn Fn(ContentId) -> u64) -> Result<u64> {
+    let mut sum = 0;
     for stock in yard.catalog.stock_builds()?.iter().filter(|row| row.removed_at.is_none()) {
         let Some(listing) = Error::pass_over(yard.store.listing(stock.listing))? else { continue };
-        for content in listing.entries().iter().filter_map(|entry| entry.node.content()) {
-            sum += *known.entry(content).or_insert_with(|| pooled(yard, content));
-        }
+        sum += listing.entries().iter().filter_map(|entry| entry.node.content()).map(pooled).sum::<u64>();
     }
     Ok(sum)
 }
@@ -206,14 +248,14 @@ fn sharing(yard: &Yard, row: &TwinRow) -> Result<HashMap<u64, Indexed>> {
     Ok(sharing.collect())
 }
 
-fn measure(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Measured> {
+/// Looks through a twin's folder; `reflink`: whether files may share blocks.
+fn measure(yard: &Yard, row: &TwinRow, reflink: bool, ctx: &Ctx) -> Result<(Measured, Usage)> {
     let folder = yard.folder_of(row);
     let mut measured = Measured::default();
     if !folder.is_dir() {
-        return Ok(measured);
+        return Ok((measured, Usage::default()));
     }
     let sharing = sharing(yard, row)?;
-    let reflink = Facts::probe(yard.begin(ctx)?.path())?.reflink;
     let all = usage(&folder, ctx)?;
     let mut links: HashMap<u64, u64> = HashMap::new();
     all.files.iter().filter(|stat| stat.nlink > 1).for_each(|stat| *links.entry(stat.ino).or_default() += 1);
@@ -244,11 +286,17 @@ fn measure(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Measured> {
             _ => measured.own += stat.allocated,
         }
     }
-    Ok(measured)
+    Ok((measured, all))
 }
 
 /// What was measured of a twin, beside whatever else is there; among that may be the twin itself.
-fn to_space(yard: &Yard, row: &TwinRow, measured: &Measured, parties: &[Party]) -> Result<Space> {
+fn to_space(
+    yard: &Yard,
+    row: &TwinRow,
+    measured: &Measured,
+    parties: &[Party],
+    pooled: &dyn Fn(ContentId) -> u64,
+) -> Result<Space> {
     let with = |(name, contents): &Party| {
         let both = measured.shared.iter().filter(|(content, _)| contents.contains(content));
         SharedWith { name: name.clone(), bytes: both.map(|(_, bytes)| bytes).sum() }
@@ -264,7 +312,7 @@ fn to_space(yard: &Yard, row: &TwinRow, measured: &Measured, parties: &[Party]) 
         own: measured.own,
         shared: measured.shared.values().sum::<u64>() + measured.unknown,
         shared_with,
-        frees: measured.own + only.into_iter().map(|content| pooled(yard, content)).sum::<u64>(),
+        frees: measured.own + only.into_iter().map(pooled).sum::<u64>(),
         estimated: measured.estimated,
     })
 }

@@ -1,4 +1,4 @@
-//! What a twin's files looked like when they were last read, so that only changed ones are read again.
+//! What a twin's files and folders looked like when they were last read, so that only changed ones are read again.
 //!
 //! Advisory: a lost or damaged index costs reading everything once more, never data. The format is written down in
 //! `docs/formats.md`.
@@ -7,22 +7,27 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
+use super::standing::{FolderRow, Folders, Looked, Placed, Shape, Stamp, Standing};
 use crate::disk::{self, Stat};
 use crate::error::{Error, Result};
 use crate::ident::ListingId;
+use crate::listing::Listing;
 use crate::store::pool::Share;
 
-const MAGIC: &[u8; 8] = b"ytindex\x01";
-const ROW: usize = 8 + 8 + 8 + 8 + 4 + 1;
-const HEAD: usize = 8 + 32 + 8 + 8;
+const MAGIC: &[u8; 8] = b"ytindex\x02";
+const HEAD: usize = 8 + 32 + 8 + 8 + 8 + 8 + 32 + 8 + 8 + 8 + 8;
+const FOLDER: usize = 8 + 8 + 4 + 4;
+const ROW: usize = 8 + 8 + 8 + 8 + 8 + 4 + 1 + 1 + 2 + 4 + 4 + 16;
+const CHECK: usize = 32;
 
-/// So much is read at once.
-const PIECE: usize = ROW * 4096;
+/// So many rows are read and written at once.
+const PIECE: usize = 4096;
 
-/// What one file looked like. All zeros for a symlink or an empty folder.
+/// What one file or symlink looked like. All zeros for an empty folder, and for what is to be read again.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Row {
     pub(crate) ino: u64,
+    pub(crate) size: u64,
     pub(crate) mtime: i64,
     pub(crate) ctime: i64,
     /// Bytes that it takes on disk.
@@ -34,13 +39,18 @@ pub(crate) struct Row {
 
 impl Row {
     pub(crate) fn new(stat: &Stat, share: Share) -> Self {
+        Self { share: Some(share), ..Self::of_symlink(stat) }
+    }
+
+    pub(crate) fn of_symlink(stat: &Stat) -> Self {
         Self {
             ino: stat.ino,
+            size: stat.size,
             mtime: stat.mtime,
             ctime: stat.ctime,
             allocated: stat.allocated,
             mode: stat.mode,
-            share: Some(share),
+            share: None,
         }
     }
 
@@ -49,10 +59,66 @@ impl Row {
     pub(crate) fn racy(&self, looked_at: i64, grain: i64) -> bool {
         self.ctime + grain >= looked_at || (self.mtime - looked_at).abs() <= grain
     }
+
+    /// Whether nothing has touched it since: not even another link to it.
+    pub(super) fn fits(&self, stat: &Stat) -> bool {
+        *self == Self { share: self.share, ..Self::of_symlink(stat) }
+    }
+
+    fn put(&self, placed: &Placed, out: &mut Vec<u8>) {
+        for number in [self.ino, self.size, self.mtime.cast_unsigned(), self.ctime.cast_unsigned(), self.allocated] {
+            out.extend_from_slice(&number.to_le_bytes());
+        }
+        out.extend_from_slice(&self.mode.to_le_bytes());
+        out.extend_from_slice(&[share_code(self.share), u8::from(placed.executable), 0, 0]);
+        out.extend_from_slice(&placed.folder.to_le_bytes());
+        out.extend_from_slice(&placed.name_end.to_le_bytes());
+        out.extend_from_slice(&placed.half);
+    }
+
+    fn read(bytes: &[u8; ROW]) -> Option<(Self, Placed)> {
+        let mut fields = Fields(bytes);
+        let row = Self {
+            ino: fields.long()?,
+            size: fields.long()?,
+            mtime: fields.time()?,
+            ctime: fields.time()?,
+            allocated: fields.long()?,
+            mode: fields.short()?,
+            share: None,
+        };
+        let [share, executable, ..] = fields.take::<4>()?;
+        let (folder, name_end, half) = (fields.short()?, fields.short()?, fields.take()?);
+        let placed = Placed { folder, name_end, half, executable: executable != 0 };
+        Some((Self { share: share_of(share)?, ..row }, placed))
+    }
+}
+
+/// The numbers of a row, one after the other.
+struct Fields<'a>(&'a [u8]);
+
+impl Fields<'_> {
+    fn take<const N: usize>(&mut self) -> Option<[u8; N]> {
+        let (field, rest) = self.0.split_first_chunk()?;
+        self.0 = rest;
+        Some(*field)
+    }
+
+    fn long(&mut self) -> Option<u64> {
+        self.take().map(u64::from_le_bytes)
+    }
+
+    fn time(&mut self) -> Option<i64> {
+        self.take().map(i64::from_le_bytes)
+    }
+
+    fn short(&mut self) -> Option<u32> {
+        self.take().map(u32::from_le_bytes)
+    }
 }
 
 /// One row for each entry of a listing, in the same order.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Debug)]
 pub(crate) struct Index {
     /// The listing that the rows go with.
     pub(crate) listing: ListingId,
@@ -61,6 +127,8 @@ pub(crate) struct Index {
     /// Every row was looked at when the filesystem's clock said this or more.
     pub(crate) looked_at: i64,
     pub(crate) rows: Vec<Row>,
+    /// What the rows are rows of, once it was read from a file.
+    pub(crate) standing: Option<Standing>,
 }
 
 impl Index {
@@ -83,85 +151,145 @@ impl Index {
 
     /// The listing that an index says it was made for; whether the rest of it can be believed is not looked at.
     pub(crate) fn made_for(path: &Path) -> Option<ListingId> {
-        let mut head = [0; HEAD];
+        let mut head = [0; 8 + 32];
         File::open(path).ok()?.read_exact(&mut head).ok()?;
         let listing = head.strip_prefix(MAGIC)?.first_chunk()?;
         Some(ListingId::from_bytes(*listing))
     }
 
+    /// Reads one of `len` bytes, piece by piece.
+    fn decode(file: impl Read, len: u64) -> Option<Self> {
+        let mut file = Hashed { inner: file, hasher: blake3::Hasher::new() };
+        let head = file.read_array::<HEAD>()?;
+        let mut fields = Fields(&head);
+        let (magic, listing, pool, looked_at) = (fields.take::<8>()?, fields.take()?, fields.long()?, fields.time()?);
+        let (device, grain, sheet, quiet) = (fields.long()?, fields.time()?, fields.take()?, fields.long()? == 1);
+        let mut count = || usize::try_from(fields.long()?).ok();
+        let (folders, entries, names) = (count()?, count()?, count()?);
+        let all = folders.checked_mul(FOLDER)?.checked_add(entries.checked_mul(ROW)?)?.checked_add(names)?;
+        // Somebody may have written down as many as no memory holds.
+        if magic != *MAGIC || all.checked_add(HEAD + CHECK)? as u64 != len {
+            return None;
+        }
+        let mut shape = Shape::default();
+        let mut rows = Vec::with_capacity(entries);
+        shape.folders.reserve_exact(folders);
+        shape.placed.reserve_exact(entries);
+        file.each_row(folders, |row: &[u8; FOLDER]| {
+            let mut fields = Fields(row);
+            let stamp = Stamp { ino: fields.long()?, ctime: fields.time()? };
+            shape.folders.push(FolderRow { stamp, parent: fields.short()?, name_end: fields.short()? });
+            Some(())
+        })?;
+        file.each_row(entries, |row: &[u8; ROW]| {
+            let (row, placed) = Row::read(row)?;
+            rows.push(row);
+            shape.placed.push(placed);
+            Some(())
+        })?;
+        shape.names = vec![0; names];
+        file.read(&mut shape.names)?;
+        let right = *file.hasher.finalize().as_bytes();
+        let mut check = [0; CHECK];
+        file.inner.read_exact(&mut check).ok()?;
+        let standing = (right == check).then(|| Standing::of(Looked { device, grain, sheet, quiet }, shape))??;
+        let listing = ListingId::from_bytes(listing);
+        Some(Self { listing, pool, looked_at, rows, standing: Some(standing) })
+    }
+}
+
+/// Reads through a hash.
+struct Hashed<R> {
+    inner: R,
+    hasher: blake3::Hasher,
+}
+
+impl<R: Read> Hashed<R> {
+    fn read(&mut self, bytes: &mut [u8]) -> Option<()> {
+        self.inner.read_exact(bytes).ok()?;
+        self.hasher.update(bytes);
+        Some(())
+    }
+
+    fn read_array<const N: usize>(&mut self) -> Option<[u8; N]> {
+        let mut bytes = [0; N];
+        self.read(&mut bytes)?;
+        Some(bytes)
+    }
+
+    fn each_row<const N: usize>(&mut self, rows: usize, mut each: impl FnMut(&[u8; N]) -> Option<()>) -> Option<()> {
+        let mut piece = vec![0; N * PIECE.min(rows)];
+        let mut left = rows;
+        while left > 0 {
+            let piece = &mut piece[..N * PIECE.min(left)];
+            self.read(piece)?;
+            piece.as_chunks::<N>().0.iter().try_for_each(&mut each)?;
+            left -= piece.len() / N;
+        }
+        Some(())
+    }
+}
+
+/// An index as it is to be written down.
+pub(crate) struct NewIndex<'a> {
+    /// What the rows are rows of.
+    pub(crate) listing: &'a Listing,
+    pub(crate) rows: &'a [Row],
+    pub(crate) pool: u64,
+    pub(crate) looked_at: i64,
+    /// How folders looked; those that are missing are listed at the next look.
+    pub(crate) folders: &'a Folders,
+}
+
+impl NewIndex<'_> {
     /// Writes it as a whole: first at `staged`, on the same filesystem.
     pub(crate) fn save(&self, path: &Path, staged: &Path) -> Result<()> {
         disk::write_loose(path, staged, |out| self.encode(out))
     }
 
-    pub(crate) fn encode(&self, out: &mut impl Write) -> io::Result<()> {
+    fn encode(&self, out: &mut impl Write) -> io::Result<()> {
+        let shape = Shape::of(self.listing, self.folders);
         let mut hasher = blake3::Hasher::new();
-        let mut piece = Vec::with_capacity(PIECE);
-        piece.extend_from_slice(MAGIC);
-        piece.extend_from_slice(self.listing.as_bytes());
-        piece.extend_from_slice(&self.pool.to_le_bytes());
-        piece.extend_from_slice(&self.looked_at.to_le_bytes());
-        for rows in self.rows.chunks(PIECE / ROW) {
-            for row in rows {
-                piece.extend_from_slice(&row.ino.to_le_bytes());
-                piece.extend_from_slice(&row.mtime.to_le_bytes());
-                piece.extend_from_slice(&row.ctime.to_le_bytes());
-                piece.extend_from_slice(&row.allocated.to_le_bytes());
-                piece.extend_from_slice(&row.mode.to_le_bytes());
-                piece.push(share_code(row.share));
-            }
-            hasher.update(&piece);
-            out.write_all(&piece)?;
+        let mut put = |piece: &mut Vec<u8>| {
+            hasher.update(piece);
+            out.write_all(piece)?;
             piece.clear();
+            io::Result::Ok(())
+        };
+        let mut piece = self.head(&shape);
+        for folder in &shape.folders {
+            piece.extend_from_slice(&folder.stamp.ino.to_le_bytes());
+            piece.extend_from_slice(&folder.stamp.ctime.to_le_bytes());
+            piece.extend_from_slice(&folder.parent.to_le_bytes());
+            piece.extend_from_slice(&folder.name_end.to_le_bytes());
         }
-        hasher.update(&piece);
-        out.write_all(&piece)?;
+        put(&mut piece)?;
+        for (rows, placed) in self.rows.chunks(PIECE).zip(shape.placed.chunks(PIECE)) {
+            rows.iter().zip(placed).for_each(|(row, placed)| row.put(placed, &mut piece));
+            put(&mut piece)?;
+        }
+        let mut names = shape.names;
+        put(&mut names)?;
         out.write_all(hasher.finalize().as_bytes())
     }
 
-    /// Reads one of `len` bytes, piece by piece.
-    fn decode(mut file: impl Read, len: u64) -> Option<Self> {
-        let mut head = [0; HEAD];
-        file.read_exact(&mut head).ok()?;
-        let mut left = usize::try_from(len).ok()?.checked_sub(HEAD + 32).filter(|rows| rows % ROW == 0)?;
-        let mut hasher = blake3::Hasher::new();
-        hasher.update(&head);
-        let (magic, rest) = head.split_first_chunk::<8>()?;
-        let (listing, rest) = rest.split_first_chunk::<32>()?;
-        let (pool, rest) = rest.split_first_chunk::<8>()?;
-        let looked_at = i64::from_le_bytes(rest.try_into().ok()?);
-        let (mut rows, mut piece) = (Vec::with_capacity(left / ROW), vec![0; PIECE.min(left)]);
-        while left > 0 {
-            let piece = &mut piece[..PIECE.min(left)];
-            file.read_exact(piece).ok()?;
-            hasher.update(piece);
-            for row in piece.as_chunks::<ROW>().0 {
-                rows.push(decode_row(row)?);
-            }
-            left -= piece.len();
-        }
-        let mut check = [0; 32];
-        file.read_exact(&mut check).ok()?;
-        let whole = magic == MAGIC && *hasher.finalize().as_bytes() == check;
-        let (listing, pool) = (ListingId::from_bytes(*listing), u64::from_le_bytes(*pool));
-        whole.then_some(Self { listing, pool, looked_at, rows })
+    fn head(&self, shape: &Shape) -> Vec<u8> {
+        let Looked { device, grain, sheet, quiet } = self.folders.looked;
+        let long = |number: usize| (number as u64).to_le_bytes();
+        let mut head = Vec::with_capacity(HEAD + shape.folders.len() * FOLDER);
+        head.extend_from_slice(MAGIC);
+        head.extend_from_slice(self.listing.id().as_bytes());
+        head.extend_from_slice(&self.pool.to_le_bytes());
+        head.extend_from_slice(&self.looked_at.to_le_bytes());
+        head.extend_from_slice(&device.to_le_bytes());
+        head.extend_from_slice(&grain.to_le_bytes());
+        head.extend_from_slice(&sheet);
+        head.extend_from_slice(&u64::from(quiet).to_le_bytes());
+        head.extend_from_slice(&long(shape.folders.len()));
+        head.extend_from_slice(&long(shape.placed.len()));
+        head.extend_from_slice(&long(shape.names.len()));
+        head
     }
-}
-
-fn decode_row(bytes: &[u8; ROW]) -> Option<Row> {
-    let (ino, rest) = bytes.split_first_chunk()?;
-    let (mtime, rest) = rest.split_first_chunk()?;
-    let (ctime, rest) = rest.split_first_chunk()?;
-    let (allocated, rest) = rest.split_first_chunk()?;
-    let (mode, rest) = rest.split_first_chunk()?;
-    Some(Row {
-        ino: u64::from_le_bytes(*ino),
-        mtime: i64::from_le_bytes(*mtime),
-        ctime: i64::from_le_bytes(*ctime),
-        allocated: u64::from_le_bytes(*allocated),
-        mode: u32::from_le_bytes(*mode),
-        share: share_of(*rest.first()?)?,
-    })
 }
 
 fn share_code(share: Option<Share>) -> u8 {
@@ -199,6 +327,10 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::ident::ContentId;
+    use crate::listing::{Entry, Node};
+    use crate::path::RelPath;
+    use crate::store::pool::{Half, half};
 
     fn row() -> impl Strategy<Value = Row> {
         let share = prop::sample::select(vec![
@@ -209,8 +341,10 @@ mod tests {
             Some(Share::Own),
             Some(Share::Arrived),
         ]);
-        (any::<(u64, i64, i64, u64, u32)>(), share).prop_map(|((ino, mtime, ctime, allocated, mode), share)| Row {
+        let numbers = any::<(u64, u64, i64, i64, u64, u32)>();
+        (numbers, share).prop_map(|((ino, size, mtime, ctime, allocated, mode), share)| Row {
             ino,
+            size,
             mtime,
             ctime,
             allocated,
@@ -219,26 +353,83 @@ mod tests {
         })
     }
 
+    /// A listing of some files, with their rows.
+    fn rows() -> impl Strategy<Value = (Listing, Vec<Row>)> {
+        let path = "(game|home)(/d[0-2]){0,3}/f[0-9]";
+        prop::collection::btree_map(path, (row(), any::<bool>()), 0..20).prop_map(|files| {
+            let mut files: Vec<_> = files.into_iter().map(|(path, file)| (RelPath::new(path).unwrap(), file)).collect();
+            files.sort_by(|a, b| a.0.cmp(&b.0));
+            let rows = files.iter().map(|(_, (row, _))| *row).collect();
+            let entries = files.into_iter().map(|(path, (row, executable))| {
+                let content = ContentId::from_bytes(*blake3::hash(path.as_str().as_bytes()).as_bytes());
+                Entry { path, node: Node::File { size: row.size, content, executable }, mtime: row.mtime }
+            });
+            (Listing::new(entries.collect()).unwrap(), rows)
+        })
+    }
+
+    type PlacedEntry = (String, bool, Half);
+
+    /// The paths of the entries, with what else there is to an entry, and the stamps of folders, as they were read.
+    fn placed(standing: &Standing, root: &str) -> (Vec<PlacedEntry>, Vec<(String, Stamp)>) {
+        let (mut entries, mut stamps) = (Vec::new(), Vec::new());
+        let mut folders = vec![(standing.root(root).unwrap(), root.to_owned())];
+        while let Some((folder, path)) = folders.pop() {
+            for &entry in standing.entries(folder) {
+                let (name, placed) = (standing.entry_name(entry).unwrap(), standing.placed(entry).unwrap());
+                entries.push((format!("{path}/{}", name.to_str().unwrap()), placed.executable, placed.half));
+            }
+            for &below in standing.folders(folder) {
+                let name = standing.folder_name(below).unwrap();
+                assert_eq!(standing.folder_in(folder, name), Some(below));
+                folders.push((below, format!("{path}/{name}")));
+            }
+            stamps.push((path, standing.stamp(folder).unwrap()));
+        }
+        (entries, stamps)
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
 
         #[test]
         fn an_index_is_read_as_it_was_written_and_damage_makes_it_void(
-            rows in prop::collection::vec(row(), 0..20),
+            (listing, rows) in rows(),
             (pool, looked_at) in any::<(u64, i64)>(),
+            (device, grain, sheet, quiet) in any::<(u64, i64, [u8; 32], bool)>(),
+            stamps in prop::collection::hash_map("game(/d[0-2]){0,3}", any::<(u64, i64)>(), 0..10),
             at in any::<prop::sample::Index>(),
             flip in 1u8..,
         ) {
-            let listing = ListingId::from_bytes([3; 32]);
-            let index = Index { listing, pool, looked_at, rows };
+            let stamp = |(path, (ino, ctime))| (RelPath::new(path).unwrap(), Stamp { ino, ctime });
+            let looked = Looked { device, grain, sheet, quiet };
+            let folders = Folders { looked, stamps: stamps.into_iter().map(stamp).collect() };
             let mut bytes = Vec::new();
-            index.encode(&mut bytes).unwrap();
+            NewIndex { listing: &listing, rows: &rows, pool, looked_at, folders: &folders }.encode(&mut bytes).unwrap();
             let decode = |bytes: &[u8]| Index::decode(bytes, bytes.len() as u64);
-            prop_assert_eq!(decode(&bytes), Some(index));
-            prop_assert_eq!(decode(&bytes[..at.index(bytes.len())]), None);
+            let index = decode(&bytes).unwrap();
+            prop_assert_eq!((index.listing, index.pool, index.looked_at), (listing.id(), pool, looked_at));
+            prop_assert_eq!(&index.rows, &rows);
+            let standing = index.standing.unwrap();
+            prop_assert_eq!(standing.looked, looked);
+            let (mut entries, mut seen) = placed(&standing, "game");
+            let home = placed(&standing, "home");
+            entries.extend(home.0);
+            seen.extend(home.1);
+            entries.sort();
+            let mut there: Vec<_> = listing.entries().iter().map(|entry| {
+                let Node::File { content, executable, .. } = entry.node else { unreachable!() };
+                (entry.path.to_string(), executable, half(content))
+            }).collect();
+            there.sort();
+            prop_assert_eq!(entries, there);
+            for (path, stamp) in seen {
+                prop_assert_eq!(stamp, folders.stamps.get(path.as_str()).copied().unwrap_or_default());
+            }
+            prop_assert!(decode(&bytes[..at.index(bytes.len())]).is_none());
             let at = at.index(bytes.len());
             bytes[at] ^= flip;
-            prop_assert_eq!(decode(&bytes), None);
+            prop_assert!(decode(&bytes).is_none());
         }
     }
 

@@ -3,12 +3,15 @@
 mod index;
 mod quick;
 mod reading;
+mod standing;
 mod usage;
 mod walk;
 mod without;
 
-pub(crate) use index::{Index, Row, index_path};
-pub(crate) use quick::{Doubt, Found, Lifted, Now, Observer, settle_folder};
-pub(crate) use usage::usage;
+pub(crate) use index::{Index, NewIndex, Row, index_path};
+pub(crate) use quick::{Doubt, Found, Lifted, Now, Observer, Sight, sight};
+pub(crate) use reading::Reading;
+pub(crate) use standing::{Folders, Looked};
+pub(crate) use usage::{Usage, usage, usage_but, usage_of};
 pub(crate) use walk::{Kind, Manner, Seen, Sum, walk, walk_sum};
 pub(crate) use without::without;

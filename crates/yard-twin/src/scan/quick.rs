@@ -4,24 +4,28 @@ use std::collections::HashSet;
 use std::ops::Range;
 use std::path::Path;
 
-use super::walk::{Behind, InFolder, Job, Lister, Name, Worker};
+use rustix::fs::AtFlags;
+
+use super::standing::{Folders, Stamp, Standing};
+use super::walk::{Behind, Below, InFolder, Job, Lister, Name, Opened, Worker};
 use super::{Index, Kind, Manner, Row};
 use crate::disk::lock::Held;
-use crate::disk::{FsClock, Stat};
-use crate::error::Result;
+use crate::disk::{self, Stat};
+use crate::error::{PathContext, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, Listing, Node};
+use crate::parallel::Late;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::sheet::Sheet;
-use crate::store::pool::{Aside, Ledger, Pool, Putter, Share};
+use crate::store::pool::{Aside, Ledger, Pool, Share};
 
-/// What a settle starts from.
+/// What a look at a twin starts from.
 pub(crate) struct Observer<'a> {
     /// The twin's folder, with `game` and `home` in it.
     pub(crate) folder: &'a Path,
-    /// What was there the last time.
-    pub(crate) last: &'a Listing,
+    /// What was there the last time: read once something is not as its index says.
+    pub(crate) last: &'a Late<'a, Listing>,
     /// How it looked then, if that is known.
     pub(crate) index: Option<&'a Index>,
     /// How the pool's files look, which linked files are.
@@ -31,13 +35,12 @@ pub(crate) struct Observer<'a> {
     /// Files of the pool that are known to hold something else than they should.
     pub(crate) aside: &'a Aside,
     /// The title's sheet, which says what is worth nothing.
-    pub(crate) sheet: Option<&'a Sheet>,
+    pub(crate) sheet: &'a Late<'a, Option<Sheet>>,
+    /// What tells whether that is still the one of the last time.
+    pub(crate) sheet_key: [u8; 32],
     pub(crate) pool: &'a Pool,
-    /// Where what is new goes; without one it is only read.
-    pub(crate) putter: Option<&'a Putter<'a>>,
     /// What is read whatever the index says.
     pub(crate) doubt: Doubt<'a>,
-    pub(crate) clock: &'a FsClock,
     /// Whether a file's mode says anything here: else what was executable stays it.
     pub(crate) keeps_modes: bool,
     /// Whether a file keeps its inode's number for as long as it is there.
@@ -45,6 +48,8 @@ pub(crate) struct Observer<'a> {
     /// For how long after its last time stamp a file may be written to without any sign of it, by one who has it mapped: in
     /// nanoseconds; `None`: for ever.
     pub(crate) unseen_for: Option<i64>,
+    /// How coarse time stamps are, where no index says it.
+    pub(crate) grain: i64,
 }
 
 /// Files that are read though they look as they did.
@@ -85,6 +90,10 @@ pub(crate) struct Found {
     pub(crate) leaks: Vec<Leak>,
     /// Linked files whose bytes are right and whose guard was lifted, or whose time was set.
     pub(crate) lifted: Vec<Lifted>,
+    /// How the folders look, by which the next look can spare them.
+    pub(crate) folders: Folders,
+    /// Whether an index that is as the last one, and says how things look now, would spare the next look something.
+    pub(crate) learned: bool,
 }
 
 /// A file that shares an inode with the pool, which holds something else than it should.
@@ -170,84 +179,163 @@ pub(super) enum Look {
     Doubted,
 }
 
-/// What one thread sees that is not as it was.
+/// What is seen that is not as it was.
 #[derive(Default)]
-struct Sight {
-    unread: Vec<Unread>,
-    gone: Vec<usize>,
-    other: Vec<Entry>,
-    refreshed: Vec<(usize, Row)>,
+pub(crate) struct Sight {
+    pub(super) unread: Vec<Unread>,
+    pub(super) gone: Vec<usize>,
+    pub(super) other: Vec<(Entry, Row)>,
+    pub(super) refreshed: Vec<(usize, Row)>,
+    pub(super) not_taken: Vec<String>,
+    /// How folders looked in which nothing is that can't be told.
+    pub(super) stamps: Vec<(RelPath, Stamp)>,
+    /// How many folders had to be listed.
+    listed: usize,
+    /// Those of them that look otherwise than the index says.
+    new: Vec<RelPath>,
+    /// How much had been passed over before the folder at hand.
+    told: usize,
+    /// The device that the twin is on.
+    pub(super) device: u64,
 }
 
-/// What the last listing has at and below a folder, and when the folder was written.
-struct Below {
-    range: Range<usize>,
-    mtime: i64,
+impl Sight {
+    /// Whether everything is as the index says.
+    pub(crate) fn is_still(&self) -> bool {
+        self.listed == 0
+    }
+
+    fn add(&mut self, other: Self) {
+        self.unread.extend(other.unread);
+        self.gone.extend(other.gone);
+        self.other.extend(other.other);
+        self.refreshed.extend(other.refreshed);
+        self.not_taken.extend(other.not_taken);
+        self.stamps.extend(other.stamps);
+        self.listed += other.listed;
+        self.new.extend(other.new);
+    }
+
+    /// Whether one of these folders looks otherwise than the index says.
+    pub(super) fn learns(&self, known: &Folders) -> bool {
+        self.new.iter().any(|path| known.stamps.contains_key(path))
+    }
 }
 
-/// Lists `game` and `home` below the twin's folder and stages new contents with the putter, which stays to be published.
-pub(crate) fn settle_folder(observer: &Observer<'_>, ctx: &Ctx) -> Result<Found> {
-    let mut found = Found { looked_at: observer.clock.now()?, ..Found::default() };
-    let mut unread = Vec::new();
+/// The number that a folder has in the index.
+type Number = Option<u32>;
+
+/// Goes through `game` and `home` below the twin's folder, and says what is not as it was.
+pub(crate) fn sight(observer: &Observer<'_>, ctx: &Ctx) -> Result<Sight> {
+    let device = disk::lstat(observer.folder).at("look at", observer.folder)?.dev;
+    let mut all = Sight { device, ..Sight::default() };
     for root in ["game", "home"] {
-        let path = RelPath::new(root)?;
-        let range = observer.last.range(root);
         let folder = observer.folder.join(root);
-        let lister = Lister::new(&folder, path, Manner::Lenient);
+        let lister = Lister::new(&folder, RelPath::new(root)?, Manner::Lenient);
+        let number = observer.standing().and_then(|(_, standing)| standing.root(root));
         let workers = lister.crawl(
-            Below { range: range.clone(), mtime: 0 },
+            number,
+            |job, opened, worker, below| observer.spares(job, opened, worker, below),
             |job, names, worker, below| observer.visit(job, names, worker, below),
             ctx,
         )?;
-        if workers.is_empty() {
-            found.changed.extend(range.map(|at| (observer.path(at), None)));
+        let bare = || observer.standing().zip(number).is_some_and(|((_, standing), root)| standing.is_bare(root));
+        if workers.is_empty() && !bare() {
+            all.gone.extend(observer.last.get()?.range(root));
+            all.listed += 1;
         }
         for worker in workers {
-            let Sight { unread: more, gone, other, refreshed } = worker.found;
-            found.changed.extend(gone.into_iter().map(|at| (observer.path(at), None)));
-            found
-                .changed
-                .extend(other.into_iter().map(|entry| (entry.path.clone(), Some(Box::new((entry, Row::default()))))));
-            found.refreshed.extend(refreshed);
-            found.not_taken.extend(worker.not_taken);
-            unread.extend(more);
+            all.add(Sight { not_taken: worker.not_taken, ..worker.found });
         }
     }
-    observer.read_unknown(unread, &mut found, ctx)?;
-    found.changed.sort_by(|a, b| a.0.cmp(&b.0).then(a.1.is_some().cmp(&b.1.is_some())));
-    // Where one thing went and another came at the same path, what came counts.
-    found.changed.dedup_by(|later, earlier| {
-        let same = later.0 == earlier.0;
-        if same {
-            std::mem::swap(later, earlier);
-        }
-        same
-    });
-    found.not_taken.sort_unstable();
-    Ok(found)
+    Ok(all)
 }
 
-impl Observer<'_> {
-    fn path(&self, at: usize) -> RelPath {
-        self.last.entries()[at].path.clone()
+impl<'a> Observer<'a> {
+    fn is_scratch(&self, path: &RelPath) -> Result<bool> {
+        Ok(self.sheet.get()?.as_ref().is_some_and(|sheet| sheet.is_scratch(path)))
     }
 
-    fn is_scratch(&self, path: &RelPath) -> bool {
-        self.sheet.is_some_and(|sheet| sheet.is_scratch(path))
+    /// The index, if it can stand by itself.
+    fn standing(&self) -> Option<(&'a Index, &'a Standing)> {
+        let (index, nothing) = (self.index?, matches!(self.doubt, Doubt::Nothing));
+        let standing = index.standing.as_ref().filter(|standing| standing.looked.sheet == self.sheet_key)?;
+        (nothing && self.trusts_inodes).then_some((index, standing))
+    }
+
+    /// Whether a folder and all that is in it look as the index says; then it need not be listed.
+    fn spares(
+        &self,
+        job: &Job<Number>,
+        opened: &Opened,
+        worker: &mut Worker<Sight>,
+        below: &mut Below<Number>,
+    ) -> Option<u64> {
+        worker.found.told = worker.not_taken.len();
+        let ((index, standing), folder) = (self.standing()?, job.about?);
+        if !standing.still(folder, &opened.stat) {
+            return None;
+        }
+        let entries = standing.entries(folder);
+        for &entry in entries {
+            let name = standing.entry_name(entry)?;
+            let row = index.rows.get(entry as usize)?;
+            if row.ino == 0 {
+                // A folder that was empty is gone to itself.
+                standing.folder_in(folder, name.to_str().ok()?)?;
+                continue;
+            }
+            let stat = rustix::fs::statat(&*opened.folder, name, AtFlags::SYMLINK_NOFOLLOW).ok()?.into();
+            if !self.looks_as(index, standing, entry, row, &stat) {
+                return None;
+            }
+        }
+        for &folder in standing.folders(folder) {
+            below.push((standing.folder_name(folder)?.into(), Some(folder)));
+        }
+        worker.found.stamps.push((job.path.clone(), Stamp::from(&opened.stat)));
+        Some(entries.len() as u64)
+    }
+
+    /// Whether an entry looks as the index says, in which what was told by its looks then can be told by them now.
+    fn looks_as(&self, index: &Index, standing: &Standing, entry: u32, row: &Row, stat: &Stat) -> bool {
+        if stat.dev != standing.looked.device || row.ino != stat.ino || self.aside.contains_key(&stat.ino) {
+            return false;
+        }
+        let Some(placed) = standing.placed(entry) else { return false };
+        match row.share {
+            Some(Share::Link) => {
+                self.ledger.holds_half(placed.half, stat)
+                    && (!self.keeps_modes || stat.executable() == placed.executable)
+            }
+            Some(share) => {
+                let written = matches!(share, Share::Own | Share::Arrived);
+                let racy = row.racy(index.looked_at, standing.looked.grain);
+                row.fits(stat) && !racy && !(written && self.is_recent(stat, index))
+            }
+            None => row.fits(stat),
+        }
+    }
+
+    /// Whether a file could have been written to without any sign of it since the index was made.
+    fn is_recent(&self, stat: &Stat, index: &Index) -> bool {
+        self.unseen_for.is_none_or(|time| stat.ctime.saturating_add(time) >= index.looked_at)
     }
 
     /// Compares what is in a folder with what was.
     fn visit(
         &self,
-        job: &Job<Below>,
+        job: &Job<Number>,
         names: InFolder,
         worker: &mut Worker<Sight>,
-        below: &mut Vec<(Box<str>, Below)>,
+        below: &mut Below<Number>,
     ) -> Result<()> {
         let sight = &mut worker.found;
-        let mut range = job.about.range.clone();
-        let names = match names {
-            InFolder::Names(names) => names,
+        sight.listed += 1;
+        let last = self.last.get()?;
+        let mut range = last.range(job.path.as_str());
+        let (names, stat) = match names {
+            InFolder::Names(names, stat) => (names, stat),
             InFolder::Gone => {
                 sight.gone.extend(range);
                 return Ok(());
@@ -256,9 +344,10 @@ impl Observer<'_> {
             InFolder::Untold => return Ok(()),
         };
         // The folder itself, if it was a file, a symlink or empty.
-        let itself = self.last.entries()[range.clone()].first().filter(|entry| entry.path == job.path);
+        let itself = last.entries()[range.clone()].first().filter(|entry| entry.path == job.path);
+        let at = range.start;
         range.start += usize::from(itself.is_some());
-        let mut groups = Groups { entries: self.last.entries(), prefix: job.path.as_str().len() + 1, range };
+        let mut groups = Groups { entries: last.entries(), prefix: job.path.as_str().len() + 1, range };
         let mut visible = false;
         for name in names {
             let group = groups.skip_to(&name.name, &mut sight.gone);
@@ -267,11 +356,16 @@ impl Observer<'_> {
         sight.gone.extend(groups.range);
         let stays = itself.is_some_and(|entry| entry.node == Node::EmptyFolder) && !visible;
         if let (Some(_), false) = (itself, stays) {
-            sight.gone.push(job.about.range.start);
+            sight.gone.push(at);
         }
         if !visible && !stays && !job.root {
-            let entry = Entry { path: job.path.clone(), node: Node::EmptyFolder, mtime: job.about.mtime };
-            sight.other.push(entry);
+            let entry = Entry { path: job.path.clone(), node: Node::EmptyFolder, mtime: stat.mtime };
+            sight.other.push((entry, Row::default()));
+        }
+        if worker.not_taken.len() == sight.told {
+            sight.stamps.push((job.path.clone(), Stamp::from(&stat)));
+            let as_before = self.standing().zip(job.about).is_some_and(|((_, at), folder)| at.still(folder, &stat));
+            sight.new.extend((!as_before).then(|| job.path.clone()));
         }
         Ok(())
     }
@@ -279,22 +373,25 @@ impl Observer<'_> {
     /// Judges one name, which had `group` in the last listing; says whether it is part of the twin.
     fn see(
         &self,
-        job: &Job<Below>,
+        job: &Job<Number>,
         Name { name, behind, stat }: Name,
         group: Range<usize>,
         sight: &mut Sight,
-        below: &mut Vec<(Box<str>, Below)>,
+        below: &mut Below<Number>,
     ) -> Result<bool> {
-        let first = self.last.entries()[group.clone()].first();
+        let first = self.last.get()?.entries()[group.clone()].first();
         let leaf = first
             .filter(|entry| group.len() == 1 && entry.path.as_str().len() == job.path.as_str().len() + 1 + name.len());
         let path = leaf.map_or_else(|| job.path.join(&name), |entry| Ok(entry.path.clone()))?;
-        if self.is_scratch(&path) {
+        if self.is_scratch(&path)? {
             sight.gone.extend(group);
             return Ok(false);
         }
         match (behind, leaf) {
-            (Behind::Folder, _) => below.push((name, Below { range: group, mtime: stat.mtime })),
+            (Behind::Folder, _) => {
+                let number = self.standing().zip(job.about).and_then(|((_, at), folder)| at.folder_in(folder, &name));
+                below.push((name, number));
+            }
             (Behind::Other(Kind::File), Some(entry)) => match self.know(entry, group.start, &stat) {
                 Known::AsItWas => {}
                 Known::Looks(row) => sight.refreshed.push((group.start, row)),
@@ -313,9 +410,12 @@ impl Observer<'_> {
                     Kind::Symlink(target) => Node::Symlink { target },
                     _ => Node::EmptyFolder,
                 };
+                let row = Row::of_symlink(&stat);
                 if leaf.is_none_or(|entry| entry.node != node) {
                     sight.gone.extend(group);
-                    sight.other.push(Entry { path, node, mtime: stat.mtime });
+                    sight.other.push((Entry { path, node, mtime: stat.mtime }, row));
+                } else if self.trusts_inodes && self.index.and_then(|index| index.rows.get(group.start)) != Some(&row) {
+                    sight.refreshed.push((group.start, row));
                 }
             }
         }
@@ -342,12 +442,12 @@ impl Observer<'_> {
             };
         }
         let same = (*size, row.mtime, row.mode, row.ctime) == (stat.size, stat.mtime, stat.mode, stat.ctime);
-        if !same || row.racy(index.looked_at, self.clock.grain()) {
+        if !same || row.racy(index.looked_at, self.grain) {
             return unknown;
         }
-        let recent = self.unseen_for.is_none_or(|time| stat.ctime.saturating_add(time) >= index.looked_at);
         let now = Row::new(stat, share);
-        match (matches!(share, Share::Own | Share::Arrived) && recent, doubted, now == *row) {
+        let written = matches!(share, Share::Own | Share::Arrived);
+        match (written && self.is_recent(stat, index), doubted, now == *row) {
             (true, true, _) | (_, true, false) => unknown,
             (true, false, _) => Known::Unless(Look::Recent),
             (false, true, true) => Known::Unless(Look::Doubted),

@@ -8,27 +8,81 @@ use std::path::Path;
 use std::sync::Mutex;
 
 use super::Row;
-use super::quick::{Found, Leak, Lifted, Look, Observer, Unread};
+use super::quick::{Found, Leak, Lifted, Look, Observer, Sight, Unread};
+use super::standing::Looked;
 use crate::disk::{self, Folders, Stat};
 use crate::error::{Error, IntakeError, Result};
 use crate::ident::ContentId;
-use crate::listing::{Entry, Node};
+use crate::listing::{Entry, Listing, Node};
 use crate::parallel;
 use crate::path::RelPath;
 use crate::progress::{Ctx, Phase};
-use crate::store::pool::{Share, hash_unchanged};
+use crate::store::pool::{Putter, Share, hash_unchanged};
 
 /// How often a file is read again that changes while it is being read.
 const TRIES: usize = 3;
 
-impl Observer<'_> {
+/// Reads what a look at a twin could not tell.
+pub(crate) struct Reading<'a> {
+    pub(crate) observer: &'a Observer<'a>,
+    /// Where what is new goes; without one it is only read.
+    pub(crate) putter: Option<&'a Putter<'a>>,
+    /// When the look began, by the filesystem's clock.
+    pub(crate) looked_at: i64,
+    /// What was there the last time.
+    last: &'a Listing,
+}
+
+impl<'a> Reading<'a> {
+    pub(crate) fn new(observer: &'a Observer<'a>, putter: Option<&'a Putter<'a>>, looked_at: i64) -> Result<Self> {
+        Ok(Self { observer, putter, looked_at, last: observer.last.get()? })
+    }
+
+    /// Reads what nothing is known about, and stages new contents with the putter, which stays to be published.
+    pub(crate) fn settle(&self, sight: Sight, ctx: &Ctx) -> Result<Found> {
+        let mut found = Found { looked_at: self.looked_at, ..Found::default() };
+        self.stamp(&sight, &mut found);
+        let Sight { unread, gone, other, refreshed, not_taken, .. } = sight;
+        let path = |at: usize| self.last.entries()[at].path.clone();
+        found.changed.extend(gone.into_iter().map(|at| (path(at), None)));
+        found.changed.extend(other.into_iter().map(|(entry, row)| (entry.path.clone(), Some(Box::new((entry, row))))));
+        (found.refreshed, found.not_taken) = (refreshed, not_taken);
+        self.read_unknown(unread, &mut found, ctx)?;
+        found.changed.sort_by(|a, b| a.0.cmp(&b.0).then(a.1.is_some().cmp(&b.1.is_some())));
+        // Where one thing went and another came at the same path, what came counts.
+        found.changed.dedup_by(|later, earlier| {
+            let same = later.0 == earlier.0;
+            if same {
+                std::mem::swap(later, earlier);
+            }
+            same
+        });
+        found.not_taken.sort_unstable();
+        Ok(found)
+    }
+
+    /// How folders look by which the next look can spare them: where no change since can have the same time stamp.
+    fn stamp(&self, sight: &Sight, found: &mut Found) {
+        let Observer { trusts_inodes, sheet_key: sheet, .. } = *self.observer;
+        let looked = Looked { device: sight.device, grain: self.observer.grain, sheet, quiet: false };
+        found.folders.looked = looked;
+        if trusts_inodes {
+            let known = sight.stamps.iter().filter(|(_, stamp)| !looked.racy(*stamp, self.looked_at));
+            found.folders.stamps = known.cloned().collect();
+        }
+        found.learned = sight.learns(&found.folders);
+    }
+
     /// Leaves out of what is to be read what turns out to be known.
     fn still_unknown(&self, unread: Vec<Unread>) -> Result<Vec<Unread>> {
         // Linking and unlinking happen under the exclusive lock, and the ledger is written before it is released.
-        let again =
-            if unread.iter().any(|name| name.look == Look::Shared) { Some((self.ledger_again)()?) } else { None };
+        let again = if unread.iter().any(|name| name.look == Look::Shared) {
+            Some((self.observer.ledger_again)()?)
+        } else {
+            None
+        };
         let mut left = Vec::with_capacity(unread.len());
-        let mut reader = Reader::new(self.folder);
+        let mut reader = Reader::new(self.observer.folder);
         for mut name in unread {
             let known = match (name.look, &again) {
                 (Look::Unknown | Look::Doubted, _) | (Look::Shared, None) => false,
@@ -42,7 +96,8 @@ impl Observer<'_> {
                     match (entry, looked) {
                         (Some(Node::File { content, executable, .. }), Ok(stat)) => {
                             name.stat = stat;
-                            ledger.holds(*content, &stat) && (!self.keeps_modes || stat.executable() == *executable)
+                            ledger.holds(*content, &stat)
+                                && (!self.observer.keeps_modes || stat.executable() == *executable)
                         }
                         _ => false,
                     }
@@ -56,7 +111,12 @@ impl Observer<'_> {
     }
 
     /// Reads the files that nothing is known about; each inode once.
-    pub(super) fn read_unknown(&self, unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
+    fn read_unknown(&self, unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
+        // Once it is long enough ago, the next look need not ask.
+        let unseen = |name: &Unread| self.observer.unseen_for.map(|time| name.stat.ctime.saturating_add(time));
+        found.learned |= unread
+            .iter()
+            .any(|name| name.look == Look::Recent && unseen(name).is_some_and(|until| until < self.looked_at));
         let unread = self.still_unknown(unread)?;
         found.read = unread.len();
         let inode = |name: &Unread| (name.stat.dev, name.stat.ino);
@@ -95,7 +155,7 @@ impl Observer<'_> {
         };
         let phase = if self.putter.is_some() { Phase::Storing } else { Phase::Checking };
         ctx.phase(phase, count as u64, bytes, || {
-            parallel::for_each(&batches, ctx.threads(), || Reader::new(self.folder), work)
+            parallel::for_each(&batches, ctx.threads(), || Reader::new(self.observer.folder), work)
         })
     }
 
@@ -124,17 +184,17 @@ impl Observer<'_> {
                 found.leaks.push(Leak { path: name.path.clone(), inode: stat.ino, right: *right });
             }
             Bond::Pool { executable } if given || !self.looks_guarded(content, *executable, &stat) => {
-                let asked = (self.keeps_modes && stat.executable() != *executable).then(|| stat.executable());
+                let asked = (self.observer.keeps_modes && stat.executable() != *executable).then(|| stat.executable());
                 found.lifted.push(Lifted { path: name.path.clone(), content, read: stat, asked });
             }
-            Bond::Pool { .. } => self.ledger.set(content, &stat),
+            Bond::Pool { .. } => self.observer.ledger.set(content, &stat),
             Bond::Own { .. } => {}
         }
         let (entry, row) = self.entry(name, content, &stat, &bond);
         match last {
             Some((at, before)) if before.node == entry.node => {
-                let known = self.index.is_some_and(|index| {
-                    index.rows.get(at) == Some(&row) && !row.racy(index.looked_at, self.clock.grain())
+                let known = self.observer.index.is_some_and(|index| {
+                    index.rows.get(at) == Some(&row) && !row.racy(index.looked_at, self.observer.grain)
                 });
                 found.refreshed.extend((!known).then_some((at, row)));
             }
@@ -151,11 +211,11 @@ impl Observer<'_> {
 
     /// What a file that was read has to do with the pool.
     fn bond(&self, name: &Unread, content: ContentId, stat: &Stat) -> Result<Bond> {
-        if let Some(&right) = self.aside.get(&stat.ino) {
+        if let Some(&right) = self.observer.aside.get(&stat.ino) {
             return Ok(Bond::Wrong { right });
         }
         let before = name.last.and_then(|at| Some((self.last.entries()[at].node.content()?, at)));
-        let row = before.and_then(|(_, at)| self.index?.rows.get(at)).filter(|row| row.ino == stat.ino);
+        let row = before.and_then(|(_, at)| self.observer.index?.rows.get(at)).filter(|row| row.ino == stat.ino);
         if let Some((right, _)) = before.filter(|(before, _)| *before != content)
             && (row.is_some_and(|row| row.share == Some(Share::Link)) || self.pool_file(right, stat)?.is_some())
         {
@@ -172,17 +232,18 @@ impl Observer<'_> {
 
     /// Whether an inode is the pool's own file of a content: the one for executables, or the other.
     fn pool_file(&self, content: ContentId, stat: &Stat) -> Result<Option<bool>> {
-        if stat.nlink < 2 || !self.ledger.is_beside(stat) {
+        if stat.nlink < 2 || !self.observer.ledger.is_beside(stat) {
             return Ok(None);
         }
-        Ok(self.pool.file_with(content, stat.ino)?.map(|path| path.extension().is_some()))
+        Ok(self.observer.pool.file_with(content, stat.ino)?.map(|path| path.extension().is_some()))
     }
 
     /// Whether a linked file has the guard, and the time, that the pool's file has.
     fn looks_guarded(&self, content: ContentId, executable: bool, stat: &Stat) -> bool {
         let guarded = if executable { 0o555 } else { 0o444 };
-        let looked = self.ledger.looked(stat).filter(|looked| looked.is_of(content));
-        (!self.keeps_modes || stat.mode & 0o7777 == guarded) && looked.is_none_or(|looked| looked.mtime == stat.mtime)
+        let looked = self.observer.ledger.looked(stat).filter(|looked| looked.is_of(content));
+        (!self.observer.keeps_modes || stat.mode & 0o7777 == guarded)
+            && looked.is_none_or(|looked| looked.mtime == stat.mtime)
     }
 
     fn entry(&self, name: &Unread, content: ContentId, stat: &Stat, bond: &Bond) -> (Entry, Row) {
@@ -190,7 +251,7 @@ impl Observer<'_> {
         let as_before = before.filter(|before| before.node.content() == Some(content));
         let executable = match (bond, before.map(|before| &before.node)) {
             (Bond::Pool { executable }, _) => *executable,
-            (_, Some(Node::File { executable, .. })) if !self.keeps_modes => *executable,
+            (_, Some(Node::File { executable, .. })) if !self.observer.keeps_modes => *executable,
             _ => stat.executable(),
         };
         // All names of a linked file show one time: the pool's. The twin's own is the one in its listing.
@@ -204,7 +265,7 @@ impl Observer<'_> {
     }
 
     fn read(&self, name: &Unread, reader: &mut Reader<'_>, ctx: &Ctx) -> Result<Read> {
-        let path = name.path.below(self.folder);
+        let path = name.path.below(self.observer.folder);
         let (mut last, mut stat) = (None, name.stat);
         for _ in 0..TRIES {
             // The mode of a shared file is the pool's to say.

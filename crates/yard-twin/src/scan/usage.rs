@@ -1,6 +1,7 @@
 //! What a folder takes on disk: every file and folder below it, whatever its name and kind.
 
-use std::ffi::CString;
+use std::collections::HashSet;
+use std::ffi::{CStr, CString};
 use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
 use std::path::Path;
@@ -20,6 +21,8 @@ pub(crate) struct Usage {
     pub(crate) files: Vec<Stat>,
     /// Bytes on disk that the folders themselves take, that one among them.
     pub(crate) folders: u64,
+    /// The device and inode of that one.
+    pub(crate) top: Option<(u64, u64)>,
 }
 
 struct Job {
@@ -27,30 +30,57 @@ struct Job {
     name: CString,
 }
 
+/// What one thread has found: files, bytes of folders, and what was noted of files.
+type Found<T> = (Vec<Stat>, u64, Vec<T>);
+
 /// Looks at all that is below `folder`; what can't be listed, or goes meanwhile, is passed over.
 pub(crate) fn usage(folder: &Path, ctx: &Ctx) -> Result<Usage> {
+    usage_but(folder, &HashSet::new(), ctx)
+}
+
+/// As [`usage`], without the folders that have one of these devices and inodes.
+pub(crate) fn usage_but(folder: &Path, without: &HashSet<(u64, u64)>, ctx: &Ctx) -> Result<Usage> {
+    usage_of(folder, without, ctx, |_, _| None::<()>).map(|(usage, _)| usage)
+}
+
+/// As [`usage_but`], with what `note` has to say of each file by its name.
+pub(crate) fn usage_of<T: Send>(
+    folder: &Path,
+    without: &HashSet<(u64, u64)>,
+    ctx: &Ctx,
+    note: impl Fn(&CStr, &Stat) -> Option<T> + Sync,
+) -> Result<(Usage, Vec<T>)> {
     let root = Arc::new(disk::open_folder(CWD, folder).at("open", folder)?);
-    let allocated = disk::fstat(&*root).at("look at", folder)?.allocated;
-    let worker = || (Usage::default(), Box::new_uninit_slice(32 << 10));
+    let top = disk::fstat(&*root).at("look at", folder)?;
+    let worker = || ((Vec::new(), 0, Vec::new()), Box::new_uninit_slice(32 << 10));
     let first = vec![Job { parent: root, name: c".".into() }];
-    let workers = parallel::crawl(first, ctx.threads(), worker, |(usage, buffer), job, jobs| {
+    let workers = parallel::crawl(first, ctx.threads(), worker, |(found, buffer), job, jobs| {
         ctx.check()?;
-        look(&job, usage, buffer, jobs).or_else(|error| {
+        look(&job, found, buffer, jobs, without, &note).or_else(|error| {
             match error.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
                 Some(rustix::io::Errno::NOENT | rustix::io::Errno::ACCESS | rustix::io::Errno::NOTDIR) => Ok(()),
                 _ => Err(Error::io("list", folder.join(job.name.to_string_lossy().as_ref()), error)),
             }
         })
     })?;
-    let mut all = Usage { files: Vec::new(), folders: allocated };
-    for (usage, _) in workers {
-        all.files.extend(usage.files);
-        all.folders += usage.folders;
+    let mut all = Usage { files: Vec::new(), folders: top.allocated, top: Some((top.dev, top.ino)) };
+    let mut notes = Vec::new();
+    for ((files, folders, noted), _) in workers {
+        all.files.extend(files);
+        all.folders += folders;
+        notes.extend(noted);
     }
-    Ok(all)
+    Ok((all, notes))
 }
 
-fn look(job: &Job, usage: &mut Usage, buffer: &mut [MaybeUninit<u8>], jobs: &mut Vec<Job>) -> std::io::Result<()> {
+fn look<T>(
+    job: &Job,
+    (files, folders, notes): &mut Found<T>,
+    buffer: &mut [MaybeUninit<u8>],
+    jobs: &mut Vec<Job>,
+    without: &HashSet<(u64, u64)>,
+    note: &impl Fn(&CStr, &Stat) -> Option<T>,
+) -> std::io::Result<()> {
     let folder = Arc::new(disk::open_folder(&*job.parent, &*job.name)?);
     let mut names = RawDir::new(&*folder, buffer);
     while let Some(name) = names.next() {
@@ -62,11 +92,12 @@ fn look(job: &Job, usage: &mut Usage, buffer: &mut [MaybeUninit<u8>], jobs: &mut
         let Ok(stat) = rustix::fs::statat(&*folder, name, AtFlags::SYMLINK_NOFOLLOW) else { continue };
         let is_folder = FileType::from_raw_mode(stat.st_mode) == FileType::Directory;
         let stat = Stat::from(stat);
-        if is_folder {
-            usage.folders += stat.allocated;
+        if !is_folder {
+            notes.extend(note(name, &stat));
+            files.push(stat);
+        } else if !without.contains(&(stat.dev, stat.ino)) {
+            *folders += stat.allocated;
             jobs.push(Job { parent: Arc::clone(&folder), name: name.into() });
-        } else {
-            usage.files.push(stat);
         }
     }
     Ok(())

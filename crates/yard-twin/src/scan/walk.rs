@@ -55,16 +55,22 @@ pub(super) enum Behind {
 
 /// What is in a folder.
 pub(super) enum InFolder {
-    /// These, in their order.
-    Names(Vec<Name>),
+    /// These, in their order; and how it looked before it was listed.
+    Names(Vec<Name>, Stat),
     /// It has vanished.
     Gone,
     /// It can't be listed.
     Untold,
 }
 
-/// A folder that was listed, open, and what is in it; or why not.
-type Listed = Result<(Arc<OwnedFd>, Vec<Name>), InFolder>;
+/// A folder that is open, and how it looked then.
+pub(super) struct Opened {
+    pub(super) folder: Arc<OwnedFd>,
+    pub(super) stat: Stat,
+}
+
+/// The folders below one, by name, and what is to be known about each.
+pub(super) type Below<T> = Vec<(Box<str>, T)>;
 
 /// A folder to be listed.
 pub(super) struct Job<T> {
@@ -112,22 +118,35 @@ impl<'a> Lister<'a> {
         self.folder.join(below.trim_start_matches('/'))
     }
 
-    /// The names in a folder, in their order, and the folder; leniently if it can't be listed: whether it has vanished.
-    fn names<T, S>(&self, job: &Job<T>, worker: &mut Worker<S>) -> Result<Listed> {
-        let not_listed = |error: io::Error, doing, not_taken: &mut Vec<String>| {
-            let there = if error.kind() == io::ErrorKind::NotFound { InFolder::Gone } else { InFolder::Untold };
-            self.pass_over(&job.path, error, doing, not_taken).map(|()| Err(there))
-        };
-        let folder = match disk::open_folder(&*job.parent, &*job.name) {
-            Ok(folder) => Arc::new(folder),
-            Err(error) => return not_listed(error, "open", &mut worker.not_taken),
-        };
+    /// Leniently, what is known of a folder that can't be opened or listed: whether it has vanished.
+    fn not_listed(
+        &self,
+        path: &RelPath,
+        error: io::Error,
+        doing: &'static str,
+        not_taken: &mut Vec<String>,
+    ) -> Result<InFolder> {
+        let there = if error.kind() == io::ErrorKind::NotFound { InFolder::Gone } else { InFolder::Untold };
+        self.pass_over(path, error, doing, not_taken).map(|()| there)
+    }
+
+    fn open<T, S>(&self, job: &Job<T>, worker: &mut Worker<S>) -> Result<Result<Opened, InFolder>> {
+        let opened = disk::open_folder(&*job.parent, &*job.name)
+            .and_then(|folder| Ok(Opened { stat: disk::fstat(&folder)?, folder: Arc::new(folder) }));
+        match opened {
+            Ok(opened) => Ok(Ok(opened)),
+            Err(error) => self.not_listed(&job.path, error, "open", &mut worker.not_taken).map(Err),
+        }
+    }
+
+    /// The names in a folder, in their order.
+    fn names<T, S>(&self, job: &Job<T>, Opened { folder, stat }: &Opened, worker: &mut Worker<S>) -> Result<InFolder> {
         let mut found = Vec::new();
-        let mut names = RawDir::new(&*folder, &mut worker.buffer);
+        let mut names = RawDir::new(&**folder, &mut worker.buffer);
         while let Some(name) = names.next() {
             let name = match name {
                 Ok(name) => name,
-                Err(error) => return not_listed(error.into(), "list", &mut worker.not_taken),
+                Err(error) => return self.not_listed(&job.path, error.into(), "list", &mut worker.not_taken),
             };
             let bytes = name.file_name().to_bytes();
             if bytes == b"." || bytes == b".." {
@@ -141,10 +160,10 @@ impl<'a> Lister<'a> {
                 worker.not_taken.push(format!("{} (its name is not UTF-8)", shown.display()));
                 continue;
             };
-            found.extend(self.look(&folder, name.file_name(), text, job, &mut worker.not_taken)?);
+            found.extend(self.look(folder, name.file_name(), text, job, &mut worker.not_taken)?);
         }
         found.sort_unstable_by(|a, b| a.name.cmp(&b.name));
-        Ok(Ok((folder, found)))
+        Ok(InFolder::Names(found, *stat))
     }
 
     fn look<T>(
@@ -221,28 +240,38 @@ impl<'a> Lister<'a> {
         }
     }
 
-    /// Lists every folder, each by one thread, the ones below after it. `visit` is told what is in a folder, and says
-    /// which of its folders are to be listed, with what is to be known about them then.
+    /// Goes to every folder, each by one thread, to the ones below after it. `spares` sees it before it is listed, and says
+    /// how many names are in it if it need not be; `visit` is told what is in it. Both say which of its folders are to be
+    /// gone to, with what is to be known about them then.
     pub(super) fn crawl<T: Send, S: Send + Default>(
         &self,
         about: T,
-        visit: impl Fn(&Job<T>, InFolder, &mut Worker<S>, &mut Vec<(Box<str>, T)>) -> Result<()> + Sync,
+        spares: impl Fn(&Job<T>, &Opened, &mut Worker<S>, &mut Below<T>) -> Option<u64> + Sync,
+        visit: impl Fn(&Job<T>, InFolder, &mut Worker<S>, &mut Below<T>) -> Result<()> + Sync,
         ctx: &Ctx,
     ) -> Result<Vec<Worker<S>>> {
         let Some(root) = self.root(about)? else { return Ok(Vec::new()) };
         let worker = || Worker { found: S::default(), not_taken: Vec::new(), buffer: Box::new_uninit_slice(32 << 10) };
         parallel::crawl(vec![root], ctx.threads(), worker, |worker, job, jobs| {
             ctx.check()?;
-            let (folder, names) = match self.names(&job, worker)? {
-                Ok(listed) => listed,
-                Err(not) => return visit(&job, not, worker, &mut Vec::new()),
-            };
-            ctx.progress().advance(names.len() as u64, 0);
             let mut below = Vec::new();
-            visit(&job, InFolder::Names(names), worker, &mut below)?;
+            let opened = match self.open(&job, worker)? {
+                Ok(opened) => opened,
+                Err(not) => return visit(&job, not, worker, &mut below),
+            };
+            if let Some(names) = spares(&job, &opened, worker, &mut below) {
+                ctx.progress().advance(names, 0);
+            } else {
+                below.clear();
+                let names = self.names(&job, &opened, worker)?;
+                if let InFolder::Names(names, _) = &names {
+                    ctx.progress().advance(names.len() as u64, 0);
+                }
+                visit(&job, names, worker, &mut below)?;
+            }
             for (name, about) in below {
                 let path = job.path.join(&name)?;
-                jobs.push(Job { parent: Arc::clone(&folder), name, path, root: false, about });
+                jobs.push(Job { parent: Arc::clone(&opened.folder), name, path, root: false, about });
             }
             Ok(())
         })
@@ -321,20 +350,20 @@ fn walk_each<S: Send + Default>(
     ctx: &Ctx,
     each: impl Fn(&mut S, Seen) + Sync,
 ) -> Result<Vec<Worker<S>>> {
-    let visit = |job: &Job<Stat>, names: InFolder, worker: &mut Worker<S>, below: &mut Vec<_>| {
+    let visit = |job: &Job<()>, names: InFolder, worker: &mut Worker<S>, below: &mut Below<()>| {
         // A folder that can't be listed is named; what is in it is not known.
-        let InFolder::Names(names) = names else { return Ok(()) };
+        let InFolder::Names(names, stat) = names else { return Ok(()) };
         if names.is_empty() && !job.root {
-            each(&mut worker.found, Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat: job.about });
+            each(&mut worker.found, Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat });
         }
         for Name { name, behind, stat } in names {
             match behind {
-                Behind::Folder => below.push((name, stat)),
+                Behind::Folder => below.push((name, ())),
                 Behind::Untold => {}
                 Behind::Other(kind) => each(&mut worker.found, Seen { path: job.path.join(&name)?, kind, stat }),
             }
         }
         Ok(())
     };
-    lister.crawl(disk::lstat(lister.folder).at("look at", lister.folder)?, visit, ctx)
+    lister.crawl((), |_, _, _, _| None, visit, ctx)
 }

@@ -17,8 +17,9 @@ use crate::store::pool::{Facts, Policy, Pool, Share, Sharing, masses};
 use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::change::{Anew, Goal, Start};
+use crate::twin::look::Look;
 use crate::twin::private::is_private;
-use crate::twin::settle::{Look, Settled};
+use crate::twin::settle::Settled;
 
 /// Files, and their bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

@@ -18,7 +18,7 @@ use crate::listing::{Entry, Layer, Listing, Node, diff, overlay};
 use crate::materialise::{Discard, Doing, Doubtful, FolderChange, GivenUp, Layout, Published, Staged, Step, steps};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::{Index, Row, index_path};
+use crate::scan::{Folders, NewIndex, Row, index_path};
 use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share, Sharing};
 use crate::store::state::State;
@@ -195,8 +195,10 @@ impl Twin {
         let mut looked_at = 0;
         let tidied = tidied.and_then(|()| {
             looked_at = clock.wait_past(latest)?;
-            let index =
-                Index { listing: next.id(), pool: self.yard.store.pool.inode()?, looked_at, rows: rows.clone() };
+            // What was put there meanwhile must be seen: all folders are listed at the next look.
+            let folders = &Folders::default();
+            let pool = self.yard.store.pool.inode()?;
+            let index = NewIndex { listing: &next, rows: &rows, pool, looked_at, folders };
             index.save(&index_path(&folder), &op_path.join("index"))
         });
         if let Err(error) = tidied {

@@ -19,8 +19,8 @@ use crate::store::pool::Ledger;
 use crate::twin::Twin;
 use crate::twin::change;
 use crate::twin::change::{Goal, Start, unfinished};
+use crate::twin::look::Look;
 use crate::twin::power::{may_be_damaged, put_right};
-use crate::twin::settle::Look;
 use crate::yard::forget;
 
 impl Twin {

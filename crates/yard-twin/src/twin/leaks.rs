@@ -17,7 +17,8 @@ use crate::scan::{Index, index_path};
 use crate::store::pool::Share;
 use crate::twin::Twin;
 use crate::twin::change::{Goal, Start};
-use crate::twin::settle::{Look, Settled};
+use crate::twin::look::Look;
+use crate::twin::settle::Settled;
 use crate::twin::vouch;
 
 /// Shared files that were found to be written to directly, and what became of them.

@@ -8,6 +8,7 @@ pub(crate) mod finish;
 pub(crate) mod held;
 pub(crate) mod inlay;
 pub(crate) mod leaks;
+pub(crate) mod look;
 pub mod markers;
 pub(crate) mod mods;
 pub(crate) mod names;

@@ -14,7 +14,7 @@ use crate::error::{Error, IntakeError, Noun, PathContext, Result, TwinError};
 use crate::ident::{BuildRef, ContentId};
 use crate::listing::{Entry, Listing, Node};
 use crate::progress::Ctx;
-use crate::scan::{Index, Row, index_path};
+use crate::scan::{Folders, NewIndex, Row, index_path};
 use crate::sheet::Sheet;
 use crate::store::pool::hash_unchanged;
 use crate::store::state::State;
@@ -221,7 +221,8 @@ impl Twin {
         self.yard.catalog.together(|| self.yard.catalog.add_change(self.row.id, &change).map(drop))?;
         self.renew()?;
         let pool = self.yard.store.pool.inode()?;
-        let index = Index { listing: state.disk, pool, looked_at: *looked_at, rows: rows.clone() };
+        let folders = &Folders::default();
+        let index = NewIndex { listing: there, rows, pool, looked_at: *looked_at, folders };
         index.save(&index_path(folder), &op.path().join("index"))
     }
 }

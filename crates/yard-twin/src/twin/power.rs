@@ -11,7 +11,7 @@ use crate::progress::Ctx;
 use crate::scan::{Found, Now};
 use crate::twin::Twin;
 use crate::twin::change::{Goal, Start};
-use crate::twin::settle::Look;
+use crate::twin::look::Look;
 
 /// By then the system has written a new twin's files by itself, so that making sure of it costs next to nothing.
 const WRITTEN_BY_THEN: SignedDuration = SignedDuration::from_secs(35);

@@ -9,17 +9,15 @@ use rustix::fs::FileType;
 
 use crate::Yard;
 use crate::catalog::{Counts, NewChange, TwinRow, What};
-use crate::disk::lock::{self, Held, Mode};
 use crate::disk::op_folder::OpFolder;
-use crate::disk::{self, FsClock, Stat};
+use crate::disk::{self, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::{ContentId, ListingId};
-use crate::link::{Fate, fate};
 use crate::listing::{Layer, Listing, Node, diff};
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Found, Index, Lifted, Observer, Row, index_path, settle_folder};
+use crate::scan::{Doubt, Lifted, Row};
 use crate::sheet::Sheet;
 use crate::store::pool::{Ledger, Putter, Share};
 use crate::store::state::State;
@@ -28,6 +26,7 @@ use crate::twin::after_run::pending;
 use crate::twin::arrived;
 use crate::twin::leaks;
 use crate::twin::leaks::{Leaks, Mends};
+use crate::twin::look::{Glance, Look, Stage, Want, forbidden_links, look_only};
 use crate::twin::private::private_there;
 use crate::yard::folder_id;
 
@@ -107,20 +106,25 @@ pub(crate) fn as_of_last(yard: &Yard, row: &TwinRow) -> Result<Settled> {
     let state = yard.store.state(row.state)?;
     let listing = yard.store.listing(state.disk)?;
     let index = yard.index(&yard.folder_of(row), &state, listing.entries().len())?;
-    Ok(Settled {
-        looked_at: index.as_ref().map(|index| index.looked_at).unwrap_or_default(),
-        rows: index.map(|index| index.rows).unwrap_or_default(),
-        listing,
-        state,
-        not_taken: Vec::new(),
-        leaks: Leaks::default(),
-        mends: Mends::default(),
-        dropped: Vec::new(),
-        news: None,
-    })
+    Ok(Settled::as_it_was(state, listing, index.map(|index| (index.rows, index.looked_at)).unwrap_or_default()))
 }
 
 impl Settled {
+    /// A twin in which nothing has changed, and nothing is to be said about what no listing can hold.
+    fn as_it_was(state: State, listing: Listing, (rows, looked_at): (Vec<Row>, i64)) -> Self {
+        Self {
+            state,
+            listing,
+            rows,
+            looked_at,
+            not_taken: Vec::new(),
+            leaks: Leaks::default(),
+            mends: Mends::default(),
+            dropped: Vec::new(),
+            news: None,
+        }
+    }
+
     /// Whether what is at a path is what was there when this was settled.
     pub(crate) fn is_as_settled(&self, path: &str, stat: &Stat, ledger: &Ledger) -> bool {
         let Some(at) = self.listing.position(path) else { return false };
@@ -142,18 +146,6 @@ struct Pooled<'a> {
     putter: Putter<'a>,
     lifted: &'a [Lifted],
     mends: &'a Mends,
-}
-
-/// A twin as it was, and what is different now.
-pub(crate) struct Look {
-    pub(crate) state: State,
-    pub(crate) before: Listing,
-    pub(crate) rows: Vec<Row>,
-    /// Whether the rows were not to be had.
-    pub(crate) stale_index: bool,
-    pub(crate) pool_inode: u64,
-    pub(crate) sheet: Option<Sheet>,
-    pub(crate) found: Found,
 }
 
 /// What a player or a program may change without changing the game: belongings, live and scratch paths, the home.
@@ -263,9 +255,27 @@ impl Twin {
         self.finish_change(ctx)?;
         self.check_after_power_loss(ctx)?;
         let folder = self.folder()?;
-        let op = self.yard.begin(ctx)?;
-        let putter = Putter::new(&self.yard.store.pool, op.path(), HashSet::new())?;
-        let mut look = look_only(&self.yard, &self.row, &folder, &op, Some(&putter), doubt, ctx)?;
+        let yard = self.yard.clone();
+        let mut glance = match doubt {
+            Doubt::Nothing => Glance::at(&yard, &self.row, &folder, Want::Listing, ctx)?,
+            _ => None,
+        };
+        let text = profile::text(&folder.join("profile.toml"))?;
+        let still = |glance: &mut Glance<'_>| glance.still().is_some_and(|(state, _)| state.profile == text);
+        if self.in_place.is_empty()
+            && let Some(glance) = glance.take_if(still)
+        {
+            let (state, listing, rows, looked_at) = glance.into_before()?;
+            return Ok(Settled::as_it_was(state, listing, (rows, looked_at)));
+        }
+        let (op, pool) = (self.yard.begin(ctx)?, &yard.store.pool);
+        let ledger = glance.as_ref().map_or_else(|| Ledger::load(pool).map(Arc::new), |glance| Ok(glance.ledger()))?;
+        let putter = Putter::with_ledger(pool, op.path(), HashSet::new(), ledger)?;
+        let stage = Stage { op: &op, putter: Some(&putter) };
+        let mut look = match glance {
+            Some(glance) => glance.look(&self.yard, &self.row, stage, ctx)?,
+            None => look_only(&self.yard, &self.row, &folder, stage, doubt, ctx)?,
+        };
         let mends = self.judge(&mut look, ctx)?;
         let (state, from_layer) = (look.state.clone(), std::mem::take(&mut self.in_place));
         let mut in_place = Vec::new();
@@ -278,9 +288,9 @@ impl Twin {
         let later = record == Record::IfWrong && mends.is_empty();
         if later {
             // The index goes with the state that the catalogue knows.
-            look.rows = keep_index(&mut look, &folder, &op)?;
+            look.rows = look.keep_index(&yard, &folder, &op)?;
         }
-        let (listing, rows) = look.found.merged(look.before, look.rows)?;
+        let (listing, rows) = look.found.merged(look.before.clone(), std::mem::take(&mut look.rows))?;
         let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
         let mut next = next.with_written(in_place);
         if !unchanged {
@@ -296,17 +306,17 @@ impl Twin {
         if number.is_some() {
             self.renew()?;
         }
-        let mut not_taken = look.found.not_taken;
+        let mut not_taken = std::mem::take(&mut look.found.not_taken);
         not_taken.extend(forbidden_links(&self.yard, &folder, &listing));
-        let looked_at = look.found.looked_at;
-        let index = Index { listing: next.disk, pool: look.pool_inode, looked_at, rows };
-        if !later && (look.stale_index || !unchanged || !look.found.refreshed.is_empty()) {
-            index.save(&index_path(&folder), &op.path().join("index"))?;
+        look.found.folders.looked.quiet = not_taken.is_empty();
+        if !later && (!unchanged || look.learned()) {
+            look.save(&listing, &rows, &folder, &op)?;
         }
+        let looked_at = look.found.looked_at;
         let mut leaks = mends.leaks();
         leaks.number = number.filter(|_| !leaks.paths.is_empty());
         let news = (later && next != state).then_some(news);
-        let (state, rows, dropped) = (next, index.rows, Vec::new());
+        let (state, dropped) = (next, Vec::new());
         Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped, news })
     }
 
@@ -369,67 +379,11 @@ impl Twin {
     /// Looks at a twin's folder and puts what is new into the pool; its state stays as it is, and so does what is wrong.
     pub(crate) fn look(&self, folder: &Path, op: &OpFolder, ctx: &Ctx) -> Result<Look> {
         let putter = Putter::new(&self.yard.store.pool, op.path(), HashSet::new())?;
-        let look = look_only(&self.yard, &self.row, folder, op, Some(&putter), Doubt::Nothing, ctx)?;
+        let stage = Stage { op, putter: Some(&putter) };
+        let look = look_only(&self.yard, &self.row, folder, stage, Doubt::Nothing, ctx)?;
         let pooled = Pooled { putter, lifted: &[], mends: &Mends::default() };
         self.take_in(pooled, op, ctx, || Ok(None))?;
         Ok(look)
-    }
-}
-
-/// As [`look`], and changes nothing: what is new is only staged, where there is a putter.
-pub(crate) fn look_only(
-    yard: &Yard,
-    row: &TwinRow,
-    folder: &Path,
-    op: &OpFolder,
-    putter: Option<&Putter<'_>>,
-    doubt: Doubt<'_>,
-    ctx: &Ctx,
-) -> Result<Look> {
-    let state = yard.store.state(row.state)?;
-    let pool_inode = yard.store.pool.inode()?;
-    // Both are large, and neither needs the other.
-    let (before, index) = std::thread::scope(|scope| {
-        let index = scope.spawn(|| Index::load(&index_path(folder), state.disk, pool_inode));
-        let before = yard.store.listing(state.disk);
-        (before, index.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-    });
-    let before = before?;
-    let index = index?.filter(|index| index.fits(before.entries().len()));
-    let sheet = yard.sheet_of(&state.build)?;
-    let clock = FsClock::new(op.path())?;
-    let ledger = putter.map_or_else(|| Ledger::load(&yard.store.pool).map(Arc::new), |putter| Ok(putter.ledger()))?;
-    let aside = yard.store.pool.aside()?;
-    let again = ledger_again(yard, ctx);
-    let observer = Observer {
-        folder,
-        last: &before,
-        index: index.as_ref(),
-        ledger: &ledger,
-        ledger_again: &again,
-        aside: &aside,
-        trusts_inodes: disk::trusts_inodes(op.path()),
-        unseen_for: disk::unseen_for(op.path()),
-        sheet: sheet.as_ref(),
-        pool: &yard.store.pool,
-        putter,
-        doubt,
-        clock: &clock,
-        keeps_modes: disk::keeps_modes(op.path())?,
-    };
-    let found = settle_folder(&observer, ctx)?;
-    tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");
-    let stale_index = index.is_none();
-    let rows = index.map(|index| index.rows).unwrap_or_default();
-    Ok(Look { state, before, rows, stale_index, pool_inode, sheet, found })
-}
-
-/// Reads the ledger under the shared lock, while nothing is linked or unlinked.
-pub(crate) fn ledger_again<'a>(yard: &'a Yard, ctx: &'a Ctx) -> impl Fn() -> Result<(Held, Ledger)> + Sync + use<'a> {
-    let (pool, lock) = (&yard.store.pool, yard.lock_path());
-    move || {
-        let held = lock::take(&lock, Mode::Shared, "the yard", ctx)?;
-        Ok((held, Ledger::load(pool)?))
     }
 }
 
@@ -471,30 +425,4 @@ fn elsewhere(yard: &Yard, row: &TwinRow, folder: &Path) -> Result<Option<PathBuf
         }
     }
     Ok(None)
-}
-
-/// Symlinks that lead into another part of the yard.
-fn forbidden_links(yard: &Yard, folder: &Path, listing: &Listing) -> Vec<String> {
-    let links = listing.entries().iter().filter_map(|entry| match &entry.node {
-        Node::Symlink { target } => Some((entry.path.below(folder), target)),
-        _ => None,
-    });
-    links
-        .filter(|(link, target)| fate(link, target, folder, folder, yard.root()) == Fate::Forbidden)
-        .map(|(link, target)| format!("{} (a symlink to {target}, in another part of the yard)", link.display()))
-        .collect()
-}
-
-/// Writes down what was read and is as it was, so that it need not be read again. Gives the rows of the last state.
-pub(crate) fn keep_index(look: &mut Look, folder: &Path, op: &OpFolder) -> Result<Vec<Row>> {
-    let mut rows = std::mem::take(&mut look.rows);
-    if look.stale_index || !look.found.refreshed.is_empty() {
-        rows.resize(look.before.entries().len(), Row::default());
-        look.found.refreshed.iter().for_each(|(at, row)| rows[*at] = *row);
-        let (listing, pool, looked_at) = (look.state.disk, look.pool_inode, look.found.looked_at);
-        let index = Index { listing, pool, looked_at, rows };
-        index.save(&index_path(folder), &op.path().join("index"))?;
-        rows = index.rows;
-    }
-    Ok(rows)
 }

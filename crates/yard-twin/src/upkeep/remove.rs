@@ -40,8 +40,8 @@ use crate::scan::Doubt;
 use crate::store::pool::Ledger;
 use crate::twin::Leaks;
 use crate::twin::Twin;
+use crate::twin::look::{Stage, look_only};
 use crate::twin::planned;
-use crate::twin::settle;
 use crate::yard::folder_id;
 use crate::yard::forget;
 
@@ -209,7 +209,7 @@ pub(crate) fn beside_state(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Vec<
         return Ok(Vec::new());
     }
     let op = yard.begin(ctx)?;
-    let look = settle::look_only(yard, row, &folder, &op, None, Doubt::Nothing, ctx)?;
+    let look = look_only(yard, row, &folder, Stage { op: &op, putter: None }, Doubt::Nothing, ctx)?;
     let mut beside = look.found.not_taken;
     let leaks = &look.found.leaks;
     let changed = look.found.changed.iter().filter(|(path, _)| !leaks.iter().any(|leak| leak.path == *path));

@@ -100,6 +100,19 @@ impl Yard {
         self.sheet(&build.title)?.map(|sheet| Ok(sheet.of_build(&build.build)?)).transpose()
     }
 
+    /// What tells the sheet of a build apart from another, or from itself before somebody changed it, without understanding it.
+    pub(crate) fn sheet_key(&self, build: &BuildRef) -> Result<[u8; 32]> {
+        let path = self.sheet_path(&build.title);
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(concat!(env!("CARGO_PKG_VERSION"), "\0").as_bytes()).update(build.to_string().as_bytes());
+        match std::fs::read(&path) {
+            Ok(text) => drop(hasher.update(b"\0").update(&text)),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            Err(error) => return Err(error).at("read", &path),
+        }
+        Ok(*hasher.finalize().as_bytes())
+    }
+
     pub(crate) fn twins_folder(&self) -> PathBuf {
         self.root.join("twins")
     }

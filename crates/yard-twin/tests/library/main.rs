@@ -26,6 +26,7 @@ mod progress;
 mod recovery;
 mod repath;
 mod settle;
+mod still;
 mod threads;
 mod wholes;
 mod words;

@@ -106,9 +106,11 @@ fn rot(desk: &Desk, twin: &str, path: &str) {
     let stamp = |meta: &fs::Metadata| (meta.ctime() * 1_000_000_000 + meta.ctime_nsec()).to_le_bytes();
     let mut bytes = fs::read(index.clone()).unwrap();
     let end = bytes.len() - 32;
-    for row in bytes[56..end].chunks_mut(37) {
+    let number = |at: usize| usize::try_from(u64::from_le_bytes(bytes[at..at + 8].try_into().unwrap())).unwrap();
+    let (folders, entries) = (number(112), number(120));
+    for row in bytes[136 + folders * 24..].chunks_mut(72).take(entries) {
         if row[..8] == before.ino().to_le_bytes() {
-            row[16..24].copy_from_slice(&stamp(&after));
+            row[24..32].copy_from_slice(&stamp(&after));
         }
     }
     // Looked at a while later, so that it isn't read because it was written just then.

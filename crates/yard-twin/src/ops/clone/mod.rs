@@ -42,7 +42,7 @@ use crate::ops::intake::source::{Out, Part, SourceTree, list};
 use crate::path::RelPath;
 use crate::placing::ModUse;
 use crate::progress::Ctx;
-use crate::scan::{Index, index_path};
+use crate::scan::{Folders, Looked, NewIndex, index_path};
 use crate::sheet::{PathSet, Sheet};
 use crate::store::pool::{Facts, Ledger, Policy, Pool, Putter, Share, Sharing, Unshared};
 use crate::store::state::{Applied, State};
@@ -51,6 +51,7 @@ use crate::twin::Room;
 use crate::twin::ShareTotals;
 use crate::twin::change;
 use crate::twin::change::VOUCHES;
+use crate::twin::look::forbidden_links;
 use crate::twin::markers;
 use crate::twin::markers::with_markers;
 use crate::twin::names;
@@ -296,10 +297,15 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     // Copying needs no exclusive lock. Linking, and the rename that makes the twin, do.
     let (alone, ledger) = link_new(yard, &layout, (listing, ways), &stage, &mut laid, (executables, &needed))?;
     let (shares, rows) = (ShareTotals::new(listing, &laid.rows), laid.rows);
+    // Nobody else knows the folders yet: how they look now is how they are once all is laid.
+    let quiet = forbidden_links(yard, &yard.folder_of(&row), listing).is_empty();
+    let looked = Looked { device: 0, grain: clock.grain(), sheet: yard.sheet_key(&plan.build)?, quiet };
+    let folders = &Folders::of_new(listing, &stage, looked, clock.now()?)?;
     let published = std::thread::scope(|scope| {
         let saved = scope.spawn(|| ledger.save(op.path()));
         let published = ctx.check().and_then(|()| {
-            let index = Index { listing: listing.id(), pool: yard.store.pool.inode()?, looked_at, rows };
+            let pool = yard.store.pool.inode()?;
+            let index = NewIndex { listing, rows: &rows, pool, looked_at, folders };
             index.save(&index_path(&stage), &stage.join("index.new"))?;
             publish_twin(yard, row, &stage)
         });

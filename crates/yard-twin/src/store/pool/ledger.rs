@@ -31,9 +31,9 @@ const PIECE: usize = ROW * 4096;
 const SHARDS: usize = 64;
 
 /// The first half of a content's id: with an inode it tells contents apart.
-type Half = [u8; 16];
+pub(crate) type Half = [u8; 16];
 
-fn half(content: ContentId) -> Half {
+pub(crate) fn half(content: ContentId) -> Half {
     let mut half = [0; 16];
     half.copy_from_slice(&content.as_bytes()[..16]);
     half
@@ -200,8 +200,12 @@ impl Ledger {
 
     /// Whether a file is the pool's file of a content, and looks as it did when its bytes were known to be right.
     pub(crate) fn holds(&self, content: ContentId, stat: &Stat) -> bool {
-        stat.dev == self.dev
-            && self.with_row(stat.ino, |row| row.half == half(content) && row.fits(stat)).unwrap_or(false)
+        self.holds_half(half(content), stat)
+    }
+
+    /// As [`Ledger::holds`], by the first half of a content's id.
+    pub(crate) fn holds_half(&self, half: Half, stat: &Stat) -> bool {
+        stat.dev == self.dev && self.with_row(stat.ino, |row| row.half == half && row.fits(stat)).unwrap_or(false)
     }
 
     /// Whether the mode of a file can guard it on the pool's filesystem.

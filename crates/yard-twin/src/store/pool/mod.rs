@@ -12,7 +12,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 pub(crate) use aside::Aside;
-pub(crate) use ledger::{Ledger, Linked};
+pub(crate) use ledger::{Half, Ledger, Linked, half};
 pub(crate) use put::{PutTotals, Putter, hash_unchanged, reads_as};
 pub(crate) use share::{Facts, Policy, masses};
 pub use share::{Share, Sharing, Unshared};

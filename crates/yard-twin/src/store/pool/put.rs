@@ -66,6 +66,16 @@ fn filled(from: &mut dyn io::Read, buffer: &mut [u8]) -> io::Result<usize> {
 impl<'a> Putter<'a> {
     /// Stages below `op`, a folder on the filesystem of the pool.
     pub(crate) fn new(pool: &'a Pool, op: &Path, known_sizes: HashSet<u64>) -> Result<Self> {
+        Self::with_ledger(pool, op, known_sizes, Arc::new(Ledger::load(pool)?))
+    }
+
+    /// As [`Putter::new`], with a ledger that was read already.
+    pub(crate) fn with_ledger(
+        pool: &'a Pool,
+        op: &Path,
+        known_sizes: HashSet<u64>,
+        ledger: Arc<Ledger>,
+    ) -> Result<Self> {
         let stage = op.join("contents");
         disk::make_folder(&stage)?;
         Ok(Self {
@@ -74,7 +84,7 @@ impl<'a> Putter<'a> {
             known_sizes,
             can_reflink: AtomicBool::new(true),
             number: AtomicU64::new(0),
-            ledger: Arc::new(Ledger::load(pool)?),
+            ledger,
             staged: Mutex::default(),
             found: Mutex::default(),
             adopted: Mutex::default(),
