@@ -1,13 +1,13 @@
 #!/usr/bin/env bash
 # Times whole commands beside system tools, interleaved, and prints medians and ratios.
 # usage: scripts/compare.sh FOLDER [ROUNDS [PART...]]
-# FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, moves, large, small, renew, mods, paths, reflinks; all of them unless said.
+# FOLDER has room for 30 GB; 7 rounds unless said. Parts are intakes, moves, large, small, looks, renew, mods, paths, reflinks; all of them unless said.
 # As root it makes fresh images of ext4, btrfs and xfs in FOLDER, and measures as an ordinary user (nobody). As anyone else it
 # measures on the filesystem of FOLDER, and says so. Needs Python 3, b3sum, unzip and a build (cargo build --profile dist).
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 folder=$(realpath "$1"); rounds=${2:-7}; parts=" ${*:3} "
-[ "$parts" != "  " ] || parts=" intakes moves large small renew mods paths reflinks "
+[ "$parts" != "  " ] || parts=" intakes moves large small looks renew mods paths reflinks "
 part() { [[ $parts == *" $1 "* ]]; }
 export YARDTWIN=${YARDTWIN:-$here/target/dist/yardtwin} TIMEFORMAT=%R
 place=$(mktemp -d "$folder/compare.XXXXXX"); chmod 755 "$place"
@@ -53,7 +53,7 @@ export -f hash_all
 
 echo "trees are made"
 python3 "$here/scripts/tree.py" texts "$place/texts"
-if part intakes || part moves || part large || part small || part renew || part mods || part reflinks; then
+if part intakes || part moves || part large || part small || part looks || part renew || part mods || part reflinks; then
     python3 "$here/scripts/tree.py" large "$place/large"
     python3 "$here/scripts/tree.py" large "$place/large95" 5
     python3 "$here/scripts/tree.py" small "$place/small"
@@ -147,6 +147,43 @@ twins() { # tree
     row "remove" "remove-$tree" "\`rm -rf\`" "rm-$tree" 1.3
     printf '| nothing to do (`list`) | %.3f s | `true` | %.3f s | %+.0f ms | +10 ms |\n' "$(median list)" "$(median true)" \
         "$(awk -v a="$(median list)" -v b="$(median true)" 'BEGIN { print (a - b) * 1000 }')"
+}
+
+# A yard with one build and one twin of it, and what looks at them: on a fresh image, or on the disk of the folder.
+looks() { # tree, what, where
+    local tree=$1 where=$3 name=$1-$3 base n file
+    if [ "$where" = image ]; then fresh ext4; base=$place/ext4; else base=$place/disk; mkdir -p -m 777 "$base"; fi
+    yard=$base/yard-$tree
+    as cp -a "$place/$tree" "$base/tree"
+    yt init; yt intake "$base/tree" --title compare --build 1; yt clone compare@1 twin --share all
+    yt diff twin
+    file=$(find "$yard/twins/twin/game" -type f | sort | awk 'NR == 5000')
+    sync -f "$base"
+    for n in $(seq "$rounds"); do
+        timed "lfind-$name" find "$yard/twins/twin" -printf '%p %s %T@ %C@\n'
+        timed "ldiff-$name" "$YARDTWIN" --yard "$yard" diff twin
+        timed "lshow-$name" "$YARDTWIN" --yard "$yard" show twin
+        timed "ldu-$name" du -s "$yard/twins/twin" "$yard/pool"
+        timed "lspace-$name" "$YARDTWIN" --yard "$yard" list --space
+        as bash -c 'echo "$1" > "$2.new"; mv -f "$2.new" "$2"' - "$n" "$file"
+        timed "lone-$name" "$YARDTWIN" --yard "$yard" snapshot twin
+        sync -f "$base"
+        timed "lal-$name" cp -al "$base/tree" "$base/al"
+        sync -f "$base"
+        timed "lclone-$name" "$YARDTWIN" --yard "$yard" clone twin copy
+        sync -f "$base"
+        timed "lrm-$name" rm -rf "$base/al"
+        timed "lgone-$name" "$YARDTWIN" --yard "$yard" remove copy --for-good --yes
+        yt diff twin
+    done
+    heading "Looks, $where, $2"
+    row "\`diff NAME\`, nothing changed" "ldiff-$name" "\`find -printf\`" "lfind-$name" "$4"
+    row "\`snapshot\` with one changed file" "lone-$name" "the same" "lfind-$name" "$5"
+    row "\`show NAME\`" "lshow-$name" "the same" "lfind-$name" "$6"
+    row "\`list --space\`, one build, one twin" "lspace-$name" "\`du -s\` of both" "ldu-$name" 1.5
+    row "\`clone\` of a twin" "lclone-$name" "\`cp -al\`" "lal-$name" "$7"
+    row "\`remove --for-good\`" "lgone-$name" "\`rm -rf\`" "lrm-$name" 1.5
+    chmod -R u+w "$base"; rm -rf "$base/tree" "$yard"
 }
 
 renewals() { # there and back again
@@ -268,6 +305,12 @@ reflinks() { # kind, must
 ! part moves || moves
 ! part large || twins large "10,203 files, 3.3 GB"
 ! part small || twins small "100,000 files, 0.8 GB"
+if part looks; then
+    for where in image disk; do
+        looks large "10,203 files, 3.3 GB" "$where" 0.6 printed 1.6 0.85
+        looks small "100,000 files, 0.8 GB" "$where" 0.4 0.6 printed 0.75
+    done
+fi
 ! part renew || renewals
 ! part mods || mods
 ! part paths || paths

@@ -17,8 +17,10 @@ use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Stdio};
+use std::time::Duration;
 
 use landlock::{ABI, Access, AccessFs, CompatLevel, Compatible, Ruleset, RulesetAttr, Scope};
+use rustix::event::{PollFd, PollFlags, Timespec};
 use rustix::pipe::PipeFlags;
 use rustix::process::{Pid, PidfdFlags, Signal};
 use serde::{Deserialize, Serialize};
@@ -260,6 +262,19 @@ pub(crate) struct Kept {
     status: File,
     /// The other end of its terminal.
     pub(crate) terminal: Option<TerminalEnd>,
+}
+
+impl Kept {
+    /// Whether the keeper ends within that time, which is when all that it keeps has ended.
+    pub(crate) fn is_over_within(&self, time: Duration) -> bool {
+        let keeper = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw);
+        let Some(Ok(keeper)) = keeper.map(|pid| rustix::process::pidfd_open(pid, PidfdFlags::empty())) else {
+            return false;
+        };
+        let seconds = i64::try_from(time.as_secs()).unwrap_or(i64::MAX);
+        let time = Timespec { tv_sec: seconds, tv_nsec: time.subsec_nanos().into() };
+        rustix::event::poll(&mut [PollFd::new(&keeper, PollFlags::IN)], Some(&time)).is_ok_and(|ended| ended > 0)
+    }
 }
 
 /// What becomes of a program.

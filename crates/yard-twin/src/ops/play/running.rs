@@ -196,9 +196,13 @@ impl Running {
         self.kept.terminal.clone()
     }
 
-    /// The processes of the run that are there now.
+    /// The processes of the run that are there now; none where all is over within a moment.
     #[must_use]
     pub fn left_behind(&self) -> Vec<Holder> {
+        // The program has ended, and its keeper is about to: to search all processes of the system takes longer than that.
+        if self.kept.is_over_within(Duration::from_millis(20)) {
+            return Vec::new();
+        }
         let inner = usize::from(self.isolation == Isolation::Sealed);
         descendants(self.kept.child.id(), inner)
     }
