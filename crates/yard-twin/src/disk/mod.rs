@@ -29,7 +29,7 @@ pub(crate) use change::{
 
 pub(crate) use folders::Folders;
 pub(crate) use hands::{flush, in_other_hands, is_held};
-pub(crate) use tree::remove_tree as remove_tree_telling;
+pub(crate) use tree::{remove_tree as remove_tree_telling, remove_tree_by};
 
 use crate::error::{Error, PathContext, Result};
 

@@ -1,8 +1,12 @@
 //! Deleting a folder with all that is in it, by descriptors, so that no symlink leads astray.
 
+use std::ffi::{CStr, OsString};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStringExt;
 use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode};
 use rustix::io::Errno;
@@ -10,13 +14,19 @@ use rustix::io::Errno;
 use super::change::{change_mode, step};
 use super::{Stat, fstat, hold, open_folder, stat_at};
 use crate::error::{PathContext, Result};
+use crate::parallel;
 
 /// Told of each file with more names than one that lost one: how it looked before, and after.
-pub(crate) type Moved<'a> = &'a dyn Fn(&Stat, &Stat);
+pub(crate) type Moved<'a> = &'a (dyn Fn(&Stat, &Stat) + Sync);
 
 /// Deletes a folder and all below it; nothing there is fine, and so is what another process deletes meanwhile. Folders that
 /// may not be listed or changed are opened up first.
 pub(crate) fn remove_tree(path: &Path, moved: Moved<'_>) -> Result<()> {
+    remove_tree_by(1, path, moved)
+}
+
+/// As [`remove_tree`], by so many threads: a folder each.
+pub(crate) fn remove_tree_by(threads: usize, path: &Path, moved: Moved<'_>) -> Result<()> {
     let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else { return Ok(()) };
     let parent = match open_folder(CWD, parent) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
@@ -28,9 +38,67 @@ pub(crate) fn remove_tree(path: &Path, moved: Moved<'_>) -> Result<()> {
             unlink_telling(parent.as_fd(), name, moved)
         }
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        _ if threads > 1 => {
+            let top =
+                Doomed { parent: Arc::new(parent), name: name.to_owned(), left: AtomicUsize::new(1), above: None };
+            return remove_together(threads, Arc::new(top), path, moved);
+        }
         _ => remove_folder(parent.as_fd(), name, moved),
     };
     gone(removed).at("delete", path)
+}
+
+/// A folder that is to be deleted once all in it is.
+struct Doomed {
+    parent: Arc<OwnedFd>,
+    name: OsString,
+    /// Folders in it that are still there, and one for the files in it.
+    left: AtomicUsize,
+    above: Option<Arc<Doomed>>,
+}
+
+impl Doomed {
+    /// Something that was in it is gone. The last one takes the folder with it, and so on upwards.
+    fn less(self: Arc<Self>, moved: Moved<'_>) -> io::Result<()> {
+        let mut folder = Some(self);
+        while let Some(empty) = folder.take_if(|folder| folder.left.fetch_sub(1, Ordering::AcqRel) == 1) {
+            gone(match rustix::fs::unlinkat(&*empty.parent, &empty.name, AtFlags::REMOVEDIR) {
+                // Somebody has put something into it meanwhile, or the listing had skipped some.
+                Err(Errno::NOTEMPTY) => remove_folder(empty.parent.as_fd(), &empty.name, moved),
+                removed => removed.map_err(io::Error::from),
+            })?;
+            folder.clone_from(&empty.above);
+        }
+        Ok(())
+    }
+}
+
+fn remove_together(threads: usize, top: Arc<Doomed>, path: &Path, moved: Moved<'_>) -> Result<()> {
+    parallel::crawl(
+        vec![top],
+        threads,
+        || (),
+        |(), folder, jobs| {
+            let mut below = Vec::new();
+            let emptied = opened_up(folder.parent.as_fd(), &folder.name).map(Arc::new).and_then(|fd| {
+                each_in(&fd, |name, is_folder| {
+                    if is_folder {
+                        below.push(OsString::from_vec(name.to_bytes().to_vec()));
+                        return Ok(());
+                    }
+                    unlink_telling(fd.as_fd(), name, moved)
+                })?;
+                folder.left.fetch_add(below.len(), Ordering::AcqRel);
+                jobs.extend(below.drain(..).map(|name| {
+                    let (left, above) = (AtomicUsize::new(1), Some(Arc::clone(&folder)));
+                    Arc::new(Doomed { parent: Arc::clone(&fd), name, left, above })
+                }));
+                Ok(())
+            });
+            gone(emptied).and_then(|()| folder.less(moved)).at("delete", path)
+        },
+    )
+    .map(|_| ())
 }
 
 /// Whether something is gone: by us, or because it was already.
@@ -38,7 +106,8 @@ fn gone(removed: io::Result<()>) -> io::Result<()> {
     removed.or_else(|error| if error.kind() == io::ErrorKind::NotFound { Ok(()) } else { Err(error) })
 }
 
-fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
+/// Opens a folder, with its mode changed so that what is in it can be deleted.
+fn opened_up(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy) -> io::Result<OwnedFd> {
     let folder = match open_folder(at, name) {
         Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
             change_mode(at, name, |_| 0o700)?;
@@ -49,10 +118,21 @@ fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved:
     if fstat(&folder)?.mode & 0o300 != 0o300 {
         rustix::fs::fchmod(&folder, Mode::RWXU)?;
     }
+    Ok(folder)
+}
+
+fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
+    let folder = opened_up(at, name)?;
     // A listing may skip names where another process deletes some meanwhile.
     let mut again = 0..3;
     loop {
-        empty_folder(&folder, moved)?;
+        each_in(&folder, |name, is_folder| {
+            if is_folder {
+                remove_folder(folder.as_fd(), name, moved)
+            } else {
+                unlink_telling(folder.as_fd(), name, moved)
+            }
+        })?;
         match rustix::fs::unlinkat(at, name, AtFlags::REMOVEDIR) {
             Err(Errno::NOTEMPTY) if again.next().is_some() => {}
             removed => return Ok(removed?),
@@ -60,7 +140,9 @@ fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved:
     }
 }
 
-fn empty_folder(folder: &OwnedFd, moved: Moved<'_>) -> io::Result<()> {
+/// Deletes each thing in a folder by `remove`, which is told whether it is a folder. Two commands may be at the folder of
+/// one that has just died: what is gone is gone.
+fn each_in(folder: &OwnedFd, mut remove: impl FnMut(&CStr, bool) -> io::Result<()>) -> io::Result<()> {
     for entry in Dir::read_from(folder)? {
         let entry = entry?;
         let name = entry.file_name();
@@ -71,12 +153,7 @@ fn empty_folder(folder: &OwnedFd, moved: Moved<'_>) -> io::Result<()> {
             FileType::Unknown => FileType::from_raw_mode(stat_at(folder, name)?.mode) == FileType::Directory,
             kind => kind == FileType::Directory,
         };
-        // Two commands may be at the folder of one that has just died.
-        gone(if is_folder {
-            remove_folder(folder.as_fd(), name, moved)
-        } else {
-            unlink_telling(folder.as_fd(), name, moved)
-        })?;
+        gone(remove(name, is_folder))?;
     }
     Ok(())
 }
@@ -84,11 +161,11 @@ fn empty_folder(folder: &OwnedFd, moved: Moved<'_>) -> io::Result<()> {
 /// Takes one name away from a file. One that has more is held by a descriptor that no mode forbids, so that it can be
 /// looked at once the name is gone.
 fn unlink_telling(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved: Moved<'_>) -> io::Result<()> {
-    if stat_at(at, name)?.nlink < 2 {
+    let before = stat_at(at, name)?;
+    if before.nlink < 2 {
         return Ok(rustix::fs::unlinkat(at, name, AtFlags::empty())?);
     }
     let held = hold(at, name)?;
-    let before = fstat(&held)?;
     rustix::fs::unlinkat(at, name, AtFlags::empty())?;
     moved(&before, &fstat(&held)?);
     Ok(())
@@ -112,7 +189,8 @@ mod tests {
                 fs::write(below.join(number.to_string()), "").unwrap();
             }
             std::thread::scope(|scope| {
-                let all: Vec<_> = (0..4).map(|_| scope.spawn(|| remove_tree(&folder, &|_, _| {}))).collect();
+                let remove = |threads| remove_tree_by(threads, &folder, &|_, _| {});
+                let all: Vec<_> = (1..5).map(|number| scope.spawn(move || remove(number))).collect();
                 all.into_iter().for_each(|one| one.join().unwrap().unwrap());
             });
             assert!(!folder.exists(), "round {round}");

@@ -19,7 +19,7 @@ pub(crate) struct Discard<'a> {
     /// Where what somebody still has open goes; made if there is any.
     pub(crate) kept: &'a Path,
     /// Told of each file with more names that loses one.
-    pub(crate) moved: &'a dyn Fn(&Stat, &Stat),
+    pub(crate) moved: &'a (dyn Fn(&Stat, &Stat) + Sync),
 }
 
 impl Discard<'_> {

@@ -84,6 +84,7 @@ pub struct YardSpace {
 
 /// A file of a twin, by its index.
 struct Indexed {
+    inode: u64,
     content: ContentId,
     share: Share,
     path: RelPath,
@@ -118,7 +119,7 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
     for other in yard.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id) {
         // A twin without a readable index is left out.
         let Some(sharing) = Error::pass_over(sharing(yard, &other))? else { continue };
-        let shared = sharing.into_values().filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
+        let shared = sharing.into_iter().filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
         let contents = shared.map(|sharing| sharing.content).collect();
         others.push((other.name.to_string(), contents));
     }
@@ -235,17 +236,18 @@ fn pooled(yard: &Yard, content: ContentId) -> u64 {
     files.iter().filter_map(|path| disk::lstat(path).ok()).map(|stat| stat.allocated).sum()
 }
 
-/// The files of a twin that may share storage, by inode.
-fn sharing(yard: &Yard, row: &TwinRow) -> Result<HashMap<u64, Indexed>> {
+/// The files of a twin that may share storage, in the order of their inodes.
+fn sharing(yard: &Yard, row: &TwinRow) -> Result<Vec<Indexed>> {
     let state = yard.store.state(row.state)?;
     let (listing, folder) = (yard.store.listing(state.disk)?, yard.folder_of(row));
     let index = yard.index(&folder, &state, listing.entries().len())?;
     let rows = index.map(|index| index.rows).unwrap_or_default();
     let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {
-        let (content, share) = (entry.node.content()?, row.share?);
-        Some((row.ino, Indexed { content, share, path: entry.path.clone() }))
+        Some(Indexed { inode: row.ino, content: entry.node.content()?, share: row.share?, path: entry.path.clone() })
     });
-    Ok(sharing.collect())
+    let mut sharing: Vec<_> = sharing.collect();
+    sharing.sort_unstable_by_key(|file| file.inode);
+    Ok(sharing)
 }
 
 /// Looks through a twin's folder; `reflink`: whether files may share blocks.
@@ -256,19 +258,16 @@ fn measure(yard: &Yard, row: &TwinRow, reflink: bool, ctx: &Ctx) -> Result<(Meas
         return Ok((measured, Usage::default()));
     }
     let sharing = sharing(yard, row)?;
-    let all = usage(&folder, ctx)?;
-    let mut links: HashMap<u64, u64> = HashMap::new();
-    all.files.iter().filter(|stat| stat.nlink > 1).for_each(|stat| *links.entry(stat.ino).or_default() += 1);
+    let mut all = usage(&folder, ctx)?;
     (measured.copied_by_hand, measured.own) = (all.folders, all.folders);
-    let mut counted = HashSet::new();
-    for stat in &all.files {
-        measured.seen += stat.size;
-        measured.copied_by_hand += stat.allocated;
-        if !counted.insert(stat.ino) {
-            continue;
-        }
-        let elsewhere = stat.nlink > links.get(&stat.ino).copied().unwrap_or(1);
-        match sharing.get(&stat.ino) {
+    all.files.sort_unstable_by_key(|stat| stat.ino);
+    for names in all.files.chunk_by(|one, other| one.ino == other.ino) {
+        let stat = &names[0];
+        measured.seen += names.iter().map(|stat| stat.size).sum::<u64>();
+        measured.copied_by_hand += names.iter().map(|stat| stat.allocated).sum::<u64>();
+        let elsewhere = stat.nlink > names.len() as u64;
+        let at = sharing.binary_search_by_key(&stat.ino, |file| file.inode);
+        match at.ok().map(|at| &sharing[at]) {
             Some(sharing) if elsewhere => drop(measured.shared.insert(sharing.content, stat.allocated)),
             None if elsewhere => measured.unknown += stat.allocated,
             // What was written in the twin shares its blocks with the pool, which has taken it in.

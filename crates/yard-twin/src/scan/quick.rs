@@ -92,8 +92,10 @@ pub(crate) struct Found {
     pub(crate) lifted: Vec<Lifted>,
     /// How the folders look, by which the next look can spare them.
     pub(crate) folders: Folders,
-    /// Whether an index that is as the last one, and says how things look now, would spare the next look something.
-    pub(crate) learned: bool,
+    /// Folders that look otherwise than the index says.
+    pub(crate) new_folders: Vec<RelPath>,
+    /// Whether files that had to be asked about need not be any more, once it is known that they were.
+    pub(crate) aged: bool,
 }
 
 /// A file that shares an inode with the pool, which holds something else than it should.
@@ -117,6 +119,12 @@ pub(crate) struct Lifted {
 }
 
 impl Found {
+    /// Whether an index of this look would spare the next one something.
+    pub(crate) fn learned(&self) -> bool {
+        let known = |path: &RelPath| self.folders.stamps.contains_key(path);
+        !self.refreshed.is_empty() || self.aged || self.new_folders.iter().any(known)
+    }
+
     /// What changed, without how it looks.
     pub(crate) fn layer(&self) -> Result<Layer> {
         Layer::new(
@@ -192,7 +200,9 @@ pub(crate) struct Sight {
     /// How many folders had to be listed.
     listed: usize,
     /// Those of them that look otherwise than the index says.
-    new: Vec<RelPath>,
+    pub(super) new: Vec<RelPath>,
+    /// Folders that could not be listed: no listing has them, so that whatever is above must lead to them again.
+    pub(super) untold: Vec<RelPath>,
     /// How much had been passed over before the folder at hand.
     told: usize,
     /// The device that the twin is on.
@@ -214,11 +224,7 @@ impl Sight {
         self.stamps.extend(other.stamps);
         self.listed += other.listed;
         self.new.extend(other.new);
-    }
-
-    /// Whether one of these folders looks otherwise than the index says.
-    pub(super) fn learns(&self, known: &Folders) -> bool {
-        self.new.iter().any(|path| known.stamps.contains_key(path))
+        self.untold.extend(other.untold);
     }
 }
 
@@ -341,7 +347,10 @@ impl<'a> Observer<'a> {
                 return Ok(());
             }
             // What was in it counts as there: not to be able to look is not to see that nothing is there.
-            InFolder::Untold => return Ok(()),
+            InFolder::Untold => {
+                sight.untold.push(job.path.clone());
+                return Ok(());
+            }
         };
         // The folder itself, if it was a file, a symlink or empty.
         let itself = last.entries()[range.clone()].first().filter(|entry| entry.path == job.path);

@@ -69,8 +69,9 @@ impl<'a> Reading<'a> {
         if trusts_inodes {
             let known = sight.stamps.iter().filter(|(_, stamp)| !looked.racy(*stamp, self.looked_at));
             found.folders.stamps = known.cloned().collect();
+            found.folders.doubt(sight.untold.iter());
         }
-        found.learned = sight.learns(&found.folders);
+        found.new_folders.clone_from(&sight.new);
     }
 
     /// Leaves out of what is to be read what turns out to be known.
@@ -114,7 +115,7 @@ impl<'a> Reading<'a> {
     fn read_unknown(&self, unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
         // Once it is long enough ago, the next look need not ask.
         let unseen = |name: &Unread| self.observer.unseen_for.map(|time| name.stat.ctime.saturating_add(time));
-        found.learned |= unread
+        found.aged = unread
             .iter()
             .any(|name| name.look == Look::Recent && unseen(name).is_some_and(|until| until < self.looked_at));
         let unread = self.still_unknown(unread)?;
@@ -169,7 +170,8 @@ impl<'a> Reading<'a> {
                 return Ok(());
             }
             Read::NotTaken(why) => {
-                // What it holds is not known: it counts as what it was, and is looked at again.
+                // What it holds is not known: it counts as what it was, and is looked at again, also where it is new.
+                found.folders.doubt(std::iter::once(&name.path));
                 found.refreshed.extend(last.map(|(at, _)| (at, Row::default())));
                 found.not_taken.push(why.clone());
                 return Ok(());

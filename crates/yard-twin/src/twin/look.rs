@@ -37,8 +37,7 @@ pub(crate) struct Look {
 impl Look {
     /// Whether the next look would be spared something by an index of this one. (What changed aside.)
     pub(crate) fn learned(&self) -> bool {
-        let quiet = self.found.folders.looked.quiet;
-        self.stale_index || !self.found.refreshed.is_empty() || self.found.learned || quiet != self.was_quiet
+        self.stale_index || self.found.learned() || self.found.folders.looked.quiet != self.was_quiet
     }
 }
 

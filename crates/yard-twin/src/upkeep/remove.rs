@@ -253,7 +253,8 @@ pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<LetGoOutcome> {
     for path in &plan.entries {
         entry::delete_entry(yard, path)?;
     }
-    let forgotten = ctx.phase(Phase::Deleting, plan.totals.files, 0, || forget::forget(yard, row, &op, &ledger));
+    let forgotten =
+        ctx.phase(Phase::Deleting, plan.totals.files, 0, || forget::forget(yard, row, &op, &ledger, ctx.threads()));
     let freed = forgotten.and_then(|kept| {
         yard.catalog.intent_done(intent)?;
         Ok((kept, yard.store.pool.delete(only_mine, &ledger)?))

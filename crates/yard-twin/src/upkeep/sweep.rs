@@ -277,7 +277,7 @@ fn let_go(
     // Should this be the last that is done, the opening of the yard does the rest.
     yard.store.pool.set_generation(generation + 1, op.path())?;
     for (row, intent) in forgotten {
-        let kept = forget::forget(yard, &row, op, ledger)?;
+        let kept = forget::forget(yard, &row, op, ledger, ctx.threads())?;
         if !kept.is_empty() {
             outcome.held_back.push((row.name.clone(), kept));
         }

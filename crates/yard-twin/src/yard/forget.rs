@@ -47,7 +47,13 @@ fn keep_whole(yard: &Yard, row: &TwinRow, folder: &Path) -> Result<String> {
 }
 
 /// Deletes a twin's folder and its record. The caller holds the yard alone. Says what is kept.
-pub(crate) fn forget(yard: &Yard, row: &TwinRow, op: &OpFolder, ledger: &Ledger) -> Result<Vec<String>> {
+pub(crate) fn forget(
+    yard: &Yard,
+    row: &TwinRow,
+    op: &OpFolder,
+    ledger: &Ledger,
+    threads: usize,
+) -> Result<Vec<String>> {
     let (folder, mut kept) = (yard.folder_of(row), Vec::new());
     if folder_id(&folder)? == Some(row.id) {
         // Looked at while it is in its place: whatever fails there leaves it there, for the next command.
@@ -62,7 +68,7 @@ pub(crate) fn forget(yard: &Yard, row: &TwinRow, op: &OpFolder, ledger: &Ledger)
             if is_open(yard, row, &slot.join("0"))? {
                 kept.push(keep_whole(yard, row, &slot.join("0"))?);
             } else {
-                disk::remove_tree_telling(&slot, &|before, after| ledger.moved(before, after))?;
+                disk::remove_tree_by(threads, &slot, &|before, after| ledger.moved(before, after))?;
             }
         }
     } else if disk::exists(&folder) {

@@ -50,7 +50,7 @@ pub(crate) fn finish_intent(yard: &Yard, id: i64, intent: &Intent) -> Result<()>
             if let Some(row) = yard.catalog.twin(*twin)? {
                 let op = yard.op_folder()?;
                 let ledger = Ledger::load(&yard.store.pool)?;
-                forget(yard, &row, &op, &ledger)?;
+                forget(yard, &row, &op, &ledger, 1)?;
                 ledger.save(op.path())?;
             }
         }

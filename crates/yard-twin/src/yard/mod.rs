@@ -262,6 +262,17 @@ impl Yard {
         but_stock: Option<&BuildRef>,
         each: impl FnMut(&Entry),
     ) -> Result<bool> {
+        let (listings, all) = self.listings_elsewhere(but, but_stock)?;
+        Ok(self.store.each_readable(listings, each)? && all)
+    }
+
+    /// The listings of what stock builds and twins need, other than the one twin and the one stock build, and whether those
+    /// are all.
+    fn listings_elsewhere(
+        &self,
+        but: Option<&TwinRow>,
+        but_stock: Option<&BuildRef>,
+    ) -> Result<(HashSet<ListingId>, bool)> {
         let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
         let (mut listings, mut all): (HashSet<ListingId>, bool) = (stock.map(|stock| stock.listing).collect(), true);
         for (twin, state) in self.catalog.states_in_use()? {
@@ -271,7 +282,7 @@ impl Yard {
                 listings.extend(state.iter().flat_map(State::listings));
             }
         }
-        Ok(self.store.each_readable(listings, each)? && all)
+        Ok((listings, all))
     }
 
     /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
@@ -305,9 +316,15 @@ impl Yard {
             let state = Error::pass_over(self.store.state(state))?;
             listings.extend(state.iter().flat_map(State::listings));
         }
+        let (elsewhere, all) = self.listings_elsewhere(Some(row), None)?;
+        // What is listed elsewhere as a whole is needed there.
+        listings.retain(|listing| !elsewhere.contains(listing));
+        if listings.is_empty() || !all {
+            return Ok(HashSet::new());
+        }
         let mut contents = HashSet::new();
         self.store.each_readable(listings, |entry| contents.extend(entry.node.content()))?;
-        let all = self.each_elsewhere(Some(row), None, |entry| {
+        let all = self.store.each_readable(elsewhere, |entry| {
             entry.node.content().map(|content| contents.remove(&content));
         })?;
         Ok(if all { contents } else { HashSet::new() })

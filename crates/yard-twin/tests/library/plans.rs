@@ -189,6 +189,8 @@ fn what_was_stored_for_a_plan_and_swept_away_is_seen_again() {
 #[test]
 fn nobody_is_waited_for_longer_than_the_caller_has_patience() {
     let desk = Desk::new();
+    // What is new is put into the pool; where nothing is, nobody is waited for.
+    fs::write(desk.place.at("yard/twins/a/game/own.dat"), "new").unwrap();
     let lock = fs::File::open(desk.place.at("yard/locks/yard")).unwrap();
     lock.lock().unwrap();
     let hasty = Ctx::new().with_patience(std::time::Duration::ZERO);

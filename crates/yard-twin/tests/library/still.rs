@@ -60,12 +60,14 @@ fn set_times_back(path: &Path, meta: &fs::Metadata) {
     File::open(path).unwrap().set_times(fs::FileTimes::new().set_modified(meta.modified().unwrap())).unwrap();
 }
 
+/// So many kinds of changes there are.
+const KINDS: u64 = 16;
+
 /// Does one thing of some kind, with the times put back as far as anybody can; says what, or nothing where it can't.
-fn change(game: &Path, dice: &mut Dice) -> Option<&'static str> {
+fn change(game: &Path, kind: u64, dice: &mut Dice) -> Option<&'static str> {
     let own_file = |_: &Path, meta: &fs::Metadata| meta.is_file() && meta.nlink() == 1 && meta.len() > 0;
     let file = |_: &Path, meta: &fs::Metadata| meta.is_file();
     let folder = |path: &Path, meta: &fs::Metadata| meta.is_dir() && path != game;
-    let kind = dice.roll(16);
     Some(match kind {
         0 => {
             let path = one_of(game, dice, own_file)?;
@@ -175,24 +177,24 @@ fn change(game: &Path, dice: &mut Dice) -> Option<&'static str> {
 
 #[test]
 fn whatever_changes_in_a_twin_is_seen_and_nothing_else() {
-    for (seed, sharing) in [(1, Sharing::All), (2, Sharing::None), (3, Sharing::All), (4, Sharing::None)] {
+    for (seed, sharing) in [(1, Sharing::All), (2, Sharing::None), (3, Sharing::All)] {
         let place = Place::new();
         tree(&place.at("source"), seed);
         let yard = Yard::init(place.at("yard")).unwrap();
         take_in(&yard, &place.at("source"), "1.4").unwrap();
         clone(&yard, "wexcombe@1.4", "a", sharing).unwrap();
         let (game, mut dice) = (place.at("yard/twins/a/game"), Dice::new(seed));
-        for step in 0..40 {
+        for kind in 0..KINDS {
             let before = leaves(&game);
-            let Some(what) = change(&game, &mut dice) else { continue };
+            let Some(what) = change(&game, kind, &mut dice) else { continue };
             let expected = differing(&before, &leaves(&game));
-            let what = format!("seed {seed}, step {step}: {what}");
+            let what = format!("seed {seed}: {what}");
             assert_eq!(seen_to_differ(&yard), expected, "{what}");
             // Once more: what was only looked at is not taken for known.
             assert_eq!(seen_to_differ(&yard), expected, "{what}, looked at again");
             if dice.roll(3) == 0 {
                 // It stays while more comes.
-                let more = change(&game, &mut dice);
+                let more = change(&game, dice.roll(KINDS), &mut dice);
                 assert_eq!(seen_to_differ(&yard), differing(&before, &leaves(&game)), "{what}, and {more:?}");
             }
             continue_from(&yard, &what);

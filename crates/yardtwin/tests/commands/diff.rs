@@ -2,6 +2,8 @@
 
 use std::collections::BTreeSet;
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -241,4 +243,34 @@ fn the_home_that_a_twin_begins_with_is_no_difference_and_what_becomes_of_it_is()
     fs::write(home.join("Documents/page"), "a page").unwrap();
     let changed = ["home/.config/user-dirs.dirs", "home/Documents/page"].map(String::from).to_vec();
     assert_eq!((differ("workbench@1"), differ("new")), ((Some(3), changed.clone()), (Some(3), changed)));
+}
+
+/// What can't be taken in is said as often as anybody looks, and so is what lies beside it; once it is gone, nothing is said.
+#[test]
+fn what_cannot_be_read_is_said_again_at_every_look() {
+    let desk = Desk::with_twins(&["a"]);
+    let odd = [("closed.dat", "closed.dat"), ("socket", "socket"), ("boards/shut", "boards/shut")];
+    fs::write(desk.game("a", "closed.dat"), "nobody's").unwrap();
+    fs::set_permissions(desk.game("a", "closed.dat"), fs::Permissions::from_mode(0o0)).unwrap();
+    drop(UnixListener::bind(desk.game("a", "socket")).unwrap());
+    fs::create_dir(desk.game("a", "boards/shut")).unwrap();
+    fs::set_permissions(desk.game("a", "boards/shut"), fs::Permissions::from_mode(0o0)).unwrap();
+    for look in ["first", "second", "third"] {
+        for command in [&["diff", "a"][..], &["show", "a"]] {
+            let said = desk.run(command);
+            let said = format!("{}{}", text(&said.stdout), text(&said.stderr));
+            odd.iter().for_each(|(_, name)| assert!(said.contains(name), "{look} look, {command:?}: {name}\n{said}"));
+        }
+        assert!(desk.fails(4, &["clone", "a", "b"]).contains("closed.dat"), "{look} look");
+    }
+    fs::write(desk.game("a", "new.dat"), "new").unwrap();
+    assert!(desk.run(&["diff", "a"]).stdout.windows(7).any(|seven| seven == b"new.dat"));
+    for (path, _) in odd {
+        fs::set_permissions(desk.game("a", path), fs::Permissions::from_mode(0o755)).unwrap();
+        let path = desk.game("a", path);
+        fs::remove_file(&path).or_else(|_| fs::remove_dir(&path)).unwrap();
+    }
+    desk.ok(&["show", "a"]);
+    assert!(desk.ok(&["diff", "a"]).contains("nothing has changed"));
+    desk.ok(&["clone", "a", "b"]);
 }
