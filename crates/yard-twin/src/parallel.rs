@@ -131,14 +131,6 @@ impl<'a, T> Late<'a, T> {
         Self { value: OnceLock::new(), reading: Mutex::new(()), read: Box::new(read) }
     }
 
-    /// What is there already.
-    pub(crate) fn of(value: T) -> Self
-    where
-        T: Clone + Send + Sync + 'a,
-    {
-        Self::new(move || Ok(value.clone()))
-    }
-
     pub(crate) fn get(&self) -> Result<&T> {
         if let Some(value) = self.value.get() {
             return Ok(value);

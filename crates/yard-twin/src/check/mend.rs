@@ -236,9 +236,9 @@ fn list_anew(yard: &Yard, id: ListingId, ctx: &Ctx) -> Result<()> {
 /// What a twin's folder holds, read as a whole.
 fn listing_of_folder(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Listing> {
     let (op, folder) = (yard.begin(ctx)?, settle::present_folder(yard, row)?);
-    let sheet = yard.sheet_of(&yard.store.state(row.state)?.build)?;
-    let (clock, nothing) = (FsClock::new(op.path())?, Late::of(Listing::default()));
-    let sheet = Late::of(sheet);
+    let build = yard.store.state(row.state)?.build;
+    let (nothing, sheet) = (Late::new(|| Ok(Listing::default())), Late::new(|| yard.sheet_of(&build)));
+    let clock = FsClock::new(op.path())?;
     let (ledger, aside) = (Ledger::load(&yard.store.pool)?, yard.store.pool.aside()?);
     let again = look::ledger_again(yard, ctx);
     let observer = Observer {

@@ -89,10 +89,12 @@ impl Checker<'_> {
         if look.stale_index {
             self.found(Severity::Note, about, Problem::IndexLost, Mend::Nothing);
         }
+        // Before anything is taken out of what changed: a name that no listing has must be led to again.
+        look.rows = look.keep_index(yard, &folder, &op)?;
         self.altered(&mut look, about);
         self.written_through(&mut look, about);
         self.changed_since(&row, &look, about)?;
-        let rows = look.keep_index(yard, &folder, &op)?;
+        let rows = std::mem::take(&mut look.rows);
         let (now, rows) = look.found.merged(look.before.clone(), rows)?;
         look.rows = rows;
         Ok(Some(Seen { about: about.clone(), row, look, folder, now }))

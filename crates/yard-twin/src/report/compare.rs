@@ -29,20 +29,18 @@ use std::path::PathBuf;
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::peek::{Looked, Peeked, Since, as_recorded, look_since, peek};
 use crate::Yard;
-use crate::catalog::{HistoryEntry, TwinRow};
+use crate::catalog::HistoryEntry;
 use crate::error::{Error, PathContext, Result};
-use crate::ident::{ContentId, Side, StateId, TwinName};
+use crate::ident::{ContentId, Side, TwinName};
 use crate::launch::home;
 use crate::listing::{Change, Entry, Listing, Node, diff_of_contents};
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::Doubt;
 use crate::sheet::Sheet;
 use crate::text;
 pub use crate::text::{Hunk, LineChange};
-use crate::twin::Twin;
-use crate::twin::look::{Glance, Stage, Still, Want, look_only};
 use crate::twin::vouch;
 
 /// Larger files are not compared line by line.
@@ -152,7 +150,7 @@ pub struct Compared {
     pub in_use: bool,
     /// Where its files are now; `None` where only the pool has them.
     #[serde(skip)]
-    folder: Option<PathBuf>,
+    pub(super) folder: Option<PathBuf>,
 }
 
 /// How two sides differ.
@@ -241,22 +239,6 @@ fn parts<'a>(paths: &'a [Differing], of: impl Fn(&'a Differing) -> Option<&'a st
         }
     }
     parts.into_iter().map(|(name, tallies)| Part { name: name.into(), tallies }).collect()
-}
-
-/// A twin that was looked at, and nothing was taken in.
-struct Peeked {
-    looked: Looked,
-    /// Its last state, and what it held then.
-    state: StateId,
-    before: Listing,
-}
-
-/// A side that was looked at.
-struct Looked {
-    compared: Compared,
-    listing: Listing,
-    sheet: Option<Sheet>,
-    not_taken: Vec<String>,
 }
 
 /// Compares two sides. A twin is looked at as it is now, and nothing is taken in: asked again, the answer is the same.
@@ -350,25 +332,6 @@ pub fn since(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Difference> {
     Ok(Difference { newest, before_newest, ..difference })
 }
 
-/// What a look at a twin gives since its last state.
-enum Since {
-    /// Everything is as it was then; what that is need not be read.
-    Still(Compared, Still),
-    Seen(Box<Peeked>),
-}
-
-fn look_since(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Since> {
-    if row.removed_at.is_some() {
-        return peek(yard, row, ctx).map(Box::new).map(Since::Seen);
-    }
-    let (twin, folder) = whole(yard, row, ctx)?;
-    let glance = Glance::at(yard, &twin.row, &folder, Want::Nothing, ctx)?;
-    match glance.as_ref().and_then(Glance::still) {
-        Some((_, still)) if twin.row.state == row.state => Ok(Since::Still(now(row, folder.clone()), still)),
-        _ => look_closer(yard, &twin, glance, ctx).map(Box::new).map(Since::Seen),
-    }
-}
-
 /// The lines in which a file differs between the sides of a comparison; `None` where it is no file on both, is no text,
 /// or has more than 256 KiB. What is not UTF-8 in it comes as replacement characters.
 ///
@@ -425,53 +388,6 @@ fn side(yard: &Yard, side: &Side, ctx: &Ctx) -> Result<Looked> {
             }
         }
     }
-}
-
-/// A twin by its last state.
-fn as_recorded(yard: &Yard, row: &TwinRow, in_use: bool) -> Result<Looked> {
-    let state = yard.store.state(row.state)?;
-    let compared = Compared { name: row.name.to_string(), at: row.removed_at, in_use, folder: None };
-    let (listing, sheet) = (yard.store.listing(state.disk)?, yard.sheet_of(&state.build)?);
-    Ok(Looked { compared, listing, sheet, not_taken: Vec::new() })
-}
-
-/// Looks at a twin as it is now, and takes nothing in. Only what a command that died left half done is finished first.
-fn peek(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Peeked> {
-    if row.removed_at.is_some() {
-        let looked = as_recorded(yard, row, false)?;
-        return Ok(Peeked { state: row.state, before: looked.listing.clone(), looked });
-    }
-    let (twin, folder) = whole(yard, row, ctx)?;
-    let glance = Glance::at(yard, &twin.row, &folder, Want::Listing, ctx)?;
-    look_closer(yard, &twin, glance, ctx)
-}
-
-/// Holds a twin, with what a command that died left half done being finished.
-fn whole(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<(Twin, PathBuf)> {
-    let mut twin = Twin::hold(yard, row, ctx)?;
-    twin.make_whole(ctx)?;
-    let folder = twin.folder()?;
-    Ok((twin, folder))
-}
-
-fn look_closer(yard: &Yard, twin: &Twin, glance: Option<Glance<'_>>, ctx: &Ctx) -> Result<Peeked> {
-    let (row, folder, op) = (&twin.row, twin.folder()?, yard.begin(ctx)?);
-    let stage = Stage { op: &op, putter: None };
-    let mut look = match glance {
-        Some(glance) => glance.look(yard, row, stage, ctx)?,
-        None => look_only(yard, row, &folder, stage, Doubt::Nothing, ctx)?,
-    };
-    let rows = look.keep_index(yard, &folder, &op)?;
-    let not_taken = std::mem::take(&mut look.found.not_taken);
-    let before = look.before.clone();
-    let (listing, _) = look.found.merged(look.before, rows)?;
-    let compared = now(row, folder);
-    Ok(Peeked { looked: Looked { compared, listing, sheet: look.sheet, not_taken }, state: row.state, before })
-}
-
-/// A twin as it is now.
-fn now(row: &TwinRow, folder: PathBuf) -> Compared {
-    Compared { name: row.name.to_string(), at: None, in_use: false, folder: Some(folder) }
 }
 
 fn difference(from: Looked, to: Looked) -> Difference {

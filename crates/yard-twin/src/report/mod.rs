@@ -3,5 +3,6 @@
 pub mod belongings;
 pub mod compare;
 pub mod history;
+mod peek;
 pub mod show;
 pub mod space;

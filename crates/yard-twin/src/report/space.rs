@@ -210,8 +210,9 @@ impl PoolFiles {
     fn of(yard: &Yard, ctx: &Ctx) -> Result<Self> {
         let mut allocated = HashMap::new();
         let all = usage_of(yard.store.pool.root(), &HashSet::new(), ctx, |name, stat| {
-            let name = name.to_str().ok().map(|name| name.trim_end_matches(".x"));
-            name?.parse().ok().map(|content: ContentId| (content, stat.allocated))
+            let name = name.to_str().ok()?;
+            let content: ContentId = name.strip_suffix(".x").unwrap_or(name).parse().ok()?;
+            Some((content, stat.allocated))
         })?;
         for (content, bytes) in &all.1 {
             *allocated.entry(*content).or_default() += bytes;

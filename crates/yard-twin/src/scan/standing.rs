@@ -58,10 +58,15 @@ pub(crate) struct Folders {
 
 impl Folders {
     /// How the folders of a listing look that was just laid at `folder`, which nobody else knows yet; `now` by the
-    /// filesystem's clock.
-    pub(crate) fn of_new(listing: &Listing, folder: &Path, looked: Looked, now: i64) -> Result<Self> {
-        let device = disk::lstat(folder).at("look at", folder)?.dev;
-        let mut folders = Self { looked: Looked { device, ..looked }, stamps: HashMap::new() };
+    /// filesystem's clock. Where a build has what is scratch by the sheet of today, the next look finds that gone.
+    pub(crate) fn of_new(
+        listing: &Listing,
+        folder: &Path,
+        looked: Looked,
+        now: i64,
+        is_scratch: impl Fn(&RelPath) -> bool,
+    ) -> Result<Self> {
+        let mut folders = Self { looked, stamps: HashMap::new() };
         for (path, _) in Numbers::of_listing(listing).0.rows {
             let at = folder.join(path);
             let stat = match disk::lstat(&at) {
@@ -74,6 +79,7 @@ impl Folders {
                 folders.stamps.insert(RelPath::new(path)?, stamp);
             }
         }
+        folders.doubt(listing.entries().iter().map(|entry| &entry.path).filter(|path| is_scratch(path)));
         Ok(folders)
     }
 

@@ -162,12 +162,12 @@ impl<'a> Glance<'a> {
 
     /// The state, if everything is as it was at the last look, and there is nothing to be said about it.
     pub(crate) fn still(&self) -> Option<(&State, Still)> {
-        let index = self.memory.index.as_ref()?;
-        let quiet = index.standing.as_ref()?.looked.quiet;
+        let index = self.memory.index.as_ref().filter(|_| self.sight.is_still())?;
+        index.standing.as_ref().filter(|standing| standing.looked.quiet)?;
         let files = index.rows.iter().filter(|row| row.share.is_some());
         let paths = index.rows.iter().filter(|row| row.ino != 0).count() as u64;
         let still = Still { paths, bytes: files.map(|row| row.size).sum() };
-        (quiet && self.sight.is_still()).then_some((&self.memory.state, still))
+        Some((&self.memory.state, still))
     }
 
     /// What there is, if [`Glance::still`].

@@ -260,8 +260,8 @@ impl Twin {
             Doubt::Nothing => Glance::at(&yard, &self.row, &folder, Want::Listing, ctx)?,
             _ => None,
         };
-        let text = profile::text(&folder.join("profile.toml"))?;
-        let still = |glance: &mut Glance<'_>| glance.still().is_some_and(|(state, _)| state.profile == text);
+        let profile = profile::text(&folder.join("profile.toml"))?;
+        let still = |glance: &mut Glance<'_>| glance.still().is_some_and(|(state, _)| state.profile == profile);
         if self.in_place.is_empty()
             && let Some(glance) = glance.take_if(still)
         {
@@ -283,7 +283,7 @@ impl Twin {
             in_place = arrived::written_in_place(&look, &from_layer);
             arrived::mark(&mut look, &from_layer, &self.yard.store.pool);
         }
-        let (profile, news) = (profile::text(&folder.join("profile.toml"))?, News::of(&look, &mends, what)?);
+        let news = News::of(&look, &mends, what)?;
         let unchanged = look.found.changed.is_empty();
         let later = record == Record::IfWrong && mends.is_empty();
         if later {

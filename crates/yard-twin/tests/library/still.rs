@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use crate::common::{Dice, Place, Seen, clone, is_root, look, skip, take_in, tree};
 use yard_twin::compare::{self, Differs};
-use yard_twin::{Ctx, Sharing, Yard, show};
+use yard_twin::{Ctx, Sharing, Yard, check, show};
 
 /// The paths in the game that differ from the twin's last state.
 fn seen_to_differ(yard: &Yard) -> BTreeSet<String> {
@@ -250,6 +250,41 @@ fn another_sheet_has_everything_looked_at_again() {
     assert_eq!(seen_to_differ(&yard), BTreeSet::new());
     fs::write(&sheet, "not a sheet").unwrap();
     assert!(compare::since(&yard, &"a".parse().unwrap(), &Ctx::new()).is_err(), "a wrong sheet is said");
+}
+
+#[test]
+fn what_a_build_has_that_is_worth_nothing_by_the_sheet_of_today_is_gone_from_a_new_twin() {
+    let place = Place::new();
+    let yard = looked_at(&place);
+    fs::write(place.at("source/a.log"), "a line").unwrap();
+    take_in(&yard, &place.at("source"), "1.5").unwrap();
+    let sheet = yard.sheet_path(&"wexcombe".parse().unwrap());
+    fs::write(&sheet, "title = \"wexcombe\"\n[paths]\nscratch = [\"game/*.log\"]\n").unwrap();
+    clone(&yard, "wexcombe@1.5", "b", Sharing::All).unwrap();
+    let whole = |yard: &Yard| show::twin(yard, &"b".parse().unwrap(), &Ctx::new()).unwrap().summary.totals.files;
+    let by_index = whole(&yard);
+    fs::remove_file(place.at("yard/twins/b/index")).unwrap();
+    assert_eq!(by_index, whole(&yard), "as if nothing were known");
+}
+
+/// A new name of a file that is set aside is no change of the twin's for a check, and must be led to again.
+#[test]
+fn a_check_leaves_every_new_name_to_be_found() {
+    let place = Place::new();
+    let yard = looked_at(&place);
+    clone(&yard, "wexcombe@1.4", "b", Sharing::All).unwrap();
+    let game = place.at("yard/twins/a/game");
+    let linked = one_of(&game, &mut Dice::new(1), |_, meta| meta.is_file() && meta.nlink() > 1 && meta.len() > 1);
+    let linked = linked.unwrap();
+    fs::hard_link(&linked, game.join("another name")).unwrap();
+    fs::set_permissions(&linked, fs::Permissions::from_mode(0o644)).unwrap();
+    fs::write(&linked, "other bytes").unwrap();
+    let look = || check::look(&yard, &check::Options::default(), &Ctx::new()).unwrap();
+    let first = look();
+    let names = |findings: &check::Report| format!("{:?}", findings).matches("another name").count();
+    assert!(seen_to_differ(&yard).contains("game/another name"));
+    assert_eq!(names(&look()), names(&first));
+    assert!(seen_to_differ(&yard).contains("game/another name"), "after a second check");
 }
 
 #[test]

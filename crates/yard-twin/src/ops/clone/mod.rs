@@ -32,7 +32,7 @@ use crate::catalog::{Counts, Intent, TwinRow};
 use crate::disk::lock::Held;
 use crate::disk::op_folder::OpFolder;
 use crate::disk::{self, FsClock};
-use crate::error::{Error, Noun, Result};
+use crate::error::{Error, Noun, PathContext, Result};
 use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
 use crate::materialise::{Laid, Layout, make_folders};
@@ -244,7 +244,8 @@ fn take_folder(yard: &Yard, source: &Source, folder: &Path, ctx: &Ctx) -> Result
 pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let began = Instant::now();
     plan.seen.as_ref().map_or(Ok(()), |seen| seen.write_down(yard, ctx))?;
-    let sheet = yard.sheet_of(&plan.build)?;
+    // Should the sheet change in between, this is another one's, and all is looked at again.
+    let (sheet_key, sheet) = (yard.sheet_key(&plan.build)?, yard.sheet_of(&plan.build)?);
     let nothing = PathSet::default();
     let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
     let op = yard.begin(ctx)?;
@@ -299,8 +300,10 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let (shares, rows) = (ShareTotals::new(listing, &laid.rows), laid.rows);
     // Nobody else knows the folders yet: how they look now is how they are once all is laid.
     let quiet = forbidden_links(yard, &yard.folder_of(&row), listing).is_empty();
-    let looked = Looked { device: 0, grain: clock.grain(), sheet: yard.sheet_key(&plan.build)?, quiet };
-    let folders = &Folders::of_new(listing, &stage, looked, clock.now()?)?;
+    let device = disk::lstat(&stage).at("look at", &stage)?.dev;
+    let looked = Looked { device, grain: clock.grain(), sheet: sheet_key, quiet };
+    let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
+    let folders = &Folders::of_new(listing, &stage, looked, clock.now()?, is_scratch)?;
     let published = std::thread::scope(|scope| {
         let saved = scope.spawn(|| ledger.save(op.path()));
         let published = ctx.check().and_then(|()| {
