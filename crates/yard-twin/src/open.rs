@@ -10,7 +10,6 @@ use crate::disk;
 use crate::error::{PathContext, Result, YardError};
 use crate::progress::Ctx;
 use crate::store::Store;
-use crate::store::pool::Pool;
 use crate::upkeep::recover;
 use crate::yard::settings;
 
@@ -31,7 +30,6 @@ impl Yard {
         for folder in FOLDERS {
             disk::make_folders(&root.join(folder))?;
         }
-        Pool::new(root.join("pool")).make()?;
         drop(Catalog::make(&root.join("catalog.db"))?);
         // The settings make it a yard, so they come last.
         disk::write_whole(&root.join("yard.toml"), &root.join("tmp/settings"), settings::NEW.as_bytes())?;

@@ -11,6 +11,11 @@ use std::ffi::OsString;
 use std::io::IsTerminal;
 use std::process::ExitCode;
 
+use tracing_subscriber::Layer;
+use tracing_subscriber::filter::{LevelFilter, Targets};
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
+
 fn main() -> ExitCode {
     // So that other programs can launch by way of this one.
     yard_twin::launch_helper();
@@ -61,16 +66,15 @@ fn misunderstood(error: &clap::Error, words: &[OsString]) -> ExitCode {
 /// What goes on inside is logged to standard error with `-v`, or as `YARDTWIN_LOG` says.
 fn start_logging(verbose: u8) {
     let default = match verbose {
-        0 => "warn",
-        1 => "info",
-        2 => "debug",
-        _ => "trace",
+        0 => LevelFilter::WARN,
+        1 => LevelFilter::INFO,
+        2 => LevelFilter::DEBUG,
+        _ => LevelFilter::TRACE,
     };
-    let filter = tracing_subscriber::EnvFilter::try_from_env("YARDTWIN_LOG").unwrap_or_else(|_| default.into());
-    tracing_subscriber::fmt()
-        .with_env_filter(filter)
+    let asked = std::env::var("YARDTWIN_LOG").ok().and_then(|levels| levels.parse::<Targets>().ok());
+    let lines = tracing_subscriber::fmt::layer()
         .with_writer(std::io::stderr)
         .with_ansi(std::io::stderr().is_terminal())
-        .without_time()
-        .init();
+        .without_time();
+    tracing_subscriber::registry().with(lines.with_filter(asked.unwrap_or_else(|| Targets::new().with_default(default)))).init();
 }

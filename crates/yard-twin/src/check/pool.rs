@@ -271,7 +271,7 @@ fn look(folder: &Path, needs: &[Need], all: bool) -> Result<InFolders> {
                 here.see(folder.join(name), &stat, content, executable, need.map(|at| needs[at].size));
             }
         }
-    } else if all || !needs.is_empty() {
+    } else if !needs.is_empty() {
         here.gone.push(folder.into());
     }
     here.missing.extend(needs.iter().zip(there).filter(|(_, there)| !there).map(|(need, _)| need.content));

@@ -402,6 +402,18 @@ fn describe(place: &Path) -> String {
     out.replace(&place.display().to_string(), "[PLACE]")
 }
 
+/// Two threads share the work, each with faults of its own.
+fn shared_out<T, R: Send>(all: impl Iterator<Item = T> + Send, work: impl Fn(T) -> R + Sync) -> Vec<R> {
+    let left = Mutex::new(all);
+    let next = || left.lock().unwrap().next();
+    let share = || std::iter::from_fn(next).map(&work).collect::<Vec<_>>();
+    std::thread::scope(|scope| {
+        let other = scope.spawn(share);
+        let mine = share();
+        other.join().unwrap().into_iter().chain(mine).collect()
+    })
+}
+
 fn tree(folder: &Path) -> Vec<PathBuf> {
     let mut paths = Vec::new();
     for entry in fs::read_dir(folder).unwrap() {
@@ -534,19 +546,11 @@ fn sweep_one(name: &str, operation: Operation) -> Swept {
     swept
 }
 
-/// Two threads share the operations, each with faults of its own.
 #[test]
 fn whichever_change_fails_or_is_the_last_everything_is_as_before_or_as_after() {
     let only = std::env::var("YARDTWIN_FAULTS_OF").ok();
     let wanted = |(name, _): &(&str, Operation)| only.as_deref().is_none_or(|only| only == *name);
-    let left = Mutex::new(OPERATIONS.into_iter().filter(wanted));
-    let next = || left.lock().unwrap().next();
-    let work = || std::iter::from_fn(next).map(|(name, operation)| sweep_one(name, operation)).collect::<Vec<_>>();
-    let swept: Vec<Swept> = std::thread::scope(|scope| {
-        let other = scope.spawn(work);
-        let mine = work();
-        other.join().unwrap().into_iter().chain(mine).collect()
-    });
+    let swept = shared_out(OPERATIONS.into_iter().filter(wanted), |(name, operation)| sweep_one(name, operation));
     let (points, done) = swept.iter().fold((0, 0), |(points, done), one| (points + one.points, done + one.done));
     eprintln!("{points} points failed and died at; after {done} of the deaths the operation turned out to be done");
 }

@@ -110,49 +110,57 @@ fn prepared(make: fn(&Path)) -> tempfile::TempDir {
     place
 }
 
+/// The changes of an operation that are to fail, each with its number, the operation's, and that of all changes.
+fn points((at, (name, operation, make, _)): (usize, Prepared)) -> impl Iterator<Item = (usize, u64, u64)> {
+    let clean = prepared(make);
+    let yard = Yard::open(clean.path().join("yard")).unwrap();
+    let (result, changes) = fault::failing(None, || operation(&yard, clean.path()));
+    result.unwrap();
+    // The others have few changes of a kind of their own: a part of them will do.
+    let every = match name {
+        "restore" | "fold" => 1,
+        "clone" | "remove" => 3,
+        _ => 5,
+    };
+    (0..changes).step_by(every).map(move |number| (at, number, changes))
+}
+
+/// One change of an operation fails with each way of writing, and is the last with one of them. Gives how often the process
+/// died.
+fn with_each_write((at, number, changes): (usize, u64, u64)) -> u32 {
+    let (name, operation, make, twin) = operations()[at];
+    let mut died = 0;
+    for (with, (what, doing)) in doings().into_iter().enumerate() {
+        let failed = prepared(make);
+        let before = outside(failed.path());
+        let result = run(operation, (failed.path(), twin), number, doing, false);
+        let what = format!("{name}: {what} as change {number} of {changes} fails: {result:?}");
+        check(failed.path(), &before, &what);
+        // A process for each is slow: a part of the points, another one for each way of writing.
+        if number % 6 != with as u64 % 6 {
+            continue;
+        }
+        let died_at = prepared(make);
+        let before = outside(died_at.path());
+        let status = Command::new(std::env::current_exe().unwrap())
+            .args(["--exact", "faults::products::dies_as_somebody_writes", "--ignored", "--quiet"])
+            .env("YARDTWIN_DIES", format!("{at}\n{number}\n{with}\n{}", died_at.path().display()))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .status()
+            .unwrap();
+        died += u32::from(!status.success());
+        check(died_at.path(), &before, &format!("{what}, and is the last"));
+    }
+    died
+}
+
 #[test]
 fn a_fault_and_a_write_at_the_same_time_lose_nothing() {
-    let (mut points, mut died) = (0, 0);
-    for (at, (name, operation, make, twin)) in operations().into_iter().enumerate() {
-        let clean = prepared(make);
-        let yard = Yard::open(clean.path().join("yard")).unwrap();
-        let (result, changes) = fault::failing(None, || operation(&yard, clean.path()));
-        result.unwrap();
-        drop(yard);
-        // The others have few changes of a kind of their own: a part of them will do.
-        let every = match name {
-            "restore" | "fold" => 1,
-            "clone" | "remove" => 3,
-            _ => 5,
-        };
-        for number in (0..changes).step_by(every) {
-            for (with, (what, doing)) in doings().into_iter().enumerate() {
-                let failed = prepared(make);
-                let before = outside(failed.path());
-                let result = run(operation, (failed.path(), twin), number, doing, false);
-                let what = format!("{name}: {what} as change {number} of {changes} fails: {result:?}");
-                check(failed.path(), &before, &what);
-                points += 1;
-                // A process for each is slow: a part of the points, another one for each way of writing.
-                if number % 6 != with as u64 % 6 {
-                    continue;
-                }
-                let died_at = prepared(make);
-                let before = outside(died_at.path());
-                let status = Command::new(std::env::current_exe().unwrap())
-                    .args(["--exact", "faults::products::dies_as_somebody_writes", "--ignored", "--quiet"])
-                    .env("YARDTWIN_DIES", format!("{at}\n{number}\n{with}\n{}", died_at.path().display()))
-                    .stdout(Stdio::null())
-                    .stderr(Stdio::null())
-                    .status()
-                    .unwrap();
-                died += u32::from(!status.success());
-                check(died_at.path(), &before, &format!("{what}, and is the last"));
-            }
-        }
-    }
+    let points: Vec<_> = operations().into_iter().enumerate().flat_map(points).collect();
+    let died: u32 = super::shared_out(points.iter().copied(), with_each_write).into_iter().sum();
     assert!(died > 50);
-    eprintln!("{points} faults with a write, and {died} deaths");
+    eprintln!("{} faults with {} ways to write each, and {died} deaths", points.len(), doings().len());
 }
 
 /// The process that dies.

@@ -8,6 +8,7 @@ mod share;
 #[allow(clippy::unwrap_used)]
 mod tests;
 
+use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -54,12 +55,13 @@ impl Pool {
         Self { root }
     }
 
-    /// Makes the 256 folders of a new pool.
-    pub(crate) fn make(&self) -> Result<()> {
-        for first in 0..=255u8 {
-            disk::make_folders(&self.root.join(format!("{first:02x}")))?;
-        }
-        Ok(())
+    /// Makes the folders that contents go to, as far as they aren't there. Only under the yard's exclusive lock.
+    fn make_folders_for<'a>(&self, contents: impl IntoIterator<Item = &'a ContentId>) -> Result<()> {
+        let firsts: BTreeSet<u8> = contents.into_iter().map(|content| content.as_bytes()[0]).collect();
+        let folders = firsts.into_iter().map(|first| self.root.join(format!("{first:02x}")));
+        let missing: Vec<PathBuf> = folders.filter(|folder| !disk::exists(folder)).collect();
+        missing.iter().try_for_each(|folder| disk::make_folder(folder))?;
+        if missing.is_empty() { Ok(()) } else { disk::sync_folder(&self.root) }
     }
 
     pub(crate) fn root(&self) -> &Path {

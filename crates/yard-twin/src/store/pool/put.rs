@@ -297,6 +297,7 @@ impl<'a> Putter<'a> {
             }
         }
         let contents: Vec<ContentId> = staged.iter().copied().collect();
+        self.pool.make_folders_for(&contents)?;
         let published = Mutex::new((PutTotals::default(), HashSet::new()));
         parallel::for_each(
             &contents,
