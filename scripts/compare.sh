@@ -166,7 +166,9 @@ looks() { # tree, what, where
         timed "ldu-$name" du -s "$yard/twins/twin" "$yard/pool"
         timed "lspace-$name" "$YARDTWIN" --yard "$yard" list --space
         as bash -c 'echo "$1" > "$2.new"; mv -f "$2.new" "$2"' - "$n" "$file"
-        timed "lone-$name" "$YARDTWIN" --yard "$yard" snapshot twin
+        timed "lone-$name" "$YARDTWIN" --yard "$yard" history twin
+        as bash -c 'echo "$1" > "$2.new"; mv -f "$2.new" "$2"' - "and $n" "$file"
+        timed "lkeep-$name" "$YARDTWIN" --yard "$yard" snapshot twin
         sync -f "$base"
         timed "lal-$name" cp -al "$base/tree" "$base/al"
         sync -f "$base"
@@ -178,7 +180,8 @@ looks() { # tree, what, where
     done
     heading "Looks, $where, $2"
     row "\`diff NAME\`, nothing changed" "ldiff-$name" "\`find -printf\`" "lfind-$name" "$4"
-    row "\`snapshot\` with one changed file" "lone-$name" "the same" "lfind-$name" "$5"
+    row "\`history NAME\`, one changed file taken in" "lone-$name" "the same" "lfind-$name" "$5"
+    row "\`snapshot NAME\`, one changed file" "lkeep-$name" "the same" "lfind-$name" -
     row "\`show NAME\`" "lshow-$name" "the same" "lfind-$name" "$6"
     row "\`list --space\`, one build, one twin" "lspace-$name" "\`du -s\` of both" "ldu-$name" 1.5
     row "\`clone\` of a twin" "lclone-$name" "\`cp -al\`" "lal-$name" "$7"

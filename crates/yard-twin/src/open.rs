@@ -104,7 +104,7 @@ impl Yard {
         }
         let root: Arc<Path> = root.into();
         let (store, recovered) = (Store::new(Arc::clone(&root)), Arc::default());
-        let mut yard = Self { settings, catalog, store, root, recovered, closed };
+        let mut yard = Self { settings, catalog, store, root, recovered, closed, facts: Arc::default() };
         yard.recovered = Arc::new(recover::recover(&yard, ctx)?);
         // Once it is elsewhere, files that name this place can be found; a full disk is no reason not to open it.
         if let Err(error) = yard.catalog.roots(&yard.root.to_string_lossy()) {

@@ -76,5 +76,7 @@ fn start_logging(verbose: u8) {
         .with_writer(std::io::stderr)
         .with_ansi(std::io::stderr().is_terminal())
         .without_time();
-    tracing_subscriber::registry().with(lines.with_filter(asked.unwrap_or_else(|| Targets::new().with_default(default)))).init();
+    tracing_subscriber::registry()
+        .with(lines.with_filter(asked.unwrap_or_else(|| Targets::new().with_default(default))))
+        .init();
 }

@@ -111,8 +111,6 @@ pub enum Problem {
     ContentDamaged { files: Vec<DamagedFile>, touches: Vec<Touched> },
     /// Files of the pool may be written to.
     Unguarded { paths: Vec<PathBuf> },
-    /// A folder of the pool is gone.
-    PoolFolder { folder: PathBuf },
     /// What a folder held can't be read any more.
     ListingDamaged { listing: ListingId, why: String, touches: Vec<Touched> },
     /// A kept state of a twin can't be read any more.
@@ -311,7 +309,6 @@ impl fmt::Display for Problem {
                 if touches.is_empty() { f.write_str("nothing needs them") } else { f.write_str(&few(touches)) }
             }
             Self::Unguarded { paths } => write!(f, "stored files may be written to: {}", few(&shown(paths))),
-            Self::PoolFolder { folder } => write!(f, "a folder of stored files is gone: {}", folder.display()),
             Self::ListingDamaged { listing, why, touches } => {
                 write!(f, "the list of files {} is damaged ({why}): it is that of {}", short(listing), few(touches))
             }

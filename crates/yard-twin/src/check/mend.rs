@@ -121,7 +121,6 @@ fn mend_one(yard: &Yard, finding: &Finding, options: &MendOptions, ctx: &Ctx) ->
     };
     match &finding.problem {
         Problem::Catalogue { .. } => yard.catalog.reindex(),
-        Problem::PoolFolder { folder } => disk::make_folders(folder),
         Problem::UnknownTwin { folder, id } => adopt(yard, folder, *id, ctx),
         Problem::FolderMissing { folder, found: Some(found) } => move_back(yard, &twin()?, found, folder, ctx),
         Problem::NoHistory => write_line(yard, &twin()?, ctx),
@@ -344,7 +343,7 @@ const CONTENTS: u8 = 5;
 /// contents; then what settles a twin, which would take wrong bytes of a shared file for that twin's change.
 fn rank(problem: &Problem) -> u8 {
     match problem {
-        Problem::Catalogue { .. } | Problem::PoolFolder { .. } => 1,
+        Problem::Catalogue { .. } => 1,
         Problem::UnknownTwin { .. } | Problem::FolderMissing { .. } | Problem::NoId { .. } | Problem::NoHistory => 2,
         Problem::StateDamaged { .. } => 3,
         Problem::ListingDamaged { .. } => 4,

@@ -54,7 +54,6 @@ struct InFolders {
     missing: HashSet<ContentId>,
     damaged: Vec<DamagedFile>,
     unguarded: Vec<PathBuf>,
-    gone: Vec<PathBuf>,
 }
 
 impl InFolders {
@@ -63,7 +62,6 @@ impl InFolders {
         self.missing.extend(other.missing);
         self.damaged.extend(other.damaged);
         self.unguarded.extend(other.unguarded);
-        self.gone.extend(other.gone);
     }
 }
 
@@ -83,17 +81,14 @@ impl Checker<'_> {
         }
         self.wrong.extend(found.damaged.iter().map(|file| file.inode));
         distrust(self.yard, found.damaged.iter().map(|file| file.inode), self.ctx)?;
-        self.folders_of_pool(found.gone, found.unguarded)?;
+        self.unguarded(found.unguarded)?;
         self.missing(found.missing)?;
         found.damaged.sort_by_key(|file| (file.content, file.executable));
         self.damaged(found.damaged)
     }
 
-    /// Folders that are gone; files that may be written to, where modes say anything.
-    fn folders_of_pool(&mut self, gone: Vec<PathBuf>, mut unguarded: Vec<PathBuf>) -> Result<()> {
-        for folder in gone {
-            self.found(Severity::Wrong, &About::Yard, Problem::PoolFolder { folder }, Mend::Safe);
-        }
+    /// Files that may be written to, where modes say anything.
+    fn unguarded(&mut self, mut unguarded: Vec<PathBuf>) -> Result<()> {
         unguarded.sort();
         if !unguarded.is_empty() && disk::keeps_modes(self.yard.begin(self.ctx)?.path())? {
             self.found(Severity::Wrong, &About::Yard, Problem::Unguarded { paths: unguarded }, Mend::Safe);
@@ -271,8 +266,6 @@ fn look(folder: &Path, needs: &[Need], all: bool) -> Result<InFolders> {
                 here.see(folder.join(name), &stat, content, executable, need.map(|at| needs[at].size));
             }
         }
-    } else if !needs.is_empty() {
-        here.gone.push(folder.into());
     }
     here.missing.extend(needs.iter().zip(there).filter(|(_, there)| !there).map(|(need, _)| need.content));
     Ok(here)

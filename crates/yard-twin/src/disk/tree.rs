@@ -5,8 +5,8 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStringExt;
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
 
 use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode};
 use rustix::io::Errno;
@@ -48,6 +48,10 @@ pub(crate) fn remove_tree_by(threads: usize, path: &Path, moved: Moved<'_>) -> R
     gone(removed).at("delete", path)
 }
 
+/// Names of one file are taken away one after the other, so that how it looks after one is how it looks before the next:
+/// each file has one of these by its inode.
+static ONE_FILE: [Mutex<()>; 64] = [const { Mutex::new(()) }; 64];
+
 /// A folder that is to be deleted once all in it is.
 struct Doomed {
     parent: Arc<OwnedFd>,
@@ -81,11 +85,12 @@ fn remove_together(threads: usize, top: Arc<Doomed>, path: &Path, moved: Moved<'
         |(), folder, jobs| {
             let mut below = Vec::new();
             let emptied = opened_up(folder.parent.as_fd(), &folder.name).map(Arc::new).and_then(|fd| {
-                each_in(&fd, |name, is_folder| {
+                each_in(&fd, |name, is_folder, ino| {
                     if is_folder {
                         below.push(OsString::from_vec(name.to_bytes().to_vec()));
                         return Ok(());
                     }
+                    let _one = parallel::lock(&ONE_FILE[ino as usize % ONE_FILE.len()]);
                     unlink_telling(fd.as_fd(), name, moved)
                 })?;
                 folder.left.fetch_add(below.len(), Ordering::AcqRel);
@@ -126,7 +131,7 @@ fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved:
     // A listing may skip names where another process deletes some meanwhile.
     let mut again = 0..3;
     loop {
-        each_in(&folder, |name, is_folder| {
+        each_in(&folder, |name, is_folder, _| {
             if is_folder {
                 remove_folder(folder.as_fd(), name, moved)
             } else {
@@ -140,9 +145,9 @@ fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved:
     }
 }
 
-/// Deletes each thing in a folder by `remove`, which is told whether it is a folder. Two commands may be at the folder of
+/// Deletes each thing in a folder by `remove`, which is told whether it is a folder, and its inode. Two commands may be at the folder of
 /// one that has just died: what is gone is gone.
-fn each_in(folder: &OwnedFd, mut remove: impl FnMut(&CStr, bool) -> io::Result<()>) -> io::Result<()> {
+fn each_in(folder: &OwnedFd, mut remove: impl FnMut(&CStr, bool, u64) -> io::Result<()>) -> io::Result<()> {
     for entry in Dir::read_from(folder)? {
         let entry = entry?;
         let name = entry.file_name();
@@ -153,7 +158,7 @@ fn each_in(folder: &OwnedFd, mut remove: impl FnMut(&CStr, bool) -> io::Result<(
             FileType::Unknown => FileType::from_raw_mode(stat_at(folder, name)?.mode) == FileType::Directory,
             kind => kind == FileType::Directory,
         };
-        gone(remove(name, is_folder))?;
+        gone(remove(name, is_folder, entry.ino()))?;
     }
     Ok(())
 }
@@ -194,6 +199,28 @@ mod tests {
                 all.into_iter().for_each(|one| one.join().unwrap().unwrap());
             });
             assert!(!folder.exists(), "round {round}");
+        }
+    }
+
+    #[test]
+    fn what_is_told_of_a_file_with_many_names_follows_one_from_the_other() {
+        let place = tempfile::tempdir().unwrap();
+        let (folder, kept) = (place.path().join("folder"), place.path().join("kept"));
+        fs::write(&kept, "").unwrap();
+        for _ in 0..40 {
+            for number in 0..64 {
+                let below = folder.join((number % 8).to_string());
+                fs::create_dir_all(&below).unwrap();
+                fs::hard_link(&kept, below.join(number.to_string())).unwrap();
+            }
+            let names = Mutex::new(65);
+            let moved = |before: &Stat, after: &Stat| {
+                let mut names = parallel::lock(&names);
+                assert_eq!((before.nlink, after.nlink), (*names, *names - 1));
+                *names -= 1;
+            };
+            remove_tree_by(4, &folder, &moved).unwrap();
+            assert_eq!(*parallel::lock(&names), 1);
         }
     }
 }

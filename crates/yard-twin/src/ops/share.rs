@@ -35,7 +35,7 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::Row;
 use crate::sheet::{PathSet, Sheet, pattern};
-use crate::store::pool::{Facts, Policy, Share, Sharing, Unshared};
+use crate::store::pool::{Policy, Share, Sharing, Unshared};
 use crate::store::state::State;
 pub use crate::twin::arrived::Files;
 use crate::twin::arrived::is_in_home;
@@ -115,7 +115,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
     let sheet = yard.sheet_of(&seen.state.build)?;
     let nothing = PathSet::default();
     let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
-    let facts = Facts::probe(yard.begin(ctx)?.path())?;
+    let facts = yard.facts(ctx)?;
     let only = Only::new(&options.patterns, sheet.as_ref())?;
     let laid = planned::laid(yard, &seen)?;
     let only_some = !options.patterns.is_empty();

@@ -41,7 +41,7 @@ use crate::ops::play::stop;
 use crate::profile::Profile;
 use crate::progress::Ctx;
 use crate::sheet::pattern;
-use crate::store::pool::{Facts, Sharing};
+use crate::store::pool::Sharing;
 use crate::twin::after_run;
 use crate::twin::arrived::{self, Files};
 use crate::twin::protection;
@@ -305,8 +305,7 @@ pub(crate) fn guard(yard: &Yard, shares: &ShareTotals, ctx: &Ctx) -> Result<Guar
     if shares.linked.files == 0 {
         return Ok(Guard::Separate);
     }
-    let op = yard.begin(ctx)?;
-    Ok(if Facts::probe(op.path())?.guard { Guard::GuardedLinks } else { Guard::WeakLinks })
+    Ok(if yard.facts(ctx)?.guard { Guard::GuardedLinks } else { Guard::WeakLinks })
 }
 
 /// Files of a twin that are links, read-only outside a sealed launch: as the last look at it found them.

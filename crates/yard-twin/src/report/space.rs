@@ -33,7 +33,7 @@ use crate::ident::{ContentId, TwinName};
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Usage, usage, usage_but, usage_of};
-use crate::store::pool::{Facts, Pool, Share};
+use crate::store::pool::{Pool, Share};
 
 /// Bytes that are shared with something else of the yard.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -114,7 +114,7 @@ struct Measured {
 /// [`crate::Error::NotFound`], [`crate::Error::Io`].
 pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
     let row = yard.twin_row(name, true)?;
-    let (measured, _) = measure(yard, &row, reflinks(yard, ctx)?, ctx)?;
+    let (measured, _) = measure(yard, &row, yard.facts(ctx)?.reflink, ctx)?;
     let mut others = stock_parties(yard)?;
     for other in yard.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id) {
         // A twin without a readable index is left out.
@@ -126,18 +126,13 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
     to_space(yard, &row, &measured, &others, &|content| pooled(yard, content))
 }
 
-/// Whether files may share blocks in the yard.
-fn reflinks(yard: &Yard, ctx: &Ctx) -> Result<bool> {
-    Ok(Facts::probe(yard.begin(ctx)?.path())?.reflink)
-}
-
 /// What the yard and its twins take on disk.
 ///
 /// # Errors
 /// [`crate::Error::Damaged`], [`crate::Error::Io`].
 pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let (mut rows, mut measured, mut blocks) = (Vec::new(), Vec::new(), Blocks::default());
-    let (pool, reflinks) = (PoolFiles::of(yard, ctx)?, reflinks(yard, ctx)?);
+    let (pool, reflinks) = (PoolFiles::of(yard, ctx)?, yard.facts(ctx)?.reflink);
     blocks.add(&pool.all);
     let in_pool = blocks.sum;
     for row in yard.catalog.twins()? {

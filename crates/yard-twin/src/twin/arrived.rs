@@ -149,7 +149,7 @@ impl Twin {
         if came.is_empty() || settled.state.sharing == Sharing::None {
             return Ok(Vec::new());
         }
-        let facts = Facts::probe(self.yard.begin(ctx)?.path())?;
+        let facts = self.yard.facts(ctx)?;
         let (nothing, sheet) = (PathSet::default(), self.yard.sheet_of(&settled.state.build)?);
         let written = sheet.as_ref().map_or(&nothing, Sheet::written);
         let policy = Policy::new(Sharing::All, facts, &settled.listing, written)

@@ -20,7 +20,7 @@ use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Folders, NewIndex, Row, index_path};
 use crate::sheet::{PathSet, Sheet};
-use crate::store::pool::{Facts, Ledger, Policy, PutTotals, Putter, Share, Sharing};
+use crate::store::pool::{Ledger, Policy, PutTotals, Putter, Share, Sharing};
 use crate::store::state::State;
 use crate::twin::Twin;
 use crate::twin::private::private_there;
@@ -119,7 +119,7 @@ impl Twin {
         let private = private_there((start.there, start.rows), sheet.as_ref(), start.state, op.path())?;
         goal.state.private = private_then(start, &goal, private);
         let sharing = goal.anew.as_ref().map_or(goal.state.sharing, |anew| anew.sharing);
-        let policy = Policy::new(sharing, Facts::probe(op.path())?, &goal.next, written)
+        let policy = Policy::new(sharing, self.yard.facts_by(&op)?, &goal.next, written)
             .with_own(&goal.state.written, &goal.state.private)
             .with_home(goal.anew.iter().flat_map(|anew| &anew.paths));
         let clock = FsClock::new(op.path())?;

@@ -9,7 +9,7 @@ use crate::listing::{Entry, Listing, Node};
 use crate::materialise::steps;
 use crate::progress::Ctx;
 use crate::sheet::PathSet;
-use crate::store::pool::{Facts, Policy, Share};
+use crate::store::pool::{Policy, Share};
 use crate::store::state::State;
 
 /// How much room on the yard's disk something needs at most, and how much is free, in bytes.
@@ -35,9 +35,7 @@ pub(crate) fn room_between(yard: &Yard, there: &Listing, next: &Listing, state: 
     let sheet = yard.sheet_of(&state.build)?;
     let nothing = PathSet::default();
     let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
-    let op = yard.begin(ctx)?;
-    let policy =
-        Policy::new(state.sharing, Facts::probe(op.path())?, next, written).with_own(&state.written, &state.private);
+    let policy = Policy::new(state.sharing, yard.facts(ctx)?, next, written).with_own(&state.written, &state.private);
     let steps = steps(there, next);
     let coming = steps.iter().filter(|step| step.comes()).filter_map(|step| next.get(step.path.as_str()));
     room(yard, taken_by(yard, coming.map(|entry| (entry, policy.way(entry)))))

@@ -10,7 +10,7 @@ use std::collections::HashSet;
 use std::fs;
 use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use crate::catalog::{Catalog, HistoryEntry, StockRow, TwinRow};
 use crate::disk;
@@ -23,7 +23,7 @@ use crate::progress::Ctx;
 use crate::scan::{Index, index_path};
 use crate::sheet::Sheet;
 use crate::store::Store;
-use crate::store::pool::Sharing;
+use crate::store::pool::{Facts, Sharing};
 use crate::store::state::State;
 use crate::yard::recovered::Recovered;
 use crate::yard::settings::{KeepPolicy, Settings};
@@ -43,6 +43,8 @@ pub struct Yard {
     pub(crate) recovered: Arc<Recovered>,
     /// Whether the opening had to keep others out.
     pub(crate) closed: bool,
+    /// What its filesystem can do, once it was tried.
+    pub(crate) facts: Arc<OnceLock<Facts>>,
 }
 
 impl std::fmt::Debug for Yard {
@@ -160,6 +162,20 @@ impl Yard {
     pub(crate) fn begin(&self, ctx: &Ctx) -> Result<OpFolder> {
         let _held = self.shared(ctx)?;
         self.op_folder()
+    }
+
+    /// What the filesystem of the yard can do: tried once.
+    pub(crate) fn facts(&self, ctx: &Ctx) -> Result<Facts> {
+        self.facts.get().map_or_else(|| self.facts_by(&self.begin(ctx)?), |facts| Ok(*facts))
+    }
+
+    /// As [`Yard::facts`], in the folder of an operation that is under way.
+    pub(crate) fn facts_by(&self, op: &OpFolder) -> Result<Facts> {
+        if let Some(facts) = self.facts.get() {
+            return Ok(*facts);
+        }
+        let facts = Facts::probe(op.path())?;
+        Ok(*self.facts.get_or_init(|| facts))
     }
 
     /// As [`Yard::begin`]; the caller holds the yard's lock.

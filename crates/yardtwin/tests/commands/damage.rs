@@ -336,15 +336,11 @@ const KINDS: [Kind; 32] = [
         mended: false,
     },
     Kind {
-        name: "an empty folder of the pool gone",
+        name: "a folder of the pool gone with all that was in it",
         options: &[],
-        does: |desk| {
-            let folders = fs::read_dir(desk.at("yard/pool")).unwrap().map(|entry| entry.unwrap().path());
-            let empty = folders.filter(|path| path.is_dir()).find(|path| fs::read_dir(path).unwrap().next().is_none());
-            fs::remove_dir(empty.unwrap()).unwrap();
-        },
-        finds: &["pool_folder"],
-        says: "",
+        does: |desk| fs::remove_dir_all(pooled(desk, &BIG).parent().unwrap()).unwrap(),
+        finds: &["content_missing"],
+        says: "data/big.dat in workbench@1",
         mended: true,
     },
     Kind {

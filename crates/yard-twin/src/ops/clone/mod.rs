@@ -184,8 +184,8 @@ pub fn plan(yard: &Yard, source: &Source, name: &TwinName, options: Options, ctx
     };
     let sharing = options.sharing.unwrap_or(start.sharing);
     let ways = {
-        let (nothing, op) = (PathSet::default(), yard.begin(ctx)?);
-        let (written, facts) = (sheet.as_ref().map_or(&nothing, Sheet::written), Facts::probe(op.path())?);
+        let nothing = PathSet::default();
+        let (written, facts) = (sheet.as_ref().map_or(&nothing, Sheet::written), yard.facts(ctx)?);
         let policy = start.kept_own.apply(Policy::new(sharing, facts, &start.listing, written));
         (facts, policy.ways(&start.listing, ctx.threads()))
     };
@@ -255,7 +255,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let folder = plan.taking.as_ref().map(|taking| read_folder(yard, taking, sheet.as_ref(), &op, ctx)).transpose()?;
     let (folder, moving) = folder.unzip();
     let listing = folder.as_ref().unwrap_or(&plan.listing);
-    let facts = Facts::probe(op.path())?;
+    let facts = yard.facts_by(&op)?;
     let policy = plan.kept_own.apply(Policy::new(plan.sharing, facts, listing, written));
     let as_planned = facts == plan.ways.0 && std::ptr::eq(listing, &*plan.listing);
     let ways = (!as_planned).then(|| policy.ways(listing, ctx.threads()));
