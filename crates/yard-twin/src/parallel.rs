@@ -51,6 +51,19 @@ impl Drop for StopUnless<'_> {
     }
 }
 
+/// Does two things, at the same time where there may be more threads than one; else the second one first.
+pub(crate) fn both<A: Send, B>(threads: usize, beside: impl FnOnce() -> A + Send, here: impl FnOnce() -> B) -> (A, B) {
+    if threads < 2 {
+        let here = here();
+        return (beside(), here);
+    }
+    std::thread::scope(|scope| {
+        let beside = scope.spawn(beside);
+        let here = here();
+        (beside.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), here)
+    })
+}
+
 /// Jobs that are left, and how many threads are at one just now: it is over when both are none.
 struct Queue<J> {
     jobs: Vec<J>,

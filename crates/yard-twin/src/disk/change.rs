@@ -290,8 +290,13 @@ pub(crate) fn write_whole(path: &Path, staged: &Path, bytes: &[u8]) -> Result<()
 
 /// As [`write_whole`] for what may be lost: a power loss may leave anything.
 pub(crate) fn write_loose(path: &Path, staged: &Path, write: impl FnOnce(&mut File) -> io::Result<()>) -> Result<()> {
-    step().and_then(|()| write(&mut File::create(staged)?)).at("write", staged)?;
+    write_staged(staged, write)?;
     rename(staged, path)
+}
+
+/// The first half of [`write_loose`]: what is to be renamed later.
+pub(crate) fn write_staged(staged: &Path, write: impl FnOnce(&mut File) -> io::Result<()>) -> Result<()> {
+    step().and_then(|()| write(&mut File::create(staged)?)).at("write", staged)
 }
 
 /// Writes a new file, or one of ours from before, and syncs it.

@@ -90,7 +90,7 @@ fn remove_together(threads: usize, top: Arc<Doomed>, path: &Path, moved: Moved<'
                         below.push(OsString::from_vec(name.to_bytes().to_vec()));
                         return Ok(());
                     }
-                    let _one = parallel::lock(&ONE_FILE[ino as usize % ONE_FILE.len()]);
+                    let _one = parallel::lock(&ONE_FILE[usize::from(ino.to_le_bytes()[0]) % ONE_FILE.len()]);
                     unlink_telling(fd.as_fd(), name, moved)
                 })?;
                 folder.left.fetch_add(below.len(), Ordering::AcqRel);

@@ -247,6 +247,11 @@ impl NewIndex<'_> {
         disk::write_loose(path, staged, |out| self.encode(out))
     }
 
+    /// Writes it down for a rename to its place.
+    pub(crate) fn stage(&self, staged: &Path) -> Result<()> {
+        disk::write_staged(staged, |out| self.encode(out))
+    }
+
     fn encode(&self, out: &mut impl Write) -> io::Result<()> {
         let shape = Shape::of(self.listing, self.folders);
         let mut hasher = blake3::Hasher::new();

@@ -258,16 +258,15 @@ impl Look {
         folders.doubt(changed.iter().map(|(path, _)| path));
         folders.looked.quiet = not_taken.is_empty() && forbidden_links(yard, folder, &self.before).is_empty();
         if self.learned() {
-            self.save(&self.before, &rows, folder, op)?;
+            self.index(&self.before, &rows).save(&index_path(folder), &op.path().join("index"))?;
         }
         Ok(rows)
     }
 
-    /// Writes down what a listing that came of this looks like.
-    pub(crate) fn save(&self, listing: &Listing, rows: &[Row], folder: &Path, op: &OpFolder) -> Result<()> {
+    /// What a listing that came of this looks like.
+    pub(crate) fn index<'a>(&'a self, listing: &'a Listing, rows: &'a [Row]) -> NewIndex<'a> {
         let Found { looked_at, ref folders, .. } = self.found;
-        let index = NewIndex { listing, rows, pool: self.pool_inode, looked_at, folders };
-        index.save(&index_path(folder), &op.path().join("index"))
+        NewIndex { listing, rows, pool: self.pool_inode, looked_at, folders }
     }
 }
 

@@ -14,10 +14,11 @@ use crate::disk::{self, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
 use crate::ident::{ContentId, ListingId};
 use crate::listing::{Layer, Listing, Node, diff};
+use crate::parallel;
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Lifted, Row};
+use crate::scan::{Doubt, Lifted, Row, index_path};
 use crate::sheet::Sheet;
 use crate::store::pool::{Ledger, Putter, Share};
 use crate::store::state::State;
@@ -296,22 +297,31 @@ impl Twin {
         if !unchanged {
             next.private = private_there((&listing, &rows), look.sheet.as_ref(), &state, op.path())?;
         }
-        let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
-        let number = self.take_in(pooled, &op, ctx, || {
-            if later || next == state {
-                return Ok(None);
-            }
-            news.put(&self.yard, &listing, &next, state.disk, &op).map(Some)
-        })?;
-        if number.is_some() {
-            self.renew()?;
-        }
         let mut not_taken = std::mem::take(&mut look.found.not_taken);
         not_taken.extend(forbidden_links(&self.yard, &folder, &listing));
         look.found.folders.looked.quiet = not_taken.is_empty();
-        if !later && (!unchanged || look.learned()) {
-            look.save(&listing, &rows, &folder, &op)?;
+        let staged = (!later && (!unchanged || look.learned())).then(|| op.path().join("index"));
+        let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
+        let index = look.index(&listing, &rows);
+        // A record that lasts is waited for, and meanwhile the index is written, which is put in place after it.
+        let (written, number) = parallel::both(
+            ctx.threads(),
+            || staged.as_ref().map_or(Ok(()), |staged| index.stage(staged)),
+            || {
+                self.take_in(pooled, &op, ctx, || {
+                    if later || next == state {
+                        return Ok(None);
+                    }
+                    news.put(&self.yard, &listing, &next, state.disk, &op).map(Some)
+                })
+            },
+        );
+        let number = number?;
+        if number.is_some() {
+            self.renew()?;
         }
+        written?;
+        staged.map_or(Ok(()), |staged| disk::rename(&staged, &index_path(&folder)))?;
         let looked_at = look.found.looked_at;
         let mut leaks = mends.leaks();
         leaks.number = number.filter(|_| !leaks.paths.is_empty());
