@@ -145,8 +145,8 @@ fn remove_folder(at: BorrowedFd<'_>, name: impl rustix::path::Arg + Copy, moved:
     }
 }
 
-/// Deletes each thing in a folder by `remove`, which is told whether it is a folder, and its inode. Two commands may be at the folder of
-/// one that has just died: what is gone is gone.
+/// Deletes each thing in a folder by `remove`, which is told whether it is a folder, and its inode. Two commands may be at
+/// the folder of one that has just died: what is gone is gone.
 fn each_in(folder: &OwnedFd, mut remove: impl FnMut(&CStr, bool, u64) -> io::Result<()>) -> io::Result<()> {
     for entry in Dir::read_from(folder)? {
         let entry = entry?;

@@ -164,7 +164,7 @@ impl Yard {
         self.op_folder()
     }
 
-    /// What the filesystem of the yard can do: tried once.
+    /// What the filesystem of the yard can do for this user: tried once, and believed as long as the yard is open.
     pub(crate) fn facts(&self, ctx: &Ctx) -> Result<Facts> {
         self.facts.get().map_or_else(|| self.facts_by(&self.begin(ctx)?), |facts| Ok(*facts))
     }

@@ -55,7 +55,8 @@ impl Pool {
         Self { root }
     }
 
-    /// Makes the folders that contents go to, as far as they aren't there. Only under the yard's exclusive lock.
+    /// Makes the folders that contents go to, as far as they aren't there: they last before anything is in them. Only under
+    /// the yard's exclusive lock.
     fn make_folders_for<'a>(&self, contents: impl IntoIterator<Item = &'a ContentId>) -> Result<()> {
         let firsts: BTreeSet<u8> = contents.into_iter().map(|content| content.as_bytes()[0]).collect();
         let folders = firsts.into_iter().map(|first| self.root.join(format!("{first:02x}")));

@@ -199,8 +199,9 @@ pub fn look(root: &Path) -> Seen {
 /// What a yard's pool holds, but for the ledger, which says how its files look.
 pub fn look_pool(yard: &Path) -> Seen {
     let mut seen = look(&yard.join("pool"));
-    // A folder is made for the first that goes into it, and stays.
-    seen.retain(|name, (kind, ..)| name != "ledger" && *kind != 'd');
+    // The folder of contents is made for the first that goes into it, and stays.
+    let is_of_contents = |name: &str| name.len() == 2 && name.bytes().all(|byte| byte.is_ascii_hexdigit());
+    seen.retain(|name, (kind, ..)| name != "ledger" && !(*kind == 'd' && is_of_contents(name)));
     seen
 }
 
