@@ -68,6 +68,9 @@ shot share "yardtwin share 'night turn' none --dry-run" "yardtwin share 'night t
 for run in 1 2; do yardtwin launch first >/dev/null 2>&1; done
 shot learn "yardtwin sheet learn junction --from first --yes" "yardtwin sheet check --on first"
 shot remove "yardtwin remove 'night turn'" "yardtwin restore 'night turn'" "yardtwin list"
+# Twins that differ: one shares nothing, one has much of its own.
+yardtwin share first none >/dev/null 2>&1
+head -c 9M /dev/zero | tr '\0' x > "yard/twins/night turn/game/scenery/long-winter.wjp"
 shot space "yardtwin list --space"
 game="yard/twins/evening, brass signals/game"
 mkdir -p "$game/signals/copper" "$game/signals/tin"
