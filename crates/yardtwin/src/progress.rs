@@ -1,13 +1,14 @@
 //! Progress: a bar on a terminal, plain lines elsewhere.
 
+use std::fmt::Write;
 use std::io::IsTerminal;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use indicatif::{ProgressBar, ProgressStyle};
+use indicatif::{ProgressBar, ProgressState, ProgressStyle};
 use yard_twin::{Cancel, Ctx, Phase, Progress};
 
-use crate::screen::{Screen, files, size};
+use crate::screen::{Screen, duration, files, size};
 
 /// Phases smaller than this get no line of their own where there is no terminal.
 const WORTH_A_LINE: (u64, u64) = (5_000, 256 << 20);
@@ -51,12 +52,31 @@ fn verb(phase: Phase) -> &'static str {
     }
 }
 
+/// How much is done, how quickly, and how long the rest takes: `2.1 GiB of 3.2 GiB, 644 MiB/s, 2 s left`.
+fn how_far(bar: &ProgressState, out: &mut dyn Write) {
+    let (done, all) = (bar.pos(), bar.len().unwrap_or(0));
+    // What can't be written here is written by the next tick.
+    let _ = write!(out, "{} of {}", size(done), size(all));
+    let left = bar.eta();
+    // By the estimate that the time left is from, so that the two agree.
+    if let Some(rate) =
+        u128::from(all.saturating_sub(done)).checked_mul(1000).and_then(|rest| rest.checked_div(left.as_millis()))
+    {
+        let _ = write!(out, ", {}/s", size(u64::try_from(rate).unwrap_or(u64::MAX)));
+    }
+    let _ = match left.as_secs() {
+        0 => Ok(()),
+        seconds @ 1..60 => write!(out, ", {seconds} s left"),
+        _ => write!(out, ", {} left", duration(left)),
+    };
+}
+
 impl Bars {
     fn begin_bar(&self, phase: Phase, count: u64, bytes: u64) {
         let bar = if bytes > 0 {
-            let style =
-                ProgressStyle::with_template("{msg} {wide_bar} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left");
-            ProgressBar::new(bytes).with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
+            let style = ProgressStyle::with_template("{msg} {wide_bar} {how_far}");
+            let style = style.unwrap_or_else(|_| ProgressStyle::default_bar()).with_key("how_far", how_far);
+            ProgressBar::new(bytes).with_style(style)
         } else {
             let style = ProgressStyle::with_template("{msg} {spinner} {pos}");
             let bar = if count > 0 { ProgressBar::new(count) } else { ProgressBar::new_spinner() };

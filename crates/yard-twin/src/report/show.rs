@@ -40,12 +40,13 @@ use crate::ops::play::isolation;
 use crate::ops::play::stop;
 use crate::profile::Profile;
 use crate::progress::Ctx;
+use crate::report::space::{self, Space};
 use crate::sheet::pattern;
 use crate::store::pool::Sharing;
 use crate::twin::after_run;
 use crate::twin::arrived::{self, Files};
 use crate::twin::protection;
-use crate::twin::settle;
+use crate::twin::settle::{self, Settled};
 use crate::twin::{Leaks, ShareTotals};
 use crate::{Belongings, Yard};
 
@@ -238,6 +239,22 @@ fn half_done(yard: &Yard, row: &TwinRow) -> Option<String> {
 /// # Errors
 /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Io`].
 pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
+    let (row, settled, unsettled) = looked_at(yard, name, ctx)?;
+    details(yard, &row, settled, unsettled, ctx)
+}
+
+/// As [`twin`], with what it takes on disk: where nothing has changed, of one look.
+///
+/// # Errors
+/// Those of [`twin`] and of [`space::twin`].
+pub fn twin_and_space(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<(Details, Space)> {
+    let (row, settled, unsettled) = looked_at(yard, name, ctx)?;
+    let space = space::of_settled(yard, &row, &settled, ctx)?;
+    Ok((details(yard, &row, settled, unsettled, ctx)?, space))
+}
+
+/// A twin as it is now, or why that is how it was at its last settle.
+fn looked_at(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<(TwinRow, Settled, Option<Unsettled>)> {
     let row = yard.twin_row(name, true)?;
     let (mut unsettled, mut settled) = (row.removed_at.map(|_| Unsettled::Removed), None);
     if unsettled.is_none() {
@@ -249,6 +266,10 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
     }
     let row = yard.catalog.twin(row.id)?.unwrap_or(row);
     let settled = settled.map_or_else(|| settle::as_of_last(yard, &row), Ok)?;
+    Ok((row, settled, unsettled))
+}
+
+fn details(yard: &Yard, row: &TwinRow, settled: Settled, unsettled: Option<Unsettled>, ctx: &Ctx) -> Result<Details> {
     let totals = settled.listing.totals();
     let changed = settled.state.laid != settled.state.disk;
     let laid = changed.then(|| yard.store.listing(settled.state.laid)).transpose()?;
@@ -260,14 +281,14 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
     };
     let shares = ShareTotals::new(&settled.listing, &settled.rows);
     Ok(Details {
-        summary: Summary { busy: unsettled == Some(Unsettled::Busy), ..twin_summary(yard, &row, Some(totals))? },
-        folder: yard.folder_of(&row),
+        summary: Summary { busy: unsettled == Some(Unsettled::Busy), ..twin_summary(yard, row, Some(totals))? },
+        folder: yard.folder_of(row),
         unsettled,
         sharing: settled.state.sharing,
         guard: guard(yard, &shares, ctx)?,
         shares,
         changes: laid.map(|laid| changes(&laid, &settled.listing, sheet.as_ref())).unwrap_or_default(),
-        changed_though_protected: protection::changed_though_protected(yard, &row, &settled.listing)?,
+        changed_though_protected: protection::changed_though_protected(yard, row, &settled.listing)?,
         states: yard.catalog.history(row.id)?.len() as u64,
         belongings,
         not_taken: settled.not_taken,

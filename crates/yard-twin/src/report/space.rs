@@ -30,10 +30,13 @@ use crate::catalog::TwinRow;
 use crate::disk;
 use crate::error::{Error, Result};
 use crate::ident::{ContentId, TwinName};
+use crate::listing::Listing;
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::{Usage, usage, usage_but, usage_of};
+use crate::scan::{Row, Usage, usage, usage_but, usage_by_rows, usage_of};
 use crate::store::pool::{Pool, Share};
+use crate::twin::look::{Before, Glance, Want};
+use crate::twin::settle::Settled;
 
 /// Bytes that are shared with something else of the yard.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -115,6 +118,19 @@ struct Measured {
 pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
     let row = yard.twin_row(name, true)?;
     let (measured, _) = measure(yard, &row, yard.facts(ctx)?.reflink, ctx)?;
+    beside_others(yard, &row, &measured)
+}
+
+/// What a twin takes that was just settled: where nothing had changed, by what was seen then.
+pub(crate) fn of_settled(yard: &Yard, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<Space> {
+    let Settled { listing, rows, folders: Some(seen), .. } = settled else { return twin(yard, &row.name, ctx) };
+    let folder = yard.folder_of(row);
+    let mut usage = usage_by_rows(&folder, listing, rows, seen, ctx)?;
+    let measured = Measured::of(&folder, &mut usage, &sharing_of(listing, rows), yard.facts(ctx)?.reflink);
+    beside_others(yard, row, &measured)
+}
+
+fn beside_others(yard: &Yard, row: &TwinRow, measured: &Measured) -> Result<Space> {
     let mut others = stock_parties(yard)?;
     for other in yard.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id) {
         // A twin without a readable index is left out.
@@ -123,7 +139,7 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
         let contents = shared.map(|sharing| sharing.content).collect();
         others.push((other.name.to_string(), contents));
     }
-    to_space(yard, &row, &measured, &others, &|content| pooled(yard, content))
+    to_space(yard, row, measured, &others, &|content| pooled(yard, content))
 }
 
 /// What the yard and its twins take on disk.
@@ -232,56 +248,80 @@ fn pooled(yard: &Yard, content: ContentId) -> u64 {
     files.iter().filter_map(|path| disk::lstat(path).ok()).map(|stat| stat.allocated).sum()
 }
 
-/// The files of a twin that may share storage, in the order of their inodes.
+/// The files of a twin that may share storage, in the order of their inodes: by its last look.
 fn sharing(yard: &Yard, row: &TwinRow) -> Result<Vec<Indexed>> {
     let state = yard.store.state(row.state)?;
     let (listing, folder) = (yard.store.listing(state.disk)?, yard.folder_of(row));
     let index = yard.index(&folder, &state, listing.entries().len())?;
-    let rows = index.map(|index| index.rows).unwrap_or_default();
+    Ok(sharing_of(&listing, &index.map(|index| index.rows).unwrap_or_default()))
+}
+
+fn sharing_of(listing: &Listing, rows: &[Row]) -> Vec<Indexed> {
     let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {
         Some(Indexed { inode: row.ino, content: entry.node.content()?, share: row.share?, path: entry.path.clone() })
     });
     let mut sharing: Vec<_> = sharing.collect();
     sharing.sort_unstable_by_key(|file| file.inode);
-    Ok(sharing)
+    sharing
 }
 
-/// Looks through a twin's folder; `reflink`: whether files may share blocks.
+/// Looks at a twin: by its index where nothing has changed, else through all of its folder. `reflink`: whether files may
+/// share blocks.
 fn measure(yard: &Yard, row: &TwinRow, reflink: bool, ctx: &Ctx) -> Result<(Measured, Usage)> {
     let folder = yard.folder_of(row);
-    let mut measured = Measured::default();
     if !folder.is_dir() {
-        return Ok((measured, Usage::default()));
+        return Ok((Measured::default(), Usage::default()));
     }
-    let sharing = sharing(yard, row)?;
-    let mut all = usage(&folder, ctx)?;
-    (measured.copied_by_hand, measured.own) = (all.folders, all.folders);
-    all.files.sort_unstable_by_key(|stat| stat.ino);
-    for names in all.files.chunk_by(|one, other| one.ino == other.ino) {
-        let stat = &names[0];
-        measured.seen += names.iter().map(|stat| stat.size).sum::<u64>();
-        measured.copied_by_hand += names.iter().map(|stat| stat.allocated).sum::<u64>();
-        let elsewhere = stat.nlink > names.len() as u64;
-        let at = sharing.binary_search_by_key(&stat.ino, |file| file.inode);
-        match at.ok().map(|at| &sharing[at]) {
-            Some(sharing) if elsewhere => drop(measured.shared.insert(sharing.content, stat.allocated)),
-            None if elsewhere => measured.unknown += stat.allocated,
-            // What was written in the twin shares its blocks with the pool, which has taken it in.
-            Some(sharing) if reflink && sharing.share != Share::Copy => {
-                let told = in_shared_blocks(&sharing.path.below(&folder));
-                measured.estimated |= told.is_none();
-                let all = if sharing.share == Share::Reflink { stat.allocated } else { 0 };
-                let shared = told.unwrap_or(all).min(stat.allocated);
-                measured.own += stat.allocated - shared;
-                measured.by_blocks += shared;
-                if shared > 0 {
-                    *measured.shared.entry(sharing.content).or_default() += shared;
+    // Whatever keeps an index from being believed, a folder can be looked through.
+    let (sharing, mut usage) = match Error::pass_over(by_index(yard, row, &folder, ctx))?.flatten() {
+        Some(seen) => seen,
+        None => by_walk(yard, row, &folder, ctx)?,
+    };
+    Ok((Measured::of(&folder, &mut usage, &sharing, reflink), usage))
+}
+
+/// What is in a twin, and what of it may share storage; `None` where something is not as the index says.
+fn by_index(yard: &Yard, row: &TwinRow, folder: &Path, ctx: &Ctx) -> Result<Option<(Vec<Indexed>, Usage)>> {
+    let glance = Glance::at(yard, row, folder, Want::Listing, ctx)?.filter(|glance| glance.still().is_some());
+    let Some(glance) = glance else { return Ok(None) };
+    let Before { listing, rows, folders, .. } = glance.into_before()?;
+    Ok(Some((sharing_of(&listing, &rows), usage_by_rows(folder, &listing, &rows, &folders, ctx)?)))
+}
+
+fn by_walk(yard: &Yard, row: &TwinRow, folder: &Path, ctx: &Ctx) -> Result<(Vec<Indexed>, Usage)> {
+    Ok((sharing(yard, row)?, usage(folder, ctx)?))
+}
+
+impl Measured {
+    fn of(folder: &Path, all: &mut Usage, sharing: &[Indexed], reflink: bool) -> Self {
+        let mut measured = Self { copied_by_hand: all.folders, own: all.folders, ..Self::default() };
+        all.files.sort_unstable_by_key(|stat| stat.ino);
+        for names in all.files.chunk_by(|one, other| one.ino == other.ino) {
+            let stat = &names[0];
+            measured.seen += names.iter().map(|stat| stat.size).sum::<u64>();
+            measured.copied_by_hand += names.iter().map(|stat| stat.allocated).sum::<u64>();
+            let elsewhere = stat.nlink > names.len() as u64;
+            let at = sharing.binary_search_by_key(&stat.ino, |file| file.inode);
+            match at.ok().map(|at| &sharing[at]) {
+                Some(sharing) if elsewhere => drop(measured.shared.insert(sharing.content, stat.allocated)),
+                None if elsewhere => measured.unknown += stat.allocated,
+                // What was written in the twin shares its blocks with the pool, which has taken it in.
+                Some(sharing) if reflink && sharing.share != Share::Copy => {
+                    let told = in_shared_blocks(&sharing.path.below(folder));
+                    measured.estimated |= told.is_none();
+                    let all = if sharing.share == Share::Reflink { stat.allocated } else { 0 };
+                    let shared = told.unwrap_or(all).min(stat.allocated);
+                    measured.own += stat.allocated - shared;
+                    measured.by_blocks += shared;
+                    if shared > 0 {
+                        *measured.shared.entry(sharing.content).or_default() += shared;
+                    }
                 }
+                _ => measured.own += stat.allocated,
             }
-            _ => measured.own += stat.allocated,
         }
+        measured
     }
-    Ok((measured, all))
 }
 
 /// What was measured of a twin, beside whatever else is there; among that may be the twin itself.
@@ -323,4 +363,90 @@ fn in_shared_blocks(path: &Path) -> Option<u64> {
         }
     }
     Some(shared)
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use std::fs;
+    use std::os::unix::fs::symlink;
+    use std::time::{Duration, Instant};
+
+    use super::*;
+    use crate::ops::{clone, intake};
+    use crate::report::show;
+    use crate::store::pool::Sharing;
+
+    const SHEET: &str = "title = \"some\"\n[paths]\nscratch = [\"game/logs/**\", \"game/data/*.log\"]\n";
+
+    fn write(path: &Path, bytes: usize) {
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, vec![bytes.to_le_bytes()[0]; bytes]).unwrap();
+    }
+
+    /// A twin with scratch, a symlink, an empty folder, and files that are the same one.
+    fn make(place: &Path, sharing: Sharing, ctx: &Ctx) -> Yard {
+        let source = place.join("source");
+        for (path, bytes) in [("bin/run", 5000), ("data/large.dat", 300_000), ("data/same.dat", 5000), ("empty", 0)] {
+            write(&source.join(path), bytes);
+        }
+        fs::create_dir(source.join("later")).unwrap();
+        symlink("large.dat", source.join("data/link")).unwrap();
+        let yard = Yard::init(place.join("yard")).unwrap();
+        fs::write(yard.sheet_path(&"some".parse().unwrap()), SHEET).unwrap();
+        let mut options = intake::Options::new(&source, "some".parse().unwrap());
+        options.build = Some("1".parse().unwrap());
+        intake::apply(&yard, &intake::plan(&yard, options, ctx).unwrap(), ctx).unwrap();
+        for name in ["a", "b"] {
+            let options = clone::Options { sharing: Some(sharing), ..clone::Options::default() };
+            let plan = clone::plan(&yard, &"some@1".parse().unwrap(), &name.parse().unwrap(), options, ctx).unwrap();
+            clone::apply(&yard, &plan, ctx).unwrap();
+        }
+        yard
+    }
+
+    /// What a twin takes by its index, once a look finds all as that says; and by a walk.
+    fn both(yard: &Yard, name: &TwinName, ctx: &Ctx) -> (Space, Space) {
+        let (folder, start) = (yard.root().join("twins").join(name.as_str()), Instant::now());
+        let reflink = yard.facts(ctx).unwrap().reflink;
+        let space = |row: &TwinRow, (sharing, mut usage): (Vec<Indexed>, Usage)| {
+            beside_others(yard, row, &Measured::of(&folder, &mut usage, &sharing, reflink)).unwrap()
+        };
+        loop {
+            show::twin(yard, name, ctx).unwrap();
+            let row = yard.twin_row(name, false).unwrap();
+            if let Some(seen) = by_index(yard, &row, &folder, ctx).unwrap() {
+                return (space(&row, seen), space(&row, by_walk(yard, &row, &folder, ctx).unwrap()));
+            }
+            assert!(start.elapsed() < Duration::from_secs(60), "never still");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    #[test]
+    fn what_a_still_twin_takes_by_its_index_is_what_a_walk_through_it_finds() {
+        let ctx = Ctx::new();
+        for sharing in [Sharing::All, Sharing::Careful, Sharing::None] {
+            let place = tempfile::tempdir().unwrap();
+            let (yard, name) = (make(place.path(), sharing, &ctx), "a".parse().unwrap());
+            let game = place.path().join("yard/twins/a/game");
+            let steps: [(&str, &dyn Fn()); 4] = [
+                ("as it was laid", &|| {}),
+                ("scratch in folders of the listing", &|| {
+                    write(&game.join("data/some.log"), 20_000);
+                    write(&game.join("data/other.log"), 0);
+                }),
+                ("a folder of scratch", &|| write(&game.join("logs/deep/some.txt"), 9000)),
+                ("more scratch in that", &|| write(&game.join("logs/deep/more.txt"), 70_000)),
+            ];
+            for (step, take) in steps {
+                take();
+                let (by_index, by_walk) = both(&yard, &name, &ctx);
+                let (_, shown) = show::twin_and_space(&yard, &name, &ctx).unwrap();
+                for space in [by_index, shown] {
+                    assert_eq!(format!("{space:?}"), format!("{by_walk:?}"), "{step}, {sharing:?}");
+                }
+            }
+        }
+    }
 }

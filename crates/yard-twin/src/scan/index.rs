@@ -14,9 +14,9 @@ use crate::ident::ListingId;
 use crate::listing::Listing;
 use crate::store::pool::Share;
 
-const MAGIC: &[u8; 8] = b"ytindex\x02";
+const MAGIC: &[u8; 8] = b"ytindex\x03";
 const HEAD: usize = 8 + 32 + 8 + 8 + 8 + 8 + 32 + 8 + 8 + 8 + 8;
-const FOLDER: usize = 8 + 8 + 4 + 4;
+const FOLDER: usize = 8 + 8 + 4 + 4 + 4;
 const ROW: usize = 8 + 8 + 8 + 8 + 8 + 4 + 1 + 1 + 2 + 4 + 4 + 16;
 const CHECK: usize = 32;
 
@@ -33,6 +33,8 @@ pub(crate) struct Row {
     /// Bytes that it takes on disk.
     pub(crate) allocated: u64,
     pub(crate) mode: u32,
+    /// How many names it has, or so many that it hardly matters.
+    pub(crate) links: u16,
     /// `None` for what is no file.
     pub(crate) share: Option<Share>,
 }
@@ -50,8 +52,17 @@ impl Row {
             ctime: stat.ctime,
             allocated: stat.allocated,
             mode: stat.mode,
+            links: u16::try_from(stat.nlink).unwrap_or(u16::MAX),
             share: None,
         }
+    }
+
+    /// As far as it is known how the file looked on that device: a link's file has one more name in the pool, whatever became
+    /// of those in other twins.
+    pub(super) fn stat(&self, dev: u64) -> Stat {
+        let Self { ino, size, mtime, ctime, allocated, mode, links, share } = *self;
+        let nlink = if share == Some(Share::Link) { u64::MAX } else { u64::from(links) };
+        Stat { dev, ino, size, mtime, ctime, allocated, mode, nlink, ..Stat::default() }
     }
 
     /// Whether the file may have been written to after it was looked at, without any sign of it: a time stamp lies
@@ -70,7 +81,8 @@ impl Row {
             out.extend_from_slice(&number.to_le_bytes());
         }
         out.extend_from_slice(&self.mode.to_le_bytes());
-        out.extend_from_slice(&[share_code(self.share), u8::from(placed.executable), 0, 0]);
+        out.extend_from_slice(&[share_code(self.share), u8::from(placed.executable)]);
+        out.extend_from_slice(&self.links.to_le_bytes());
         out.extend_from_slice(&placed.folder.to_le_bytes());
         out.extend_from_slice(&placed.name_end.to_le_bytes());
         out.extend_from_slice(&placed.half);
@@ -85,12 +97,14 @@ impl Row {
             ctime: fields.time()?,
             allocated: fields.long()?,
             mode: fields.short()?,
+            links: 0,
             share: None,
         };
-        let [share, executable, ..] = fields.take::<4>()?;
+        let [share, executable] = fields.take()?;
+        let links = u16::from_le_bytes(fields.take()?);
         let (folder, name_end, half) = (fields.short()?, fields.short()?, fields.take()?);
         let placed = Placed { folder, name_end, half, executable: executable != 0 };
-        Some((Self { share: share_of(share)?, ..row }, placed))
+        Some((Self { share: share_of(share)?, links, ..row }, placed))
     }
 }
 
@@ -177,8 +191,9 @@ impl Index {
         shape.placed.reserve_exact(entries);
         file.each_row(folders, |row: &[u8; FOLDER]| {
             let mut fields = Fields(row);
-            let stamp = Stamp { ino: fields.long()?, ctime: fields.time()? };
-            shape.folders.push(FolderRow { stamp, parent: fields.short()?, name_end: fields.short()? });
+            let (ino, ctime) = (fields.long()?, fields.time()?);
+            let (parent, name_end, holds_more) = (fields.short()?, fields.short()?, fields.short()? == 1);
+            shape.folders.push(FolderRow { stamp: Stamp { ino, ctime, holds_more }, parent, name_end });
             Some(())
         })?;
         file.each_row(entries, |row: &[u8; ROW]| {
@@ -267,6 +282,7 @@ impl NewIndex<'_> {
             piece.extend_from_slice(&folder.stamp.ctime.to_le_bytes());
             piece.extend_from_slice(&folder.parent.to_le_bytes());
             piece.extend_from_slice(&folder.name_end.to_le_bytes());
+            piece.extend_from_slice(&u32::from(folder.stamp.holds_more).to_le_bytes());
         }
         put(&mut piece)?;
         for (rows, placed) in self.rows.chunks(PIECE).zip(shape.placed.chunks(PIECE)) {
@@ -346,14 +362,15 @@ mod tests {
             Some(Share::Own),
             Some(Share::Arrived),
         ]);
-        let numbers = any::<(u64, u64, i64, i64, u64, u32)>();
-        (numbers, share).prop_map(|((ino, size, mtime, ctime, allocated, mode), share)| Row {
+        let numbers = any::<(u64, u64, i64, i64, u64, u32, u16)>();
+        (numbers, share).prop_map(|((ino, size, mtime, ctime, allocated, mode, links), share)| Row {
             ino,
             size,
             mtime,
             ctime,
             allocated,
             mode,
+            links,
             share,
         })
     }
@@ -402,11 +419,11 @@ mod tests {
             (listing, rows) in rows(),
             (pool, looked_at) in any::<(u64, i64)>(),
             (device, grain, sheet, quiet) in any::<(u64, i64, [u8; 32], bool)>(),
-            stamps in prop::collection::hash_map("game(/d[0-2]){0,3}", any::<(u64, i64)>(), 0..10),
+            stamps in prop::collection::hash_map("game(/d[0-2]){0,3}", any::<(u64, i64, bool)>(), 0..10),
             at in any::<prop::sample::Index>(),
             flip in 1u8..,
         ) {
-            let stamp = |(path, (ino, ctime))| (RelPath::new(path).unwrap(), Stamp { ino, ctime });
+            let stamp = |(path, (ino, ctime, holds_more))| (RelPath::new(path).unwrap(), Stamp { ino, ctime, holds_more });
             let looked = Looked { device, grain, sheet, quiet };
             let folders = Folders { looked, stamps: stamps.into_iter().map(stamp).collect() };
             let mut bytes = Vec::new();

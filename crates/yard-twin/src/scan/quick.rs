@@ -6,7 +6,7 @@ use std::path::Path;
 
 use rustix::fs::AtFlags;
 
-use super::standing::{Folders, Stamp, Standing};
+use super::standing::{Folders, SeenFolders, Stamp, Standing};
 use super::walk::{Behind, Below, InFolder, Job, Lister, Name, Opened, Worker};
 use super::{Index, Kind, Manner, Row};
 use crate::disk::lock::Held;
@@ -207,12 +207,20 @@ pub(crate) struct Sight {
     told: usize,
     /// The device that the twin is on.
     pub(super) device: u64,
+    /// Bytes that the folders themselves take on disk, as far as they could be opened.
+    folders: u64,
 }
 
 impl Sight {
     /// Whether everything is as the index says.
     pub(crate) fn is_still(&self) -> bool {
         self.listed == 0
+    }
+
+    /// The folders, if everything is as the index says.
+    pub(crate) fn seen(&self) -> SeenFolders {
+        let hold_more = self.stamps.iter().filter(|(_, stamp)| stamp.holds_more).map(|(path, _)| path.clone());
+        SeenFolders { device: self.device, allocated: self.folders, hold_more: hold_more.collect() }
     }
 
     fn add(&mut self, other: Self) {
@@ -225,6 +233,7 @@ impl Sight {
         self.listed += other.listed;
         self.new.extend(other.new);
         self.untold.extend(other.untold);
+        self.folders += other.folders;
     }
 }
 
@@ -279,9 +288,7 @@ impl<'a> Observer<'a> {
     ) -> Option<u64> {
         worker.found.told = worker.not_taken.len();
         let ((index, standing), folder) = (self.standing()?, job.about?);
-        if !standing.still(folder, &opened.stat) {
-            return None;
-        }
+        let stamp = standing.still(folder, &opened.stat)?;
         let entries = standing.entries(folder);
         for &entry in entries {
             let name = standing.entry_name(entry)?;
@@ -299,7 +306,8 @@ impl<'a> Observer<'a> {
         for &folder in standing.folders(folder) {
             below.push((standing.folder_name(folder)?.into(), Some(folder)));
         }
-        worker.found.stamps.push((job.path.clone(), Stamp::from(&opened.stat)));
+        worker.found.stamps.push((job.path.clone(), stamp));
+        worker.found.folders += opened.stat.allocated;
         Some(entries.len() as u64)
     }
 
@@ -357,10 +365,11 @@ impl<'a> Observer<'a> {
         let at = range.start;
         range.start += usize::from(itself.is_some());
         let mut groups = Groups { entries: last.entries(), prefix: job.path.as_str().len() + 1, range };
-        let mut visible = false;
+        let (mut visible, mut holds_more) = (false, false);
         for name in names {
             let group = groups.skip_to(&name.name, &mut sight.gone);
-            visible |= self.see(job, name, group, sight, below)?;
+            let seen = self.see(job, name, group, sight, below)?;
+            (visible, holds_more) = (visible || seen, holds_more || !seen);
         }
         sight.gone.extend(groups.range);
         let stays = itself.is_some_and(|entry| entry.node == Node::EmptyFolder) && !visible;
@@ -372,9 +381,10 @@ impl<'a> Observer<'a> {
             sight.other.push((entry, Row::default()));
         }
         if worker.not_taken.len() == sight.told {
-            sight.stamps.push((job.path.clone(), Stamp::from(&stat)));
-            let as_before = self.standing().zip(job.about).is_some_and(|((_, at), folder)| at.still(folder, &stat));
-            sight.new.extend((!as_before).then(|| job.path.clone()));
+            let stamp = Stamp::new(&stat, holds_more);
+            sight.stamps.push((job.path.clone(), stamp));
+            let before = self.standing().zip(job.about).and_then(|((_, at), folder)| at.still(folder, &stat));
+            sight.new.extend((before != Some(stamp)).then(|| job.path.clone()));
         }
         Ok(())
     }

@@ -20,12 +20,24 @@ use crate::store::pool::{Half, half};
 pub(crate) struct Stamp {
     pub(crate) ino: u64,
     pub(crate) ctime: i64,
+    /// Whether names are in it that no listing has, as scratch is.
+    pub(crate) holds_more: bool,
 }
 
-impl From<&Stat> for Stamp {
-    fn from(stat: &Stat) -> Self {
-        Self { ino: stat.ino, ctime: stat.ctime }
+impl Stamp {
+    pub(crate) fn new(stat: &Stat, holds_more: bool) -> Self {
+        Self { ino: stat.ino, ctime: stat.ctime, holds_more }
     }
+}
+
+/// The folders of a twin that was looked at, in which all was as its index says.
+#[derive(Debug, Default)]
+pub(crate) struct SeenFolders {
+    pub(crate) device: u64,
+    /// Bytes that the folders themselves take on disk.
+    pub(crate) allocated: u64,
+    /// Those of them that hold more than the listing has.
+    pub(crate) hold_more: Vec<RelPath>,
 }
 
 /// When and where folders were looked at.
@@ -74,7 +86,7 @@ impl Folders {
                 Err(error) if error.kind() == ErrorKind::NotFound => continue,
                 Err(error) => return Err(error).at("look at", at),
             };
-            let stamp = Stamp::from(&stat);
+            let stamp = Stamp::new(&stat, false);
             if !looked.racy(stamp, now) {
                 folders.stamps.insert(RelPath::new(path)?, stamp);
             }
@@ -264,10 +276,11 @@ impl Standing {
         self.entries(folder).is_empty() && self.folders(folder).is_empty()
     }
 
-    /// Whether a folder looks as it did.
-    pub(super) fn still(&self, folder: u32, stat: &Stat) -> bool {
-        let row = self.shape.folders.get(folder as usize);
-        stat.dev == self.looked.device && stat.ino != 0 && row.is_some_and(|row| row.stamp == Stamp::from(stat))
+    /// How a folder looked, if it still does.
+    pub(super) fn still(&self, folder: u32, stat: &Stat) -> Option<Stamp> {
+        let stamp = self.shape.folders.get(folder as usize)?.stamp;
+        let same = stamp == Stamp::new(stat, stamp.holds_more);
+        (stat.dev == self.looked.device && stat.ino != 0 && same).then_some(stamp)
     }
 
     /// The numbers of the entries that were in a folder itself.

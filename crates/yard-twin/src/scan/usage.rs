@@ -9,8 +9,10 @@ use std::sync::Arc;
 
 use rustix::fs::{AtFlags, CWD, FileType, RawDir};
 
+use super::{Row, SeenFolders};
 use crate::disk::{self, Stat};
 use crate::error::{Error, PathContext, Result};
+use crate::listing::Listing;
 use crate::parallel;
 use crate::progress::Ctx;
 
@@ -71,6 +73,39 @@ pub(crate) fn usage_of<T: Send>(
         notes.extend(noted);
     }
     Ok((all, notes))
+}
+
+/// As [`usage`] of a twin's folder, of which nothing has changed since its rows were looked at: only what no listing has is
+/// looked for.
+pub(crate) fn usage_by_rows(
+    folder: &Path,
+    listing: &Listing,
+    rows: &[Row],
+    seen: &SeenFolders,
+    ctx: &Ctx,
+) -> Result<Usage> {
+    let tops = ["game", "home"].map(|top| disk::lstat(&folder.join(top)));
+    let mut all = usage_but(folder, &tops.into_iter().flatten().map(|stat| (stat.dev, stat.ino)).collect(), ctx)?;
+    all.folders += seen.allocated;
+    all.files.extend(rows.iter().filter(|row| row.ino != 0).map(|row| row.stat(seen.device)));
+    for path in &seen.hold_more {
+        let at = path.below(folder);
+        for name in std::fs::read_dir(&at).at("list", &at)? {
+            let name = name.at("list", &at)?.file_name();
+            let known = name.to_str().is_some_and(|name| !listing.range(&format!("{path}/{name}")).is_empty());
+            let more = at.join(&name);
+            // What goes meanwhile is passed over.
+            let Some(stat) = disk::lstat(&more).ok().filter(|_| !known) else { continue };
+            if FileType::from_raw_mode(stat.mode) == FileType::Directory {
+                let below = usage(&more, ctx)?;
+                all.files.extend(below.files);
+                all.folders += below.folders;
+            } else {
+                all.files.push(stat);
+            }
+        }
+    }
+    Ok(all)
 }
 
 fn look<T>(

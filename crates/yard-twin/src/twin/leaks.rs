@@ -196,7 +196,7 @@ impl Twin {
         let changed = self.change(&start, goal, ctx)?;
         let state = crate::store::state::State { disk: changed.next.id(), ..settled.state.clone() };
         let (listing, rows, looked_at) = (changed.next, changed.rows, changed.looked_at);
-        Ok(Settled { state, listing, rows, looked_at, ..settled })
+        Ok(Settled { state, listing, rows, folders: None, looked_at, ..settled })
     }
 }
 

@@ -15,7 +15,7 @@ use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node};
 use crate::parallel::Late;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Found, Index, NewIndex, Observer, Reading, Row, Sight, index_path, sight};
+use crate::scan::{Doubt, Found, Index, NewIndex, Observer, Reading, Row, SeenFolders, Sight, index_path, sight};
 use crate::sheet::Sheet;
 use crate::store::pool::{Aside, Ledger, Putter};
 use crate::store::state::State;
@@ -144,6 +144,16 @@ pub(crate) struct Still {
     pub(crate) bytes: u64,
 }
 
+/// A twin in which nothing has changed.
+pub(crate) struct Before {
+    pub(crate) state: State,
+    pub(crate) listing: Listing,
+    pub(crate) rows: Vec<Row>,
+    /// When the look began that the rows come of.
+    pub(crate) looked_at: i64,
+    pub(crate) folders: SeenFolders,
+}
+
 impl<'a> Glance<'a> {
     /// Looks at a twin by its index; `None` where none stands by itself.
     pub(crate) fn at(yard: &'a Yard, row: &TwinRow, folder: &'a Path, want: Want, ctx: &Ctx) -> Result<Option<Self>> {
@@ -171,9 +181,10 @@ impl<'a> Glance<'a> {
     }
 
     /// What there is, if [`Glance::still`].
-    pub(crate) fn into_before(self) -> Result<(State, Listing, Vec<Row>, i64)> {
+    pub(crate) fn into_before(self) -> Result<Before> {
         let (rows, looked_at) = self.memory.index.map(|index| (index.rows, index.looked_at)).unwrap_or_default();
-        Ok((self.memory.state, self.memory.last.into_inner()?, rows, looked_at))
+        let (state, listing, folders) = (self.memory.state, self.memory.last.into_inner()?, self.sight.seen());
+        Ok(Before { state, listing, rows, looked_at, folders })
     }
 }
 

@@ -18,7 +18,7 @@ use crate::parallel;
 use crate::path::RelPath;
 use crate::profile;
 use crate::progress::Ctx;
-use crate::scan::{Doubt, Lifted, Row, index_path};
+use crate::scan::{Doubt, Lifted, Row, SeenFolders, index_path};
 use crate::sheet::Sheet;
 use crate::store::pool::{Ledger, Putter, Share};
 use crate::store::state::State;
@@ -27,7 +27,7 @@ use crate::twin::after_run::pending;
 use crate::twin::arrived;
 use crate::twin::leaks;
 use crate::twin::leaks::{Leaks, Mends};
-use crate::twin::look::{Glance, Look, Stage, Want, forbidden_links, look_only};
+use crate::twin::look::{Before, Glance, Look, Stage, Want, forbidden_links, look_only};
 use crate::twin::private::private_there;
 use crate::yard::folder_id;
 
@@ -36,6 +36,8 @@ pub(crate) struct Settled {
     pub(crate) state: State,
     pub(crate) listing: Listing,
     pub(crate) rows: Vec<Row>,
+    /// Its folders, if nothing had changed.
+    pub(crate) folders: Option<SeenFolders>,
     /// When the look began that the rows come of, by the filesystem's clock.
     pub(crate) looked_at: i64,
     /// What can't be copied, each with its reason.
@@ -107,16 +109,19 @@ pub(crate) fn as_of_last(yard: &Yard, row: &TwinRow) -> Result<Settled> {
     let state = yard.store.state(row.state)?;
     let listing = yard.store.listing(state.disk)?;
     let index = yard.index(&yard.folder_of(row), &state, listing.entries().len())?;
-    Ok(Settled::as_it_was(state, listing, index.map(|index| (index.rows, index.looked_at)).unwrap_or_default()))
+    let (rows, looked_at) = index.map(|index| (index.rows, index.looked_at)).unwrap_or_default();
+    let before = Before { state, listing, rows, looked_at, folders: SeenFolders::default() };
+    Ok(Settled { folders: None, ..Settled::as_it_was(before) })
 }
 
 impl Settled {
     /// A twin in which nothing has changed, and nothing is to be said about what no listing can hold.
-    fn as_it_was(state: State, listing: Listing, (rows, looked_at): (Vec<Row>, i64)) -> Self {
+    fn as_it_was(Before { state, listing, rows, looked_at, folders }: Before) -> Self {
         Self {
             state,
             listing,
             rows,
+            folders: Some(folders),
             looked_at,
             not_taken: Vec::new(),
             leaks: Leaks::default(),
@@ -266,8 +271,7 @@ impl Twin {
         if self.in_place.is_empty()
             && let Some(glance) = glance.take_if(still)
         {
-            let (state, listing, rows, looked_at) = glance.into_before()?;
-            return Ok(Settled::as_it_was(state, listing, (rows, looked_at)));
+            return Ok(Settled::as_it_was(glance.into_before()?));
         }
         let (op, pool) = (self.yard.begin(ctx)?, &yard.store.pool);
         let ledger = glance.as_ref().map_or_else(|| Ledger::load(pool).map(Arc::new), |glance| Ok(glance.ledger()))?;
@@ -326,8 +330,8 @@ impl Twin {
         let mut leaks = mends.leaks();
         leaks.number = number.filter(|_| !leaks.paths.is_empty());
         let news = (later && next != state).then_some(news);
-        let (state, dropped) = (next, Vec::new());
-        Ok(Settled { state, listing, rows, looked_at, not_taken, mends, leaks, dropped, news })
+        let (state, dropped, folders) = (next, Vec::new(), None);
+        Ok(Settled { state, listing, rows, folders, looked_at, not_taken, mends, leaks, dropped, news })
     }
 
     /// Publishes what a settle has staged and commits what came of it, under one hold of the yard: so that whatever the new

@@ -5,7 +5,7 @@ use std::process::{Command, ExitCode, Stdio};
 
 use yard_twin::{
     BuildRef, Counts, Leaks, RelPath, Room, Sharing, Source, TwinName, Unshared, Yard, clone, inside, protect, remove,
-    rename, show, space,
+    rename, show,
 };
 
 use super::mods::adopting;
@@ -243,9 +243,8 @@ fn in_use(twin: &show::Summary) -> String {
 
 pub(crate) fn show(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
     let ctx = ctx(screen);
-    let twin = show::twin(yard, name, &ctx)?;
-    let shown =
-        ShownTwin { isolation: show::isolation(yard, name, &ctx)?, space: space::twin(yard, name, &ctx)?, twin };
+    let (twin, space) = show::twin_and_space(yard, name, &ctx)?;
+    let shown = ShownTwin { isolation: show::isolation(yard, name, &ctx)?, space, twin };
     screen.answer(&shown, |screen| say_twin(&shown, screen));
     Ok(ExitCode::SUCCESS)
 }

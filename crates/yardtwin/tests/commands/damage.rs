@@ -108,7 +108,7 @@ fn rot(desk: &Desk, twin: &str, path: &str) {
     let end = bytes.len() - 32;
     let number = |at: usize| usize::try_from(u64::from_le_bytes(bytes[at..at + 8].try_into().unwrap())).unwrap();
     let (folders, entries) = (number(112), number(120));
-    for row in bytes[136 + folders * 24..].chunks_mut(72).take(entries) {
+    for row in bytes[136 + folders * 28..].chunks_mut(72).take(entries) {
         if row[..8] == before.ino().to_le_bytes() {
             row[24..32].copy_from_slice(&stamp(&after));
         }
