@@ -303,7 +303,10 @@ impl Measured {
             let elsewhere = stat.nlink > names.len() as u64;
             let at = sharing.binary_search_by_key(&stat.ino, |file| file.inode);
             match at.ok().map(|at| &sharing[at]) {
-                Some(sharing) if elsewhere => drop(measured.shared.insert(sharing.content, stat.allocated)),
+                // An executable with the same bytes is another file.
+                Some(sharing) if elsewhere => {
+                    *measured.shared.entry(sharing.content).or_default() += stat.allocated;
+                }
                 None if elsewhere => measured.unknown += stat.allocated,
                 // What was written in the twin shares its blocks with the pool, which has taken it in.
                 Some(sharing) if reflink && sharing.share != Share::Copy => {

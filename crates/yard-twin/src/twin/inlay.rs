@@ -9,6 +9,7 @@ use crate::disk;
 use crate::error::{Error, ModError, PathContext, Result};
 use crate::ident::ContentId;
 use crate::listing::{Entry, Layer, Listing, Node, overlay};
+use crate::parallel;
 use crate::path::RelPath;
 use crate::placing::{Composed, Placed};
 use crate::progress::Ctx;
@@ -100,11 +101,11 @@ fn make(yard: &Yard, ctx: &Ctx, write: impl FnOnce(&std::path::Path) -> Result<(
     let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
     let stat = disk::fstat(&file).at("look at", &path)?;
     // The disk may begin with it while it is hashed.
-    let (adopted, flushed) = std::thread::scope(|scope| {
-        let flushed = scope.spawn(|| file.sync_data());
-        let adopted = putter.adopt(&file, &stat, &path, &mut vec![0; disk::BUFFER], ctx);
-        (adopted, flushed.join().unwrap_or(Ok(())))
-    });
+    let (flushed, adopted) = parallel::both(
+        ctx.threads(),
+        || file.sync_data(),
+        || putter.adopt(&file, &stat, &path, &mut vec![0; disk::BUFFER], ctx),
+    );
     flushed.at("sync", &path)?;
     let (content, _) = adopted?;
     change::publish(yard, putter, &op, None, ctx)?;

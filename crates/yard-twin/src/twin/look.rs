@@ -13,7 +13,7 @@ use crate::disk::{self, FsClock};
 use crate::error::Result;
 use crate::link::{Fate, fate};
 use crate::listing::{Listing, Node};
-use crate::parallel::Late;
+use crate::parallel::{self, Late};
 use crate::progress::Ctx;
 use crate::scan::{Doubt, Found, Index, NewIndex, Observer, Reading, Row, SeenFolders, Sight, index_path, sight};
 use crate::sheet::Sheet;
@@ -56,13 +56,13 @@ struct Memory<'a> {
 }
 
 impl<'a> Memory<'a> {
-    fn of(yard: &'a Yard, row: &TwinRow, folder: &'a Path, ledger: Option<Arc<Ledger>>) -> Result<Self> {
+    fn of(yard: &'a Yard, row: &TwinRow, folder: &'a Path, ledger: Option<Arc<Ledger>>, ctx: &Ctx) -> Result<Self> {
         let (state, pool_inode) = (yard.store.state(row.state)?, yard.store.pool.inode()?);
-        let (index, ledger) = std::thread::scope(|scope| {
-            let index = scope.spawn(|| Index::load(&index_path(folder), state.disk, pool_inode));
-            let ledger = ledger.map_or_else(|| Ledger::load(&yard.store.pool).map(Arc::new), Ok);
-            (index.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), ledger)
-        });
+        let (index, ledger) = parallel::both(
+            ctx.threads(),
+            || Index::load(&index_path(folder), state.disk, pool_inode),
+            || ledger.map_or_else(|| Ledger::load(&yard.store.pool).map(Arc::new), Ok),
+        );
         let (disk, build) = (state.disk, state.build.clone());
         Ok(Self {
             folder,
@@ -162,7 +162,7 @@ impl<'a> Glance<'a> {
         }
         // Such filesystems stamp by the kernel's clock.
         let looked_at = coarse_now();
-        let memory = Memory::of(yard, row, folder, None)?;
+        let memory = Memory::of(yard, row, folder, None, ctx)?;
         let Some(standing) = memory.index.as_ref().and_then(|index| index.standing.as_ref()) else { return Ok(None) };
         let modes = Modes { trusts_inodes: true, keeps_modes: true, grain: standing.looked.grain };
         let again = ledger_again(yard, ctx);
@@ -228,7 +228,7 @@ pub(crate) fn look_only(
     doubt: Doubt<'_>,
     ctx: &Ctx,
 ) -> Result<Look> {
-    let memory = Memory::of(yard, row, folder, stage.putter.map(Putter::ledger))?;
+    let memory = Memory::of(yard, row, folder, stage.putter.map(Putter::ledger), ctx)?;
     let (clock, trusts_inodes) = (FsClock::new(stage.op.path())?, disk::trusts_inodes(folder));
     let looked_at = clock.now()?;
     let keeps_modes = trusts_inodes || disk::keeps_modes(stage.op.path())?;

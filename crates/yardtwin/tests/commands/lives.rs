@@ -5,14 +5,16 @@
 
 mod mods;
 mod steps;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::support::common::{Dice, Place, Seen, look};
 use crate::support::{Desk, text};
+use serde_json::Value;
 
 const LIVES: u64 = 60;
 const STEPS: u64 = 25;
@@ -151,7 +153,8 @@ impl Life {
         while !names.is_empty() {
             let at = self.roll(names.len());
             let name = names.swap_remove(at);
-            self.ok(&["show", &name]);
+            self.log.push(format!("show {name}"));
+            self.takes_what_it_says(&name, &self.desk.json(&["show", &name]));
         }
         for (name, wanted) in &self.twins {
             let now = self.on_disk(name);
@@ -165,6 +168,27 @@ impl Life {
         let tmp = self.desk.at("yard/tmp");
         let left: Vec<_> = look(&tmp).into_keys().collect();
         assert!(left.is_empty(), "left in tmp: {left:?}, which these have open: {:?}", who_has_open(&tmp));
+    }
+
+    /// What a twin is said to take is what its inodes take, of which others have a name where it has not all of them.
+    fn takes_what_it_says(&self, name: &str, shown: &Value) {
+        let folder = self.desk.at(&format!("yard/twins/{name}"));
+        let (mut by_hand, mut own, mut shared) = (0, 0, 0);
+        let mut inodes = HashMap::<(u64, u64), (u64, fs::Metadata)>::new();
+        let paths = look(&folder).into_keys().map(|path| folder.join(path)).chain([folder.clone()]);
+        for meta in paths.map(|path| path.symlink_metadata().unwrap()) {
+            by_hand += meta.blocks() * 512;
+            inodes.entry((meta.dev(), meta.ino())).or_insert((0, meta)).0 += 1;
+        }
+        for (names, meta) in inodes.into_values() {
+            let elsewhere = !meta.is_dir() && meta.nlink() > names;
+            *(if elsewhere { &mut shared } else { &mut own }) += meta.blocks() * 512;
+        }
+        // Shared blocks are more than one inode's.
+        if shown["shares"]["reflinked"]["files"] == 0 {
+            let said = ["copied_by_hand", "own", "shared"].map(|field| shown["space"][field].as_u64().unwrap());
+            assert_eq!(said, [by_hand, own, shared], "what {name} takes");
+        }
     }
 
     fn nothing_is_lost(&self, before: &[(String, Seen)]) {

@@ -39,6 +39,7 @@ use crate::materialise::{Laid, Layout, make_folders};
 use crate::ops::intake;
 use crate::ops::intake::TakenAway;
 use crate::ops::intake::source::{Out, Part, SourceTree, list};
+use crate::parallel;
 use crate::path::RelPath;
 use crate::placing::ModUse;
 use crate::progress::Ctx;
@@ -304,19 +305,17 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let looked = Looked { device, grain: clock.grain(), sheet: sheet_key, quiet };
     let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
     let folders = &Folders::of_new(listing, &stage, looked, clock.now()?, is_scratch)?;
-    let published = std::thread::scope(|scope| {
-        let saved = scope.spawn(|| ledger.save(op.path()));
-        let published = ctx.check().and_then(|()| {
-            let pool = yard.store.pool.inode()?;
-            let index = NewIndex { listing, rows: &rows, pool, looked_at, folders };
-            index.save(&index_path(&stage), &stage.join("index.new"))?;
-            publish_twin(yard, row, &stage)
-        });
-        if let Err(error) = saved.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)) {
-            tracing::warn!(%error, "the next look at the pool will read more than it had to");
-        }
-        published
-    });
+    let publish = || {
+        ctx.check()?;
+        let pool = yard.store.pool.inode()?;
+        let index = NewIndex { listing, rows: &rows, pool, looked_at, folders };
+        index.save(&index_path(&stage), &stage.join("index.new"))?;
+        publish_twin(yard, row, &stage)
+    };
+    let (saved, published) = parallel::both(ctx.threads(), || ledger.save(op.path()), publish);
+    if let Err(error) = saved {
+        tracing::warn!(%error, "the next look at the pool will read more than it had to");
+    }
     let row = match published {
         Ok(row) => row,
         Err(error) => {
@@ -446,9 +445,7 @@ fn publish_twin(yard: &Yard, mut row: TwinRow, stage: &Path) -> Result<TwinRow> 
 
 /// Makes the folders of a new twin, and reads the ledger meanwhile.
 fn folders_and_ledger(listing: &Listing, stage: &Path, pool: &Pool, ctx: &Ctx) -> Result<Ledger> {
-    std::thread::scope(|scope| {
-        let ledger = scope.spawn(|| Ledger::load(pool));
-        make_folders(listing, stage, ctx)?;
-        ledger.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-    })
+    let (ledger, made) = parallel::both(ctx.threads(), || Ledger::load(pool), || make_folders(listing, stage, ctx));
+    made?;
+    ledger
 }
