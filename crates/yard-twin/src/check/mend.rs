@@ -255,10 +255,10 @@ fn listing_of_folder(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Listing> {
         doubt: Doubt::Nothing,
         keeps_modes: disk::keeps_modes(op.path())?,
         grain: clock.grain(),
+        looked_at: clock.now()?,
     };
-    let looked_at = clock.now()?;
     let seen = sight(&observer, ctx)?;
-    let found = Reading::new(&observer, None, looked_at)?.settle(seen, ctx)?;
+    let found = Reading::new(&observer, None)?.settle(seen, ctx)?;
     let entries: Vec<Entry> = found.changed.into_iter().filter_map(|(_, now)| Some(now?.0)).collect();
     Listing::new(entries)
 }

@@ -433,7 +433,7 @@ mod tests {
             let place = tempfile::tempdir().unwrap();
             let (yard, name) = (make(place.path(), sharing, &ctx), "a".parse().unwrap());
             let game = place.path().join("yard/twins/a/game");
-            let steps: [(&str, &dyn Fn()); 4] = [
+            let steps: [(&str, &dyn Fn()); 5] = [
                 ("as it was laid", &|| {}),
                 ("scratch in folders of the listing", &|| {
                     write(&game.join("data/some.log"), 20_000);
@@ -441,6 +441,7 @@ mod tests {
                 }),
                 ("a folder of scratch", &|| write(&game.join("logs/deep/some.txt"), 9000)),
                 ("more scratch in that", &|| write(&game.join("logs/deep/more.txt"), 70_000)),
+                ("a file of the player's", &|| write(&game.join("save.dat"), 8000)),
             ];
             for (step, take) in steps {
                 take();
@@ -449,6 +450,17 @@ mod tests {
                 for space in [by_index, shown] {
                     assert_eq!(format!("{space:?}"), format!("{by_walk:?}"), "{step}, {sharing:?}");
                 }
+            }
+            // What was written just now is believed only while nobody can go on writing it.
+            let (row, folder) = (yard.twin_row(&name, false).unwrap(), place.path().join("yard/twins/a"));
+            let is_still = || by_index(&yard, &row, &folder, &ctx).unwrap().is_some();
+            let held = fs::File::options().append(true).open(game.join("save.dat")).unwrap();
+            assert!(!is_still());
+            drop(held);
+            // A program that another test starts has it open, too, until it is what it was started as.
+            let start = Instant::now();
+            while !is_still() {
+                assert!(start.elapsed() < Duration::from_secs(60), "never free");
             }
         }
     }

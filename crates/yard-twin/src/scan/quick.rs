@@ -1,6 +1,7 @@
 //! Takes in what changed in a twin: lists it against what was there, reads only what can't be known from its index.
 
 use std::collections::HashSet;
+use std::ffi::CStr;
 use std::ops::Range;
 use std::path::Path;
 
@@ -50,6 +51,8 @@ pub(crate) struct Observer<'a> {
     pub(crate) unseen_for: Option<i64>,
     /// How coarse time stamps are, where no index says it.
     pub(crate) grain: i64,
+    /// When this look began, by the filesystem's clock.
+    pub(crate) looked_at: i64,
 }
 
 /// Files that are read though they look as they did.
@@ -299,7 +302,8 @@ impl<'a> Observer<'a> {
                 continue;
             }
             let stat = rustix::fs::statat(&*opened.folder, name, AtFlags::SYMLINK_NOFOLLOW).ok()?.into();
-            if !self.looks_as(index, standing, entry, row, &stat) {
+            let is_free = || self.is_free(opened, name, &stat);
+            if !self.looks_as(index, standing, entry, row, &stat, is_free) {
                 return None;
             }
         }
@@ -312,7 +316,16 @@ impl<'a> Observer<'a> {
     }
 
     /// Whether an entry looks as the index says, in which what was told by its looks then can be told by them now.
-    fn looks_as(&self, index: &Index, standing: &Standing, entry: u32, row: &Row, stat: &Stat) -> bool {
+    /// `is_free` says whether nobody has it in hands.
+    fn looks_as(
+        &self,
+        index: &Index,
+        standing: &Standing,
+        entry: u32,
+        row: &Row,
+        stat: &Stat,
+        is_free: impl FnOnce() -> bool,
+    ) -> bool {
         if stat.dev != standing.looked.device || row.ino != stat.ino || self.aside.contains_key(&stat.ino) {
             return false;
         }
@@ -325,7 +338,7 @@ impl<'a> Observer<'a> {
             Some(share) => {
                 let written = matches!(share, Share::Own | Share::Arrived);
                 let racy = row.racy(index.looked_at, standing.looked.grain);
-                row.fits(stat) && !racy && !(written && self.is_recent(stat, index))
+                row.fits(stat) && !racy && (!written || !self.is_recent(stat, index) || is_free())
             }
             None => row.fits(stat),
         }
@@ -334,6 +347,13 @@ impl<'a> Observer<'a> {
     /// Whether a file could have been written to without any sign of it since the index was made.
     fn is_recent(&self, stat: &Stat, index: &Index) -> bool {
         self.unseen_for.is_none_or(|time| stat.ctime.saturating_add(time) >= index.looked_at)
+    }
+
+    /// Whether nobody has a recent file open for writing or mapped. One that need not be asked about any more is passed over:
+    /// then the index is written anew, and says so.
+    fn is_free(&self, opened: &Opened, name: &CStr, stat: &Stat) -> bool {
+        let is_old = self.unseen_for.is_some_and(|time| stat.ctime.saturating_add(time) < self.looked_at);
+        !is_old && disk::open_file(&*opened.folder, name).is_ok_and(|file| !disk::in_other_hands(&file))
     }
 
     /// Compares what is in a folder with what was.

@@ -27,20 +27,18 @@ pub(crate) struct Reading<'a> {
     pub(crate) observer: &'a Observer<'a>,
     /// Where what is new goes; without one it is only read.
     pub(crate) putter: Option<&'a Putter<'a>>,
-    /// When the look began, by the filesystem's clock.
-    pub(crate) looked_at: i64,
     /// What was there the last time.
     last: &'a Listing,
 }
 
 impl<'a> Reading<'a> {
-    pub(crate) fn new(observer: &'a Observer<'a>, putter: Option<&'a Putter<'a>>, looked_at: i64) -> Result<Self> {
-        Ok(Self { observer, putter, looked_at, last: observer.last.get()? })
+    pub(crate) fn new(observer: &'a Observer<'a>, putter: Option<&'a Putter<'a>>) -> Result<Self> {
+        Ok(Self { observer, putter, last: observer.last.get()? })
     }
 
     /// Reads what nothing is known about, and stages new contents with the putter, which stays to be published.
     pub(crate) fn settle(&self, sight: Sight, ctx: &Ctx) -> Result<Found> {
-        let mut found = Found { looked_at: self.looked_at, ..Found::default() };
+        let mut found = Found { looked_at: self.observer.looked_at, ..Found::default() };
         self.stamp(&sight, &mut found);
         let Sight { unread, gone, other, refreshed, not_taken, .. } = sight;
         let path = |at: usize| self.last.entries()[at].path.clone();
@@ -67,7 +65,7 @@ impl<'a> Reading<'a> {
         let looked = Looked { device: sight.device, grain: self.observer.grain, sheet, quiet: false };
         found.folders.looked = looked;
         if trusts_inodes {
-            let known = sight.stamps.iter().filter(|(_, stamp)| !looked.racy(*stamp, self.looked_at));
+            let known = sight.stamps.iter().filter(|(_, stamp)| !looked.racy(*stamp, self.observer.looked_at));
             found.folders.stamps = known.cloned().collect();
             found.folders.doubt(sight.untold.iter());
         }
@@ -117,7 +115,7 @@ impl<'a> Reading<'a> {
         let unseen = |name: &Unread| self.observer.unseen_for.map(|time| name.stat.ctime.saturating_add(time));
         found.aged = unread
             .iter()
-            .any(|name| name.look == Look::Recent && unseen(name).is_some_and(|until| until < self.looked_at));
+            .any(|name| name.look == Look::Recent && unseen(name).is_some_and(|until| until < self.observer.looked_at));
         let unread = self.still_unknown(unread)?;
         found.read = unread.len();
         let inode = |name: &Unread| (name.stat.dev, name.stat.ino);

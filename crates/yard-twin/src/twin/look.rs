@@ -99,6 +99,7 @@ impl<'a> Memory<'a> {
             doubt,
             keeps_modes: modes.keeps_modes,
             grain: modes.grain,
+            looked_at: modes.looked_at,
         }
     }
 
@@ -120,6 +121,8 @@ struct Modes {
     trusts_inodes: bool,
     keeps_modes: bool,
     grain: i64,
+    /// When the look began, by the filesystem's clock.
+    looked_at: i64,
 }
 
 /// Whether what was there before is wanted also if nothing has changed.
@@ -164,7 +167,7 @@ impl<'a> Glance<'a> {
         let looked_at = coarse_now();
         let memory = Memory::of(yard, row, folder, None, ctx)?;
         let Some(standing) = memory.index.as_ref().and_then(|index| index.standing.as_ref()) else { return Ok(None) };
-        let modes = Modes { trusts_inodes: true, keeps_modes: true, grain: standing.looked.grain };
+        let modes = Modes { trusts_inodes: true, keeps_modes: true, grain: standing.looked.grain, looked_at };
         let again = ledger_again(yard, ctx);
         let sight = memory.sight(&memory.observer(yard, &again, Doubt::Nothing, modes), want, ctx)?;
         Ok(Some(Self { memory, sight, looked_at }))
@@ -210,11 +213,11 @@ impl Glance<'_> {
     /// Reads what could not be told. What is new is only staged; the putter has to have [`Glance::ledger`].
     pub(crate) fn look(self, yard: &Yard, row: &TwinRow, stage: Stage<'_>, ctx: &Ctx) -> Result<Look> {
         let clock = FsClock::new(stage.op.path())?;
-        let modes = Modes { trusts_inodes: true, keeps_modes: true, grain: clock.grain() };
         let Self { memory, sight, looked_at } = self;
+        let modes = Modes { trusts_inodes: true, keeps_modes: true, grain: clock.grain(), looked_at };
         let again = ledger_again(yard, ctx);
         let observer = memory.observer(yard, &again, Doubt::Nothing, modes);
-        let found = Reading::new(&observer, stage.putter, looked_at)?.settle(sight, ctx)?;
+        let found = Reading::new(&observer, stage.putter)?.settle(sight, ctx)?;
         memory.into_look(row, found)
     }
 }
@@ -232,11 +235,11 @@ pub(crate) fn look_only(
     let (clock, trusts_inodes) = (FsClock::new(stage.op.path())?, disk::trusts_inodes(folder));
     let looked_at = clock.now()?;
     let keeps_modes = trusts_inodes || disk::keeps_modes(stage.op.path())?;
-    let modes = Modes { trusts_inodes, keeps_modes, grain: clock.grain() };
+    let modes = Modes { trusts_inodes, keeps_modes, grain: clock.grain(), looked_at };
     let again = ledger_again(yard, ctx);
     let observer = memory.observer(yard, &again, doubt, modes);
     let sight = memory.sight(&observer, Want::Listing, ctx)?;
-    let found = Reading::new(&observer, stage.putter, looked_at)?.settle(sight, ctx)?;
+    let found = Reading::new(&observer, stage.putter)?.settle(sight, ctx)?;
     memory.into_look(row, found)
 }
 
