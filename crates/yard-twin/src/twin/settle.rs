@@ -295,7 +295,7 @@ impl Twin {
             // The index goes with the state that the catalogue knows.
             look.rows = look.keep_index(&yard, &folder, &op)?;
         }
-        let (listing, rows) = look.found.merged(look.before.clone(), std::mem::take(&mut look.rows))?;
+        let (listing, rows) = look.found.merged(std::mem::take(&mut look.before), std::mem::take(&mut look.rows))?;
         let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
         let mut next = next.with_written(in_place);
         if !unchanged {
