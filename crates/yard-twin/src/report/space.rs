@@ -93,8 +93,32 @@ struct Indexed {
     path: RelPath,
 }
 
-/// A stock build or a twin, as it is typed, and what it may share.
-type Party = (String, HashSet<ContentId>);
+/// Stock builds and twins, as they are typed, by what they may share.
+#[derive(Default)]
+struct Parties {
+    names: Vec<String>,
+    /// Their numbers. By content, so that many twins beside many others cost as much as they share, and no more.
+    with: HashMap<ContentId, Vec<usize>>,
+}
+
+impl Parties {
+    fn add(&mut self, name: String, contents: impl Iterator<Item = ContentId>) {
+        contents.for_each(|content| self.with.entry(content).or_default().push(self.names.len()));
+        self.names.push(name);
+    }
+
+    /// With whom so many bytes of each content are shared, the most first.
+    fn sharing(&self, shared: &HashMap<ContentId, u64>, but: &TwinName) -> Vec<SharedWith> {
+        let mut sums = vec![0; self.names.len()];
+        for (content, bytes) in shared {
+            self.with.get(content).into_iter().flatten().for_each(|party| sums[*party] += bytes);
+        }
+        let sums = self.names.iter().zip(sums).filter(|(name, bytes)| *bytes > 0 && *name != but.as_str());
+        let mut sharing: Vec<_> = sums.map(|(name, bytes)| SharedWith { name: name.clone(), bytes }).collect();
+        sharing.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
+        sharing
+    }
+}
 
 /// A twin's files on disk.
 #[derive(Default)]
@@ -125,7 +149,8 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
 pub(crate) fn of_settled(yard: &Yard, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<Space> {
     let Settled { listing, rows, folders: Some(seen), .. } = settled else { return twin(yard, &row.name, ctx) };
     let folder = yard.folder_of(row);
-    let mut usage = usage_by_rows(&folder, listing, rows, seen, ctx)?;
+    let usage = Error::pass_over(usage_by_rows(&folder, listing, rows, seen, ctx))?;
+    let Some(mut usage) = usage else { return twin(yard, &row.name, ctx) };
     let measured = Measured::of(&folder, &mut usage, &sharing_of(listing, rows), yard.facts(ctx)?.reflink);
     beside_others(yard, row, &measured)
 }
@@ -136,8 +161,8 @@ fn beside_others(yard: &Yard, row: &TwinRow, measured: &Measured) -> Result<Spac
         // A twin without a readable index is left out.
         let Some(sharing) = Error::pass_over(sharing(yard, &other))? else { continue };
         let shared = sharing.into_iter().filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
-        let contents = shared.map(|sharing| sharing.content).collect();
-        others.push((other.name.to_string(), contents));
+        let contents: HashSet<_> = shared.map(|sharing| sharing.content).collect();
+        others.add(other.name.to_string(), contents.into_iter());
     }
     to_space(yard, row, measured, &others, &|content| pooled(yard, content))
 }
@@ -165,7 +190,7 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     }
     let mut parties = stock_parties(yard)?;
     let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
-    parties.extend(there().map(|(row, twin)| (row.name.to_string(), twin.shared.keys().copied().collect())));
+    there().for_each(|(row, twin)| parties.add(row.name.to_string(), twin.shared.keys().copied()));
     let pooled = |content| pool.allocated.get(&content).copied().unwrap_or_default();
     let twins = there().map(|(row, twin)| to_space(yard, row, twin, &parties, &pooled)).collect::<Result<Vec<_>>>()?;
     let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
@@ -183,11 +208,12 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
 }
 
 /// The stock builds with their contents.
-fn stock_parties(yard: &Yard) -> Result<Vec<Party>> {
-    let mut parties = Vec::new();
+fn stock_parties(yard: &Yard) -> Result<Parties> {
+    let mut parties = Parties::default();
     for row in yard.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
-        let listing = Error::pass_over(yard.store.listing(row.listing))?;
-        parties.extend(listing.map(|listing| (row.build.to_string(), listing.contents())));
+        if let Some(listing) = Error::pass_over(yard.store.listing(row.listing))? {
+            parties.add(row.build.to_string(), listing.contents().into_iter());
+        }
     }
     Ok(parties)
 }
@@ -332,16 +358,9 @@ fn to_space(
     yard: &Yard,
     row: &TwinRow,
     measured: &Measured,
-    parties: &[Party],
+    parties: &Parties,
     pooled: &dyn Fn(ContentId) -> u64,
 ) -> Result<Space> {
-    let with = |(name, contents): &Party| {
-        let both = measured.shared.iter().filter(|(content, _)| contents.contains(content));
-        SharedWith { name: name.clone(), bytes: both.map(|(_, bytes)| bytes).sum() }
-    };
-    let others = parties.iter().filter(|(name, _)| name != row.name.as_str());
-    let mut shared_with: Vec<_> = others.map(with).filter(|with| with.bytes > 0).collect();
-    shared_with.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
     let only = yard.contents_only_of(row)?;
     Ok(Space {
         name: row.name.clone(),
@@ -349,7 +368,7 @@ fn to_space(
         copied_by_hand: measured.copied_by_hand,
         own: measured.own,
         shared: measured.shared.values().sum::<u64>() + measured.unknown,
-        shared_with,
+        shared_with: parties.sharing(&measured.shared, &row.name),
         frees: measured.own + only.into_iter().map(pooled).sum::<u64>(),
         estimated: measured.estimated,
     })
