@@ -72,6 +72,7 @@ shot remove "yardtwin remove 'night turn'" "yardtwin restore 'night turn'" "yard
 yardtwin share first none >/dev/null 2>&1
 head -c 9M /dev/zero | tr '\0' x > "yard/twins/night turn/game/scenery/long-winter.wjp"
 shot space "yardtwin list --space"
+rm "yard/twins/night turn/game/scenery/long-winter.wjp"
 game="yard/twins/evening, brass signals/game"
 mkdir -p "$game/signals/copper" "$game/signals/tin"
 echo "signals copper" > "$game/signals/copper/signal.txt"; echo "signals tin" > "$game/signals/tin/signal.txt"

@@ -82,7 +82,6 @@ impl Failure {
             Error::NotFound { what: Noun::StockBuild, .. } | Error::Exists { what: Noun::StockBuild, .. } => {
                 "yardtwin stock list".into()
             }
-            Error::NotFound { what: Noun::Snapshot, .. } => "yardtwin history NAME".into(),
             Error::Exists { what: Noun::TitleSheet, .. } => "yardtwin sheet add FILE --replace".into(),
             Error::NotFound { what: Noun::EntryOf, name, .. } => format!("yardtwin entry add {}", shell(name)),
             Error::Intake(IntakeError::NoLabel { .. }) => "the same command with --build LABEL".into(),
@@ -98,7 +97,9 @@ impl Failure {
                 format!("yardtwin remove {}", twins.first().map(shell).unwrap_or_default())
             }
             Error::Twin(TwinError::Protected(name)) => format!("yardtwin protect {} --off", shell(name)),
-            Error::Twin(TwinError::NothingToUndo(name)) => format!("yardtwin history {}", shell(name)),
+            Error::Twin(TwinError::NothingToUndo(name) | TwinError::NotInHistory { name, .. }) => {
+                format!("yardtwin history {}", shell(name))
+            }
             Error::Twin(TwinError::Unexplained { .. }) => {
                 "the same command with --leave-rest, or with --keep-rest".into()
             }

@@ -346,6 +346,18 @@ pub enum TwinError {
         /// The path.
         path: PathBuf,
     },
+    /// Its history has nothing of that number or label.
+    #[error("the history of the twin {name:?} has {} {asked}", if lines.is_some() { "no line" } else { "no snapshot" })]
+    NotInHistory {
+        /// The twin.
+        name: String,
+        /// What was asked for: a number, or a label in quotes.
+        asked: String,
+        /// Where a number was asked for, the first and the last that there are.
+        lines: Option<(u32, u32)>,
+        /// The labels that there are, newest first.
+        labels: Vec<String>,
+    },
     /// Nothing in its history can be undone.
     #[error("nothing has changed in the game files of the twin {0:?} that could be undone")]
     NothingToUndo(String),

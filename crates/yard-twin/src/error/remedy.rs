@@ -173,6 +173,10 @@ impl TwinError {
             Self::LineOfBuild { build, .. } => format!("Renew the twin onto {build}: what it owns stays as it is now."),
             Self::LineOfMods { .. } => "Turn off, on or remove the mods themselves: yardtwin mod list NAME.".into(),
             Self::RemovedFolderMissing(_) => "Clone it: what it held is kept.".into(),
+            Self::NotInHistory { lines: Some((first, last)), .. } if first == last => format!("It has line {first} alone."),
+            Self::NotInHistory { lines: Some((first, last)), .. } => format!("Its lines have numbers from {first} to {last}."),
+            Self::NotInHistory { labels, .. } if labels.is_empty() => "No snapshot of it has a label: name a line.".into(),
+            Self::NotInHistory { asked, labels, .. } => nearest(asked.trim_matches('"'), labels),
             Self::NothingToUndo(_) => "Name a state from its history.".into(),
             Self::Protected(_) => "Nothing was changed. Take the protection off first.".into(),
             Self::Unfinished { .. } => {
@@ -193,6 +197,7 @@ impl TwinError {
             }
             Self::OtherTitle { .. } => "Name a build of the same title.".into(),
             Self::FolderInTheWay(_) => "Move it elsewhere, or choose another name.".into(),
+            Self::StockInUse { twins, .. } if twins.len() == 1 => "Remove that twin first.".into(),
             Self::StockInUse { .. } => "Remove those twins first.".into(),
         })
     }

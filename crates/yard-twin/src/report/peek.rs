@@ -42,7 +42,7 @@ pub(super) fn look_since(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Since>
         return peek(yard, row, ctx).map(Box::new).map(Since::Seen);
     }
     let (twin, folder) = whole(yard, row, ctx)?;
-    let glance = Glance::at(yard, &twin.row, &folder, Want::Nothing, ctx)?;
+    let glance = Glance::at(yard, &twin.row, &folder, None, Want::Nothing, ctx)?;
     match glance.as_ref().and_then(Glance::still) {
         Some((_, still)) if twin.row.state == row.state => Ok(Since::Still(now(row, folder.clone()), still)),
         _ => look_closer(yard, &twin, glance, ctx).map(Box::new).map(Since::Seen),
@@ -64,7 +64,7 @@ pub(super) fn peek(yard: &Yard, row: &TwinRow, ctx: &Ctx) -> Result<Peeked> {
         return Ok(Peeked { state: row.state, before: looked.listing.clone(), looked });
     }
     let (twin, folder) = whole(yard, row, ctx)?;
-    let glance = Glance::at(yard, &twin.row, &folder, Want::Listing, ctx)?;
+    let glance = Glance::at(yard, &twin.row, &folder, None, Want::Listing, ctx)?;
     look_closer(yard, &twin, glance, ctx)
 }
 

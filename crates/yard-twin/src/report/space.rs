@@ -21,6 +21,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
+use std::sync::Arc;
 
 use rustix::fs::CWD;
 use serde::Serialize;
@@ -34,7 +35,7 @@ use crate::listing::Listing;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Row, Usage, usage, usage_but, usage_by_rows, usage_of};
-use crate::store::pool::{Pool, Share};
+use crate::store::pool::{Ledger, Pool, Share};
 use crate::twin::look::{Before, Glance, Want};
 use crate::twin::settle::Settled;
 
@@ -141,7 +142,8 @@ struct Measured {
 /// [`crate::Error::NotFound`], [`crate::Error::Io`].
 pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
     let row = yard.twin_row(name, true)?;
-    let (measured, _) = measure(yard, &row, yard.facts(ctx)?.reflink, ctx)?;
+    let ledger = Arc::new(Ledger::load(&yard.store.pool)?);
+    let (measured, _) = measure(yard, &row, &ledger, yard.facts(ctx)?.reflink, ctx)?;
     beside_others(yard, &row, &measured)
 }
 
@@ -164,7 +166,8 @@ fn beside_others(yard: &Yard, row: &TwinRow, measured: &Measured) -> Result<Spac
         let contents: HashSet<_> = shared.map(|sharing| sharing.content).collect();
         others.add(other.name.to_string(), contents.into_iter());
     }
-    to_space(yard, row, measured, &others, &|content| pooled(yard, content))
+    let only: Vec<_> = yard.contents_only_of(row)?.into_iter().collect();
+    Ok(to_space(row, measured, &others, &only, &|content| pooled(yard, content)))
 }
 
 /// What the yard and its twins take on disk.
@@ -175,9 +178,9 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let (mut rows, mut measured, mut blocks) = (Vec::new(), Vec::new(), Blocks::default());
     let (pool, reflinks) = (PoolFiles::of(yard, ctx)?, yard.facts(ctx)?.reflink);
     blocks.add(&pool.all);
-    let in_pool = blocks.sum;
+    let (in_pool, ledger) = (blocks.sum, Arc::new(Ledger::load(&yard.store.pool)?));
     for row in yard.catalog.twins()? {
-        match measure(yard, &row, reflinks, ctx) {
+        match measure(yard, &row, &ledger, reflinks, ctx) {
             Ok((twin, usage)) => {
                 blocks.add(&usage);
                 rows.push(row);
@@ -192,7 +195,9 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
     there().for_each(|(row, twin)| parties.add(row.name.to_string(), twin.shared.keys().copied()));
     let pooled = |content| pool.allocated.get(&content).copied().unwrap_or_default();
-    let twins = there().map(|(row, twin)| to_space(yard, row, twin, &parties, &pooled)).collect::<Result<Vec<_>>>()?;
+    let only = yard.contents_only_of_each()?;
+    let only = |row: &TwinRow| only.get(&row.id).map(Vec::as_slice).unwrap_or_default();
+    let twins: Vec<_> = there().map(|(row, twin)| to_space(row, twin, &parties, only(row), &pooled)).collect();
     let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
     let by_blocks: u64 = measured.iter().map(|twin| twin.by_blocks).sum();
     // All that has not been looked at yet.
@@ -293,13 +298,13 @@ fn sharing_of(listing: &Listing, rows: &[Row]) -> Vec<Indexed> {
 
 /// Looks at a twin: by its index where nothing has changed, else through all of its folder. `reflink`: whether files may
 /// share blocks.
-fn measure(yard: &Yard, row: &TwinRow, reflink: bool, ctx: &Ctx) -> Result<(Measured, Usage)> {
+fn measure(yard: &Yard, row: &TwinRow, ledger: &Arc<Ledger>, reflink: bool, ctx: &Ctx) -> Result<(Measured, Usage)> {
     let folder = yard.folder_of(row);
     if !folder.is_dir() {
         return Ok((Measured::default(), Usage::default()));
     }
     // Whatever keeps an index from being believed, a folder can be looked through.
-    let (sharing, mut usage) = match Error::pass_over(by_index(yard, row, &folder, ctx))?.flatten() {
+    let (sharing, mut usage) = match Error::pass_over(by_index(yard, row, &folder, ledger, ctx))?.flatten() {
         Some(seen) => seen,
         None => by_walk(yard, row, &folder, ctx)?,
     };
@@ -307,9 +312,15 @@ fn measure(yard: &Yard, row: &TwinRow, reflink: bool, ctx: &Ctx) -> Result<(Meas
 }
 
 /// What is in a twin, and what of it may share storage; `None` where something is not as the index says.
-fn by_index(yard: &Yard, row: &TwinRow, folder: &Path, ctx: &Ctx) -> Result<Option<(Vec<Indexed>, Usage)>> {
-    let glance = Glance::at(yard, row, folder, Want::Listing, ctx)?.filter(|glance| glance.still().is_some());
-    let Some(glance) = glance else { return Ok(None) };
+fn by_index(
+    yard: &Yard,
+    row: &TwinRow,
+    folder: &Path,
+    ledger: &Arc<Ledger>,
+    ctx: &Ctx,
+) -> Result<Option<(Vec<Indexed>, Usage)>> {
+    let glance = Glance::at(yard, row, folder, Some(Arc::clone(ledger)), Want::Listing, ctx)?;
+    let Some(glance) = glance.filter(|glance| glance.still().is_some()) else { return Ok(None) };
     let Before { listing, rows, folders, .. } = glance.into_before()?;
     Ok(Some((sharing_of(&listing, &rows), usage_by_rows(folder, &listing, &rows, &folders, ctx)?)))
 }
@@ -355,23 +366,22 @@ impl Measured {
 
 /// What was measured of a twin, beside whatever else is there; among that may be the twin itself.
 fn to_space(
-    yard: &Yard,
     row: &TwinRow,
     measured: &Measured,
     parties: &Parties,
+    only: &[ContentId],
     pooled: &dyn Fn(ContentId) -> u64,
-) -> Result<Space> {
-    let only = yard.contents_only_of(row)?;
-    Ok(Space {
+) -> Space {
+    Space {
         name: row.name.clone(),
         seen: measured.seen,
         copied_by_hand: measured.copied_by_hand,
         own: measured.own,
         shared: measured.shared.values().sum::<u64>() + measured.unknown,
         shared_with: parties.sharing(&measured.shared, &row.name),
-        frees: measured.own + only.into_iter().map(pooled).sum::<u64>(),
+        frees: measured.own + only.iter().copied().map(pooled).sum::<u64>(),
         estimated: measured.estimated,
-    })
+    }
 }
 
 /// Bytes of a file that lie in shared blocks; `None` where that isn't told.
@@ -430,14 +440,15 @@ mod tests {
     /// What a twin takes by its index, once a look finds all as that says; and by a walk.
     fn both(yard: &Yard, name: &TwinName, ctx: &Ctx) -> (Space, Space) {
         let (folder, start) = (yard.root().join("twins").join(name.as_str()), Instant::now());
-        let reflink = yard.facts(ctx).unwrap().reflink;
+        let (reflink, ledger) =
+            (yard.facts(ctx).unwrap().reflink, || Arc::new(Ledger::load(&yard.store.pool).unwrap()));
         let space = |row: &TwinRow, (sharing, mut usage): (Vec<Indexed>, Usage)| {
             beside_others(yard, row, &Measured::of(&folder, &mut usage, &sharing, reflink)).unwrap()
         };
         loop {
             show::twin(yard, name, ctx).unwrap();
             let row = yard.twin_row(name, false).unwrap();
-            if let Some(seen) = by_index(yard, &row, &folder, ctx).unwrap() {
+            if let Some(seen) = by_index(yard, &row, &folder, &ledger(), ctx).unwrap() {
                 return (space(&row, seen), space(&row, by_walk(yard, &row, &folder, ctx).unwrap()));
             }
             assert!(start.elapsed() < Duration::from_secs(60), "never still");
@@ -472,7 +483,8 @@ mod tests {
             }
             // What was written just now is believed only while nobody can go on writing it.
             let (row, folder) = (yard.twin_row(&name, false).unwrap(), place.path().join("yard/twins/a"));
-            let is_still = || by_index(&yard, &row, &folder, &ctx).unwrap().is_some();
+            let ledger = Arc::new(Ledger::load(&yard.store.pool).unwrap());
+            let is_still = || by_index(&yard, &row, &folder, &ledger, &ctx).unwrap().is_some();
             let held = fs::File::options().append(true).open(game.join("save.dat")).unwrap();
             assert!(!is_still());
             drop(held);

@@ -350,11 +350,15 @@ fn label(seen: &Observed<'_>) -> Option<Proposal> {
         };
         let line = || text.lines().position(|line| line.trim() == seen.label).map(|at| at + 1);
         let behind = || {
-            let line = text.lines().find(|line| line.contains(&seen.label))?;
-            let (before, _) = line.split_once(&seen.label)?;
-            let place = Place::After(before.to_owned());
-            (!before.trim().is_empty() && super::label::behind(text, before).as_deref() == Some(&seen.label))
-                .then_some(place)
+            let label = seen.label.as_str();
+            let before =
+                |line: &'_ str| line.match_indices(label).map(|(at, _)| line[..at].to_owned()).collect::<Vec<_>>();
+            let mut places = text.lines().flat_map(before);
+            let is_it = |before: &String| {
+                let told = super::label::behind(text, before);
+                !before.trim().is_empty() && begins_between(before, label) && told.as_deref() == Some(label)
+            };
+            places.find(is_it).map(Place::After)
         };
         let place = pointer().map(Place::Pointer).or_else(|| line().map(Place::Line)).or_else(behind)?;
         says_so(&file, &place, &seen.label).then(|| (rank(&file, &place), file, place))
@@ -385,6 +389,14 @@ fn says_so(file: &str, place: &Place, label: &str) -> bool {
         Place::Line(_) | Place::Name(_) => false,
     };
     called || is_called_so(name(file)) || label.chars().count() >= DISTINCT
+}
+
+/// Whether a label begins where neither a number nor a word goes on: a `1` is in each 2021. (It may stand behind a `v`.)
+fn begins_between(before: &str, label: &str) -> bool {
+    let goes_on = |last: char, first: char| {
+        (first.is_numeric() && (last.is_numeric() || last == '.')) || (first.is_alphabetic() && last.is_alphabetic())
+    };
+    before.chars().next_back().zip(label.chars().next()).is_none_or(|(last, first)| !goes_on(last, first))
 }
 
 fn is_called_so(text: &str) -> bool {

@@ -158,14 +158,21 @@ pub(crate) struct Before {
 }
 
 impl<'a> Glance<'a> {
-    /// Looks at a twin by its index; `None` where none stands by itself.
-    pub(crate) fn at(yard: &'a Yard, row: &TwinRow, folder: &'a Path, want: Want, ctx: &Ctx) -> Result<Option<Self>> {
+    /// Looks at a twin by its index; `None` where none stands by itself. Who looks at many has read the ledger for all.
+    pub(crate) fn at(
+        yard: &'a Yard,
+        row: &TwinRow,
+        folder: &'a Path,
+        ledger: Option<Arc<Ledger>>,
+        want: Want,
+        ctx: &Ctx,
+    ) -> Result<Option<Self>> {
         if !disk::trusts_inodes(folder) {
             return Ok(None);
         }
         // Such filesystems stamp by the kernel's clock.
         let looked_at = coarse_now();
-        let memory = Memory::of(yard, row, folder, None, ctx)?;
+        let memory = Memory::of(yard, row, folder, ledger, ctx)?;
         let Some(standing) = memory.index.as_ref().and_then(|index| index.standing.as_ref()) else { return Ok(None) };
         let modes = Modes { trusts_inodes: true, keeps_modes: true, grain: standing.looked.grain, looked_at };
         let again = ledger_again(yard, ctx);

@@ -263,7 +263,7 @@ impl Twin {
         let folder = self.folder()?;
         let yard = self.yard.clone();
         let mut glance = match doubt {
-            Doubt::Nothing => Glance::at(&yard, &self.row, &folder, Want::Listing, ctx)?,
+            Doubt::Nothing => Glance::at(&yard, &self.row, &folder, None, Want::Listing, ctx)?,
             _ => None,
         };
         let profile = profile::text(&folder.join("profile.toml"))?;

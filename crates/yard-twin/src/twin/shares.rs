@@ -55,9 +55,9 @@ impl ShareTotals {
         self.copied.allocated + self.own.allocated
     }
 
-    /// Bytes of files that it shares.
+    /// Bytes on disk of files that it shares.
     #[must_use]
     pub fn shared(&self) -> u64 {
-        self.reflinked.bytes + self.linked.bytes
+        self.reflinked.allocated + self.linked.allocated
     }
 }

@@ -6,7 +6,7 @@ pub(crate) mod moved;
 pub(crate) mod recovered;
 pub(crate) mod settings;
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
@@ -16,7 +16,7 @@ use crate::catalog::{Catalog, HistoryEntry, StockRow, TwinRow};
 use crate::disk;
 use crate::disk::lock::{self as file_lock, Held, Mode};
 use crate::disk::op_folder::OpFolder;
-use crate::error::{Error, Noun, PathContext, Result};
+use crate::error::{Error, Noun, PathContext, Result, TwinError};
 use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, SnapshotRef, Source, Title, TwinId, TwinName};
 use crate::listing::{Entry, Totals};
 use crate::progress::Ctx;
@@ -346,6 +346,53 @@ impl Yard {
         Ok(if all { contents } else { HashSet::new() })
     }
 
+    /// As [`Yard::contents_only_of`] of every twin: each state and listing is read once, however many twins there are.
+    pub(crate) fn contents_only_of_each(&self) -> Result<HashMap<TwinId, Vec<ContentId>>> {
+        let stock = self.catalog.stock_builds()?.into_iter().map(|stock| (stock.listing, Owner::Several));
+        let mut listings: HashMap<ListingId, Owner> = stock.collect();
+        // Twins of which not all can be told: nothing is known to be only another's.
+        let mut untold = HashSet::new();
+        for (twin, state) in self.catalog.states_in_use()? {
+            match Error::pass_over(self.store.state(state))? {
+                None => {
+                    untold.insert(twin);
+                }
+                Some(state) => {
+                    state.listings().for_each(|listing| Owner::add(&mut listings, listing, Owner::Only(twin)))
+                }
+            }
+        }
+        let mut of_owners: HashMap<Owner, HashSet<ListingId>> = HashMap::new();
+        for (listing, owner) in listings {
+            of_owners.entry(owner).or_default().insert(listing);
+        }
+        if of_owners.keys().all(|owner| *owner == Owner::Several) {
+            return Ok(HashMap::new());
+        }
+        let mut owners = HashMap::new();
+        for (owner, listings) in of_owners {
+            let mark = |entry: &Entry| {
+                entry.node.content().into_iter().for_each(|content| Owner::add(&mut owners, content, owner));
+            };
+            match (self.store.each_readable(listings, mark)?, owner) {
+                (true, _) => {}
+                (false, Owner::Only(twin)) => {
+                    untold.insert(twin);
+                }
+                (false, Owner::Several) => return Ok(HashMap::new()),
+            }
+        }
+        let mut only: HashMap<TwinId, Vec<ContentId>> = HashMap::new();
+        for (content, owner) in owners {
+            if let Owner::Only(twin) = owner
+                && untold.iter().all(|untold| *untold == twin)
+            {
+                only.entry(twin).or_default().push(content);
+            }
+        }
+        Ok(only)
+    }
+
     /// The contents that stock builds and twins need, as far as that can be told, other than the one twin and the one stock
     /// build.
     pub(crate) fn contents_elsewhere(
@@ -367,15 +414,15 @@ impl Yard {
         };
         match history.iter().find(|entry| is_it(entry)) {
             Some(entry) => Ok(entry.clone()),
-            None => Err(Error::NotFound {
-                what: Noun::Snapshot,
-                name: snapshot.to_string(),
-                known: history
-                    .iter()
-                    .map(|entry| entry.label.as_ref().map_or_else(|| entry.number.to_string(), ToString::to_string))
-                    .take(12)
-                    .collect(),
-            }),
+            None => {
+                let numbers = || history.iter().map(|entry| entry.number);
+                let (asked, lines) = match snapshot {
+                    SnapshotRef::Number(number) => (number.to_string(), numbers().min().zip(numbers().max())),
+                    SnapshotRef::Label(label) => (format!("{:?}", label.as_str()), None),
+                };
+                let labels = history.iter().filter_map(|entry| entry.label.as_ref()).map(ToString::to_string).collect();
+                Err(TwinError::NotInHistory { name: row.name.to_string(), asked, lines, labels }.into())
+            }
         }
     }
 
@@ -394,6 +441,23 @@ impl Yard {
     pub(crate) fn folder_of(&self, row: &TwinRow) -> PathBuf {
         let base = if row.removed_at.is_some() { self.removed_folder() } else { self.twins_folder() };
         base.join(&row.folder)
+    }
+}
+
+/// Who needs something.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+enum Owner {
+    Only(TwinId),
+    /// Several twins, or a stock build.
+    Several,
+}
+
+impl Owner {
+    fn add<K: Eq + std::hash::Hash>(owners: &mut HashMap<K, Self>, what: K, owner: Self) {
+        owners
+            .entry(what)
+            .and_modify(|there| *there = if *there == owner { owner } else { Self::Several })
+            .or_insert(owner);
     }
 }
 

@@ -177,15 +177,30 @@ fn open(place: Option<PathBuf>, screen: &Screen) -> Result<Yard, Failure> {
     match Yard::find_upward(&here) {
         Some(root) => Ok(at(&root)??),
         None => match at(&default_yard()?)? {
-            Err(yard_twin::Error::Yard(YardError::NotAYard(path))) => Err(Failure::Other {
-                message: format!("there is no yard here, and none at {}", path.display()),
-                remedy: Some("Make one, or name one: --yard DIR, or $YARDTWIN_YARD.".into()),
-                command: Some("yardtwin init".into()),
-                code: 1,
-            }),
+            Err(yard_twin::Error::Yard(YardError::NotAYard(path))) => {
+                let (remedy, command) = match yard_below(&here) {
+                    Some(below) => (
+                        format!("There is one in {}: name it.", below.display()),
+                        format!("export YARDTWIN_YARD={}", shell(&below.display())),
+                    ),
+                    None => ("Make one, or name one: --yard DIR, or $YARDTWIN_YARD.".into(), "yardtwin init".into()),
+                };
+                Err(Failure::Other {
+                    message: format!("there is no yard here, and none at {}", path.display()),
+                    remedy: Some(remedy),
+                    command: Some(command),
+                    code: 1,
+                })
+            }
             yard => Ok(yard?),
         },
     }
+}
+
+/// The first yard in a folder itself: as where the demo was made.
+fn yard_below(folder: &std::path::Path) -> Option<PathBuf> {
+    let folders = std::fs::read_dir(folder).ok()?.flatten().map(|entry| entry.path());
+    folders.filter(|path| path.join("yard.toml").is_file()).min()
 }
 
 /// The user's data folder, by the XDG Base Directory Specification.

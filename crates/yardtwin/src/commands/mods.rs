@@ -281,6 +281,9 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
     ]
 }
 
+const INSIDE_ONE: &str = "inside an archive";
+const INSIDE_SOME: &str = "inside archives";
+
 fn tally(tally: &mods::Tally) -> String {
     let parts = [
         (tally.new, "new"),
@@ -290,7 +293,7 @@ fn tally(tally: &mods::Tally) -> String {
         (tally.covered, "covered by another mod's"),
         (tally.hidden, "covered by yours"),
         (tally.removes, "taken away"),
-        (tally.inside, "inside archives"),
+        (tally.inside, if tally.inside == 1 { INSIDE_ONE } else { INSIDE_SOME }),
     ];
     let said = parts.into_iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{count} {what}"));
     said.collect::<Vec<_>>().join(", ")
@@ -315,7 +318,7 @@ fn list(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
                 notes.push(format!("{} covered by yours", one.mine));
             }
             if one.inside > 0 {
-                notes.push(format!("{} inside archives", one.inside));
+                notes.push(format!("{} {}", one.inside, if one.inside == 1 { INSIDE_ONE } else { INSIDE_SOME }));
             }
             if one.removes > 0 {
                 notes.push(format!("{} taken away", one.removes));

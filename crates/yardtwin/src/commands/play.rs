@@ -77,7 +77,7 @@ pub(crate) fn launch(yard: &Yard, name: &TwinName, wish: &Wish, screen: &Screen)
         }
     })?;
     if !wish.in_background {
-        screen.answer(&outcome, |screen| say_outcome(&plan, &outcome, screen));
+        screen.answer(&outcome, |screen| say_outcome(plan.twin.as_str(), &plan, &outcome, screen));
     }
     Ok(exit_code(&outcome))
 }
@@ -316,7 +316,8 @@ fn announce(plan: &play::Plan, screen: &Screen) {
     }
 }
 
-pub(super) fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
+/// Says how a run of the twin or of a tool, `who`, has ended, and what it changed.
+pub(super) fn say_outcome(who: &str, plan: &play::Plan, outcome: &play::Outcome, screen: &Screen) {
     let end = match (outcome.record.exit_code, outcome.record.signal) {
         (Some(0), _) => String::new(),
         (Some(code), _) => format!(", with exit code {code}"),
@@ -324,7 +325,7 @@ pub(super) fn say_outcome(plan: &play::Plan, outcome: &play::Outcome, screen: &S
         (None, None) => String::new(),
     };
     let report = &outcome.report;
-    screen.aside(format_args!("{} ended after {}{end}", plan.twin, duration(outcome.ran)));
+    screen.aside(format_args!("{who} ended after {}{end}", duration(outcome.ran)));
     if let Some(why) = &outcome.not_taken_in {
         screen.warn(format_args!(
             "what it wrote could not be taken in: {why}. It is kept where it is, and the next command that needs {} sees to it",

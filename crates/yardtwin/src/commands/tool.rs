@@ -57,8 +57,8 @@ pub(crate) fn tool(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) ->
     }
     // What was there before is a line of its own.
     let before = history::entries(yard, name, &ctx)?.first().map_or(1, |entry| entry.number);
+    let program = plan.program.file_name().unwrap_or_default().to_string_lossy().into_owned();
     if !screen.is_json() {
-        let program = plan.program.file_name().unwrap_or_default().to_string_lossy().into_owned();
         screen.aside(format_args!("{program} is run on {} (isolation: {})", shell(name), plan.isolation));
         screen.aside(format_args!("  if it asks where the game is: {}", plan.folder.display()));
     }
@@ -82,7 +82,7 @@ pub(crate) fn tool(yard: &Yard, name: &TwinName, wish: Wish, screen: &Screen) ->
     }
     let adopted = kept.as_ref().map(|(_, adopted)| adopted);
     screen.answer(&ToolRun { run: &outcome, left: &left, adopted }, |screen| {
-        say_outcome(&plan, &outcome, screen);
+        say_outcome(&program, &plan, &outcome, screen);
         picture_of(&left.top, screen);
         let programs: Vec<_> = left.programs.iter().map(ToString::to_string).collect();
         let start = left.programs.first().and_then(|path| path.as_str().strip_prefix("game/"));

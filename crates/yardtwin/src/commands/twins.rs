@@ -165,7 +165,7 @@ fn against(counts: Counts, build: &BuildRef) -> String {
 
 /// How files share storage.
 fn shares(shares: &yard_twin::ShareTotals, own: u64, shared: u64) -> String {
-    let mut parts = vec![format!("{} of its own, {} shared", size(own), size(shared))];
+    let mut parts = vec![format!("{}: {} of its own, {} shared", size(own + shared), size(own), size(shared))];
     let ways = [
         (&shares.reflinked, "share blocks"),
         (&shares.linked, "are guarded links"),
@@ -273,7 +273,7 @@ fn say_twin(ShownTwin { twin, isolation, space }: &ShownTwin, screen: &Screen) {
             let changed = last.summary.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
             let played = duration(twin.played);
             let started = times(twin.runs.len());
-            format!("{started} started, {played} in all, last {}{changed}", moment(last.started_at))
+            format!("started {started}, {played} in all, last {}{changed}", moment(last.started_at))
         }
     };
     let removed = twin.unsettled == Some(show::Unsettled::Removed);

@@ -90,6 +90,24 @@ fn a_title_is_described_from_two_runs_and_carried_without_writing_toml() {
 }
 
 #[test]
+fn a_label_is_not_found_within_a_number() {
+    for (about, after) in [
+        ("Version of 2021\nversion 3.1\n", None),
+        ("Version of 2021\nrelease v1, 1 of 1\n", Some("after = \"release v\"")),
+    ] {
+        let desk = hills("hills", about);
+        desk.ok(&["intake", "hills", "--title", "hills", "--build", "1"]);
+        desk.ok(&["clone", "hills@1", "a"]);
+        desk.ok(&["launch", "a"]);
+        let learned = desk.ok(&["sheet", "learn", "hills", "--from", "a", "--yes"]);
+        match after {
+            Some(after) => assert!(learned.contains(after), "{learned}"),
+            None => assert!(!learned.contains("[label]"), "{learned}"),
+        }
+    }
+}
+
+#[test]
 fn a_label_stands_where_the_sheet_says_the_first_that_is_there_counts() {
     let desk = hills("hills-0.9", "no number here\n");
     for (sheet, label) in [

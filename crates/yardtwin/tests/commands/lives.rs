@@ -191,6 +191,17 @@ impl Life {
         }
     }
 
+    /// A list of all says of each twin what is said of it alone.
+    fn all_take_what_each_takes(&self) {
+        let all = self.desk.json(&["list", "--space"]);
+        let twins = all["twins"].as_array().unwrap();
+        assert_eq!(twins.len(), self.twins.len());
+        for twin in twins {
+            let name = twin["name"].as_str().unwrap();
+            assert_eq!(*twin, self.desk.json(&["show", name])["space"], "what {name} takes");
+        }
+    }
+
     fn nothing_is_lost(&self, before: &[(String, Seen)]) {
         let mut pool: Option<HashSet<String>> = None;
         for (name, seen) in before {
@@ -229,6 +240,7 @@ fn live(seed: u64) {
             let forgets = life.log[steps..].iter().any(|step| forget.iter().any(|what| step.contains(what)));
             life.settle(&before, forgets);
         }
+        life.all_take_what_each_takes();
         let output = life.run(&["check", "--full"]);
         let said = text(&output.stdout);
         assert!(!said.contains("damaged"), "{said}");
