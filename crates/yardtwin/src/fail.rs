@@ -97,7 +97,9 @@ impl Failure {
                 format!("yardtwin remove {}", twins.first().map(shell).unwrap_or_default())
             }
             Error::Twin(TwinError::Protected(name)) => format!("yardtwin protect {} --off", shell(name)),
-            Error::Twin(TwinError::NothingToUndo(name) | TwinError::NotInHistory { name, .. }) => {
+            Error::Twin(
+                TwinError::NothingToUndo(name) | TwinError::NoLine { name, .. } | TwinError::NoSnapshot { name, .. },
+            ) => {
                 format!("yardtwin history {}", shell(name))
             }
             Error::Twin(TwinError::Unexplained { .. }) => {

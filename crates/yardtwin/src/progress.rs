@@ -78,7 +78,8 @@ impl Bars {
             let style = style.unwrap_or_else(|_| ProgressStyle::default_bar()).with_key("how_far", how_far);
             ProgressBar::new(bytes).with_style(style)
         } else {
-            let style = ProgressStyle::with_template("{msg} {spinner} {pos}");
+            let style =
+                ProgressStyle::with_template(if count > 0 { "{msg} {spinner} {pos}" } else { "{msg} {spinner}" });
             let bar = if count > 0 { ProgressBar::new(count) } else { ProgressBar::new_spinner() };
             bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()))
         };

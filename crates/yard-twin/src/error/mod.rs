@@ -346,17 +346,25 @@ pub enum TwinError {
         /// The path.
         path: PathBuf,
     },
-    /// Its history has nothing of that number or label.
-    #[error("the history of the twin {name:?} has {} {asked}", if lines.is_some() { "no line" } else { "no snapshot" })]
-    NotInHistory {
+    /// Its history has no line of that number.
+    #[error("the history of the twin {name:?} has no line {number}")]
+    NoLine {
         /// The twin.
         name: String,
-        /// What was asked for: a number, or a label in quotes.
-        asked: String,
-        /// Where a number was asked for, the first and the last that there are.
+        /// The number.
+        number: u32,
+        /// The lowest and the highest that there is.
         lines: Option<(u32, u32)>,
+    },
+    /// Its history has no snapshot of that label.
+    #[error("the history of the twin {name:?} has no snapshot {label:?}")]
+    NoSnapshot {
+        /// The twin.
+        name: String,
+        /// The label.
+        label: String,
         /// The labels that there are, newest first.
-        labels: Vec<String>,
+        known: Vec<String>,
     },
     /// Nothing in its history can be undone.
     #[error("nothing has changed in the game files of the twin {0:?} that could be undone")]

@@ -125,6 +125,18 @@ fn nearest(name: &str, known: &[String]) -> String {
     }
 }
 
+/// Which lines a history has instead of one.
+fn lines_there(asked: u32, lines: Option<(u32, u32)>) -> String {
+    match lines {
+        None => "It has none.".into(),
+        Some((first, last)) if first == last => format!("It has line {first} alone."),
+        Some((first, last)) if (1..last).contains(&asked) => {
+            format!("It was let go: what is left is from {first} to {last}.")
+        }
+        Some((first, last)) => format!("Its lines go from {first} to {last}."),
+    }
+}
+
 impl IntakeError {
     fn remedy(&self) -> Option<&'static str> {
         Some(match self {
@@ -173,10 +185,9 @@ impl TwinError {
             Self::LineOfBuild { build, .. } => format!("Renew the twin onto {build}: what it owns stays as it is now."),
             Self::LineOfMods { .. } => "Turn off, on or remove the mods themselves: yardtwin mod list NAME.".into(),
             Self::RemovedFolderMissing(_) => "Clone it: what it held is kept.".into(),
-            Self::NotInHistory { lines: Some((first, last)), .. } if first == last => format!("It has line {first} alone."),
-            Self::NotInHistory { lines: Some((first, last)), .. } => format!("Its lines have numbers from {first} to {last}."),
-            Self::NotInHistory { labels, .. } if labels.is_empty() => "No snapshot of it has a label: name a line.".into(),
-            Self::NotInHistory { asked, labels, .. } => nearest(asked.trim_matches('"'), labels),
+            Self::NoLine { number, lines, .. } => lines_there(*number, *lines),
+            Self::NoSnapshot { known, .. } if known.is_empty() => "No snapshot of it has a label: name a line.".into(),
+            Self::NoSnapshot { label, known, .. } => nearest(label, known),
             Self::NothingToUndo(_) => "Name a state from its history.".into(),
             Self::Protected(_) => "Nothing was changed. Take the protection off first.".into(),
             Self::Unfinished { .. } => {

@@ -239,7 +239,7 @@ fn half_done(yard: &Yard, row: &TwinRow) -> Option<String> {
 /// # Errors
 /// [`Error::NotFound`], [`crate::TwinError::FolderMissing`], [`Error::Io`].
 pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
-    let (row, settled, unsettled) = looked_at(yard, name, ctx)?;
+    let (row, settled, unsettled) = settled_or_last(yard, name, ctx)?;
     details(yard, &row, settled, unsettled, ctx)
 }
 
@@ -248,13 +248,13 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
 /// # Errors
 /// Those of [`twin`] and of [`space::twin`].
 pub fn twin_and_space(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<(Details, Space)> {
-    let (row, settled, unsettled) = looked_at(yard, name, ctx)?;
+    let (row, settled, unsettled) = settled_or_last(yard, name, ctx)?;
     let space = space::of_settled(yard, &row, &settled, ctx)?;
     Ok((details(yard, &row, settled, unsettled, ctx)?, space))
 }
 
-/// A twin as it is now, or why that is how it was at its last settle.
-fn looked_at(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<(TwinRow, Settled, Option<Unsettled>)> {
+/// A twin as it is now; or as it was at its last settle, and why.
+fn settled_or_last(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<(TwinRow, Settled, Option<Unsettled>)> {
     let row = yard.twin_row(name, true)?;
     let (mut unsettled, mut settled) = (row.removed_at.map(|_| Unsettled::Removed), None);
     if unsettled.is_none() {

@@ -166,8 +166,8 @@ fn beside_others(yard: &Yard, row: &TwinRow, measured: &Measured) -> Result<Spac
         let contents: HashSet<_> = shared.map(|sharing| sharing.content).collect();
         others.add(other.name.to_string(), contents.into_iter());
     }
-    let only: Vec<_> = yard.contents_only_of(row)?.into_iter().collect();
-    Ok(to_space(row, measured, &others, &only, &|content| pooled(yard, content)))
+    let only = yard.contents_only_of(row)?;
+    Ok(to_space(row, measured, &others, Some(&only), &|content| pooled(yard, content)))
 }
 
 /// What the yard and its twins take on disk.
@@ -195,9 +195,8 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
     there().for_each(|(row, twin)| parties.add(row.name.to_string(), twin.shared.keys().copied()));
     let pooled = |content| pool.allocated.get(&content).copied().unwrap_or_default();
-    let only = yard.contents_only_of_each()?;
-    let only = |row: &TwinRow| only.get(&row.id).map(Vec::as_slice).unwrap_or_default();
-    let twins: Vec<_> = there().map(|(row, twin)| to_space(row, twin, &parties, only(row), &pooled)).collect();
+    let only = yard.contents_only(|_| true)?;
+    let twins: Vec<_> = there().map(|(row, twin)| to_space(row, twin, &parties, only.get(&row.id), &pooled)).collect();
     let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
     let by_blocks: u64 = measured.iter().map(|twin| twin.by_blocks).sum();
     // All that has not been looked at yet.
@@ -321,8 +320,8 @@ fn by_index(
 ) -> Result<Option<(Vec<Indexed>, Usage)>> {
     let glance = Glance::at(yard, row, folder, Some(Arc::clone(ledger)), Want::Listing, ctx)?;
     let Some(glance) = glance.filter(|glance| glance.still().is_some()) else { return Ok(None) };
-    let Before { listing, rows, folders, .. } = glance.into_before()?;
-    Ok(Some((sharing_of(&listing, &rows), usage_by_rows(folder, &listing, &rows, &folders, ctx)?)))
+    let Before { listing, rows, folders: Some(seen), .. } = glance.into_before()? else { return Ok(None) };
+    Ok(Some((sharing_of(&listing, &rows), usage_by_rows(folder, &listing, &rows, &seen, ctx)?)))
 }
 
 fn by_walk(yard: &Yard, row: &TwinRow, folder: &Path, ctx: &Ctx) -> Result<(Vec<Indexed>, Usage)> {
@@ -369,7 +368,7 @@ fn to_space(
     row: &TwinRow,
     measured: &Measured,
     parties: &Parties,
-    only: &[ContentId],
+    only: Option<&HashSet<ContentId>>,
     pooled: &dyn Fn(ContentId) -> u64,
 ) -> Space {
     Space {
@@ -379,7 +378,7 @@ fn to_space(
         own: measured.own,
         shared: measured.shared.values().sum::<u64>() + measured.unknown,
         shared_with: parties.sharing(&measured.shared, &row.name),
-        frees: measured.own + only.iter().copied().map(pooled).sum::<u64>(),
+        frees: measured.own + only.into_iter().flatten().copied().map(pooled).sum::<u64>(),
         estimated: measured.estimated,
     }
 }

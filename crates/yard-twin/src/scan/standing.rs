@@ -31,7 +31,7 @@ impl Stamp {
 }
 
 /// The folders of a twin that was looked at, in which all was as its index says.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct SeenFolders {
     pub(crate) device: u64,
     /// Bytes that the folders themselves take on disk.

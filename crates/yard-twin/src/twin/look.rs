@@ -154,7 +154,8 @@ pub(crate) struct Before {
     pub(crate) rows: Vec<Row>,
     /// When the look began that the rows come of.
     pub(crate) looked_at: i64,
-    pub(crate) folders: SeenFolders,
+    /// As they are, where they were looked at.
+    pub(crate) folders: Option<SeenFolders>,
 }
 
 impl<'a> Glance<'a> {
@@ -193,7 +194,7 @@ impl<'a> Glance<'a> {
     /// What there is, if [`Glance::still`].
     pub(crate) fn into_before(self) -> Result<Before> {
         let (rows, looked_at) = self.memory.index.map(|index| (index.rows, index.looked_at)).unwrap_or_default();
-        let (state, listing, folders) = (self.memory.state, self.memory.last.into_inner()?, self.sight.seen());
+        let (state, listing, folders) = (self.memory.state, self.memory.last.into_inner()?, Some(self.sight.seen()));
         Ok(Before { state, listing, rows, looked_at, folders })
     }
 }

@@ -110,8 +110,7 @@ pub(crate) fn as_of_last(yard: &Yard, row: &TwinRow) -> Result<Settled> {
     let listing = yard.store.listing(state.disk)?;
     let index = yard.index(&yard.folder_of(row), &state, listing.entries().len())?;
     let (rows, looked_at) = index.map(|index| (index.rows, index.looked_at)).unwrap_or_default();
-    let before = Before { state, listing, rows, looked_at, folders: SeenFolders::default() };
-    Ok(Settled { folders: None, ..Settled::as_it_was(before) })
+    Ok(Settled::as_it_was(Before { state, listing, rows, looked_at, folders: None }))
 }
 
 impl Settled {
@@ -121,7 +120,7 @@ impl Settled {
             state,
             listing,
             rows,
-            folders: Some(folders),
+            folders,
             looked_at,
             not_taken: Vec::new(),
             leaks: Leaks::default(),

@@ -278,17 +278,6 @@ impl Yard {
         but_stock: Option<&BuildRef>,
         each: impl FnMut(&Entry),
     ) -> Result<bool> {
-        let (listings, all) = self.listings_elsewhere(but, but_stock)?;
-        Ok(self.store.each_readable(listings, each)? && all)
-    }
-
-    /// The listings of what stock builds and twins need, other than the one twin and the one stock build, and whether those
-    /// are all.
-    fn listings_elsewhere(
-        &self,
-        but: Option<&TwinRow>,
-        but_stock: Option<&BuildRef>,
-    ) -> Result<(HashSet<ListingId>, bool)> {
         let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
         let (mut listings, mut all): (HashSet<ListingId>, bool) = (stock.map(|stock| stock.listing).collect(), true);
         for (twin, state) in self.catalog.states_in_use()? {
@@ -298,7 +287,7 @@ impl Yard {
                 listings.extend(state.iter().flat_map(State::listings));
             }
         }
-        Ok((listings, all))
+        Ok(self.store.each_readable(listings, each)? && all)
     }
 
     /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
@@ -327,70 +316,63 @@ impl Yard {
 
     /// The contents that states of one twin need, and nothing else: none where that can't be told.
     pub(crate) fn contents_only_of(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
-        let mut listings = HashSet::new();
-        for (_, state) in self.catalog.states_in_use()?.into_iter().filter(|(twin, _)| *twin == row.id) {
-            let state = Error::pass_over(self.store.state(state))?;
-            listings.extend(state.iter().flat_map(State::listings));
-        }
-        let (elsewhere, all) = self.listings_elsewhere(Some(row), None)?;
-        // What is listed elsewhere as a whole is needed there.
-        listings.retain(|listing| !elsewhere.contains(listing));
-        if listings.is_empty() || !all {
-            return Ok(HashSet::new());
-        }
-        let mut contents = HashSet::new();
-        self.store.each_readable(listings, |entry| contents.extend(entry.node.content()))?;
-        let all = self.store.each_readable(elsewhere, |entry| {
-            entry.node.content().map(|content| contents.remove(&content));
-        })?;
-        Ok(if all { contents } else { HashSet::new() })
+        Ok(self.contents_only(|twin| twin == row.id)?.remove(&row.id).unwrap_or_default())
     }
 
-    /// As [`Yard::contents_only_of`] of every twin: each state and listing is read once, however many twins there are.
-    pub(crate) fn contents_only_of_each(&self) -> Result<HashMap<TwinId, Vec<ContentId>>> {
-        let stock = self.catalog.stock_builds()?.into_iter().map(|stock| (stock.listing, Owner::Several));
-        let mut listings: HashMap<ListingId, Owner> = stock.collect();
-        // Twins of which not all can be told: nothing is known to be only another's.
-        let mut untold = HashSet::new();
-        for (twin, state) in self.catalog.states_in_use()? {
-            match Error::pass_over(self.store.state(state))? {
-                None => {
-                    untold.insert(twin);
+    /// As [`Yard::contents_only_of`] of each twin that is asked for: each state and listing is read once, however many
+    /// twins there are.
+    pub(crate) fn contents_only(&self, of: impl Fn(TwinId) -> bool) -> Result<HashMap<TwinId, HashSet<ContentId>>> {
+        let (by_owner, mut untold) = self.listings_by_owner()?;
+        // What is listed elsewhere as a whole is needed there.
+        let (mut owners, mut elsewhere) = (HashMap::new(), HashSet::new());
+        for (owner, listings) in by_owner {
+            match owner {
+                Owner::Only(twin) if of(twin) => {
+                    let mark = |content| Owner::add(&mut owners, content, twin);
+                    if !self.store.each_readable(listings, each_content(mark))? {
+                        untold.insert(twin);
+                    }
                 }
-                Some(state) => {
-                    state.listings().for_each(|listing| Owner::add(&mut listings, listing, Owner::Only(twin)))
-                }
+                _ => elsewhere.extend(listings),
             }
         }
-        let mut of_owners: HashMap<Owner, HashSet<ListingId>> = HashMap::new();
-        for (listing, owner) in listings {
-            of_owners.entry(owner).or_default().insert(listing);
-        }
-        if of_owners.keys().all(|owner| *owner == Owner::Several) {
+        if owners.is_empty() {
             return Ok(HashMap::new());
         }
-        let mut owners = HashMap::new();
-        for (owner, listings) in of_owners {
-            let mark = |entry: &Entry| {
-                entry.node.content().into_iter().for_each(|content| Owner::add(&mut owners, content, owner));
-            };
-            match (self.store.each_readable(listings, mark)?, owner) {
-                (true, _) => {}
-                (false, Owner::Only(twin)) => {
-                    untold.insert(twin);
-                }
-                (false, Owner::Several) => return Ok(HashMap::new()),
-            }
+        let take_off = |content| {
+            owners.entry(content).and_modify(|there| *there = Owner::Several);
+        };
+        if !self.store.each_readable(elsewhere, each_content(take_off))? {
+            return Ok(HashMap::new());
         }
-        let mut only: HashMap<TwinId, Vec<ContentId>> = HashMap::new();
+        let mut only: HashMap<TwinId, HashSet<ContentId>> = HashMap::new();
         for (content, owner) in owners {
             if let Owner::Only(twin) = owner
                 && untold.iter().all(|untold| *untold == twin)
             {
-                only.entry(twin).or_default().push(content);
+                only.entry(twin).or_default().insert(content);
             }
         }
         Ok(only)
+    }
+
+    /// The listings that stock builds and twins need, by who alone needs them; and twins of which not all can be told, so that
+    /// nothing is known to be only another's.
+    fn listings_by_owner(&self) -> Result<(ByOwner, HashSet<TwinId>)> {
+        let stock = self.catalog.stock_builds()?.into_iter().map(|stock| (stock.listing, Owner::Several));
+        let (mut owners, mut untold): (HashMap<_, _>, _) = (stock.collect(), HashSet::new());
+        for (twin, state) in self.catalog.states_in_use()? {
+            if let Some(state) = Error::pass_over(self.store.state(state))? {
+                state.listings().for_each(|listing| Owner::add(&mut owners, listing, twin));
+            } else {
+                untold.insert(twin);
+            }
+        }
+        let mut by_owner = ByOwner::new();
+        for (listing, owner) in owners {
+            by_owner.entry(owner).or_default().insert(listing);
+        }
+        Ok((by_owner, untold))
     }
 
     /// The contents that stock builds and twins need, as far as that can be told, other than the one twin and the one stock
@@ -415,13 +397,18 @@ impl Yard {
         match history.iter().find(|entry| is_it(entry)) {
             Some(entry) => Ok(entry.clone()),
             None => {
-                let numbers = || history.iter().map(|entry| entry.number);
-                let (asked, lines) = match snapshot {
-                    SnapshotRef::Number(number) => (number.to_string(), numbers().min().zip(numbers().max())),
-                    SnapshotRef::Label(label) => (format!("{:?}", label.as_str()), None),
-                };
-                let labels = history.iter().filter_map(|entry| entry.label.as_ref()).map(ToString::to_string).collect();
-                Err(TwinError::NotInHistory { name: row.name.to_string(), asked, lines, labels }.into())
+                let (name, numbers) = (row.name.to_string(), || history.iter().map(|entry| entry.number));
+                Err(match snapshot {
+                    SnapshotRef::Number(number) => {
+                        let lines = numbers().min().zip(numbers().max());
+                        TwinError::NoLine { name, number: *number, lines }
+                    }
+                    SnapshotRef::Label(label) => {
+                        let known = history.iter().filter_map(|entry| entry.label.as_ref()).map(ToString::to_string);
+                        TwinError::NoSnapshot { name, label: label.to_string(), known: known.collect() }
+                    }
+                }
+                .into())
             }
         }
     }
@@ -444,6 +431,9 @@ impl Yard {
     }
 }
 
+/// Listings, by who needs them.
+type ByOwner = HashMap<Owner, HashSet<ListingId>>;
+
 /// Who needs something.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 enum Owner {
@@ -453,12 +443,18 @@ enum Owner {
 }
 
 impl Owner {
-    fn add<K: Eq + std::hash::Hash>(owners: &mut HashMap<K, Self>, what: K, owner: Self) {
+    fn add<K: Eq + std::hash::Hash>(owners: &mut HashMap<K, Self>, what: K, twin: TwinId) {
+        let only = Self::Only(twin);
         owners
             .entry(what)
-            .and_modify(|there| *there = if *there == owner { owner } else { Self::Several })
-            .or_insert(owner);
+            .and_modify(|there| *there = if *there == only { only } else { Self::Several })
+            .or_insert(only);
     }
+}
+
+/// Of entries, their contents.
+fn each_content(mut each: impl FnMut(ContentId)) -> impl FnMut(&Entry) {
+    move |entry| entry.node.content().into_iter().for_each(&mut each)
 }
 
 /// The id of the twin whose folder this is; `None` where there is none, or the file that says so holds something else.

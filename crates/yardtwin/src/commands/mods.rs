@@ -281,8 +281,9 @@ fn facts(plan: &mods::Plan) -> Vec<(&'static str, String)> {
     ]
 }
 
-const INSIDE_ONE: &str = "inside an archive";
-const INSIDE_SOME: &str = "inside archives";
+fn inside(count: u64) -> &'static str {
+    if count == 1 { "inside an archive" } else { "inside archives" }
+}
 
 fn tally(tally: &mods::Tally) -> String {
     let parts = [
@@ -293,7 +294,7 @@ fn tally(tally: &mods::Tally) -> String {
         (tally.covered, "covered by another mod's"),
         (tally.hidden, "covered by yours"),
         (tally.removes, "taken away"),
-        (tally.inside, if tally.inside == 1 { INSIDE_ONE } else { INSIDE_SOME }),
+        (tally.inside, inside(tally.inside)),
     ];
     let said = parts.into_iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{count} {what}"));
     said.collect::<Vec<_>>().join(", ")
@@ -318,7 +319,7 @@ fn list(yard: &Yard, name: &TwinName, screen: &Screen) -> Done {
                 notes.push(format!("{} covered by yours", one.mine));
             }
             if one.inside > 0 {
-                notes.push(format!("{} {}", one.inside, if one.inside == 1 { INSIDE_ONE } else { INSIDE_SOME }));
+                notes.push(format!("{} {}", one.inside, inside(one.inside)));
             }
             if one.removes > 0 {
                 notes.push(format!("{} taken away", one.removes));

@@ -373,6 +373,9 @@ fn what_belongs_to_a_program_is_the_programs_and_no_bytes_make_it_panic() {
     assert!(profile.contains(r#"["-v", "--json", "--dry-run"]"#), "{profile}");
     desk.ok(&["profile", "set", "a", "before", "--", "touch", "-r", "x"]);
     // An empty name of a yard is none.
+    let beside = desk.command(&["list"]).env("YARDTWIN_YARD", "").output().unwrap();
+    let hint = format!("type: export YARDTWIN_YARD={}", desk.at("yard").canonicalize().unwrap().display());
+    assert!(beside.status.code() == Some(1) && text(&beside.stderr).contains(&hint), "a yard below: {beside:?}");
     let listed = desk.command(&["list"]).env("YARDTWIN_YARD", "").current_dir(desk.at("yard/twins")).output().unwrap();
     assert!(listed.status.success(), "{}", text(&listed.stderr));
     let odd = std::ffi::OsStr::from_bytes(b"\xff\xfe");
