@@ -109,8 +109,11 @@ impl Surroundings {
     pub(crate) fn lay(&self, layer: &RunLayer) -> Result<()> {
         if self.view.is_some() {
             let runtime = layer.temporary("tmp").join(RUNTIME);
-            disk::make_folders(&runtime)?;
-            disk::set_mode(&runtime, 0o700)?;
+            // One that an earlier run left is as this makes it.
+            if !disk::exists(&runtime) {
+                disk::make_folders(&runtime)?;
+                disk::set_mode(&runtime, 0o700)?;
+            }
         }
         let Some(cookie) = &self.cookie else { return Ok(()) };
         let copy = layer.temporary("tmp").join(COOKIE);

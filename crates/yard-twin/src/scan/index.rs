@@ -4,7 +4,7 @@
 //! `docs/formats.md`.
 
 use std::fs::File;
-use std::io::{self, Read, Write};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use super::standing::{FolderRow, Folders, Looked, Placed, Shape, Stamp, Standing};
@@ -14,11 +14,12 @@ use crate::ident::ListingId;
 use crate::listing::Listing;
 use crate::store::pool::Share;
 
-const MAGIC: &[u8; 8] = b"ytindex\x03";
-const HEAD: usize = 8 + 32 + 8 + 8 + 8 + 8 + 32 + 8 + 8 + 8 + 8;
+const MAGIC: &[u8; 8] = b"ytindex\x04";
+const HEAD: usize = 8 + 8 + 8 + 8 + 8 + 32 + 8 + 8 + 8 + 8;
 const FOLDER: usize = 8 + 8 + 4 + 4 + 4;
 const ROW: usize = 8 + 8 + 8 + 8 + 8 + 4 + 1 + 1 + 2 + 4 + 4 + 16;
-const CHECK: usize = 32;
+/// The listing's id, and a hash of all before it and of that.
+const TAIL: usize = 32 + 32;
 
 /// So many rows are read and written at once.
 const PIECE: usize = 4096;
@@ -165,10 +166,12 @@ impl Index {
 
     /// The listing that an index says it was made for; whether the rest of it can be believed is not looked at.
     pub(crate) fn made_for(path: &Path) -> Option<ListingId> {
-        let mut head = [0; 8 + 32];
-        File::open(path).ok()?.read_exact(&mut head).ok()?;
-        let listing = head.strip_prefix(MAGIC)?.first_chunk()?;
-        Some(ListingId::from_bytes(*listing))
+        let (mut magic, mut listing) = ([0; MAGIC.len()], [0; 32]);
+        let mut file = File::open(path).ok()?;
+        file.read_exact(&mut magic).ok().filter(|()| magic == *MAGIC)?;
+        file.seek(SeekFrom::End(-(TAIL as i64))).ok()?;
+        file.read_exact(&mut listing).ok()?;
+        Some(ListingId::from_bytes(listing))
     }
 
     /// Reads one of `len` bytes, piece by piece.
@@ -176,13 +179,13 @@ impl Index {
         let mut file = Hashed { inner: file, hasher: blake3::Hasher::new() };
         let head = file.read_array::<HEAD>()?;
         let mut fields = Fields(&head);
-        let (magic, listing, pool, looked_at) = (fields.take::<8>()?, fields.take()?, fields.long()?, fields.time()?);
+        let (magic, pool, looked_at) = (fields.take::<8>()?, fields.long()?, fields.time()?);
         let (device, grain, sheet, quiet) = (fields.long()?, fields.time()?, fields.take()?, fields.long()? == 1);
         let mut count = || usize::try_from(fields.long()?).ok();
         let (folders, entries, names) = (count()?, count()?, count()?);
         let all = folders.checked_mul(FOLDER)?.checked_add(entries.checked_mul(ROW)?)?.checked_add(names)?;
         // Somebody may have written down as many as no memory holds.
-        if magic != *MAGIC || all.checked_add(HEAD + CHECK)? as u64 != len {
+        if magic != *MAGIC || all.checked_add(HEAD + TAIL)? as u64 != len {
             return None;
         }
         let mut shape = Shape::default();
@@ -204,11 +207,11 @@ impl Index {
         })?;
         shape.names = vec![0; names];
         file.read(&mut shape.names)?;
+        let listing = ListingId::from_bytes(file.read_array()?);
         let right = *file.hasher.finalize().as_bytes();
-        let mut check = [0; CHECK];
+        let mut check = [0; 32];
         file.inner.read_exact(&mut check).ok()?;
         let standing = (right == check).then(|| Standing::of(Looked { device, grain, sheet, quiet }, shape))??;
-        let listing = ListingId::from_bytes(listing);
         Some(Self { listing, pool, looked_at, rows, standing: Some(standing) })
     }
 }
@@ -291,6 +294,8 @@ impl NewIndex<'_> {
         }
         let mut names = shape.names;
         put(&mut names)?;
+        // Last, since to work it out takes about as long as the rest, and is done beside it.
+        put(&mut self.listing.id().as_bytes().to_vec())?;
         out.write_all(hasher.finalize().as_bytes())
     }
 
@@ -299,7 +304,6 @@ impl NewIndex<'_> {
         let long = |number: usize| (number as u64).to_le_bytes();
         let mut head = Vec::with_capacity(HEAD + shape.folders.len() * FOLDER);
         head.extend_from_slice(MAGIC);
-        head.extend_from_slice(self.listing.id().as_bytes());
         head.extend_from_slice(&self.pool.to_le_bytes());
         head.extend_from_slice(&self.looked_at.to_le_bytes());
         head.extend_from_slice(&device.to_le_bytes());

@@ -71,7 +71,7 @@ impl Twin {
             settled = Settled { dropped, ..back };
         }
         settled.not_taken.extend(not_folded);
-        layer.remove()?;
+        layer.put_away()?;
         Ok(settled)
     }
 

@@ -295,31 +295,33 @@ impl Twin {
             look.rows = look.keep_index(&yard, &folder, &op)?;
         }
         let (listing, rows) = look.found.merged(std::mem::take(&mut look.before), std::mem::take(&mut look.rows))?;
-        let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
-        let mut next = next.with_written(in_place);
-        if !unchanged {
-            next.private = private_there((&listing, &rows), look.sheet.as_ref(), &state, op.path())?;
-        }
         let mut not_taken = std::mem::take(&mut look.found.not_taken);
         not_taken.extend(forbidden_links(&self.yard, &folder, &listing));
         look.found.folders.looked.quiet = not_taken.is_empty();
         let staged = (!later && (!unchanged || look.learned())).then(|| op.path().join("index"));
         let pooled = Pooled { putter, lifted: &look.found.lifted, mends: &mends };
         let index = look.index(&listing, &rows);
-        // A record that lasts is waited for, and meanwhile the index is written, which is put in place after it.
-        let (written, number) = parallel::both(
+        // The listing's id is worked out and a record that lasts is waited for, and meanwhile the index is written, which is
+        // put in place after it.
+        let (written, taken_in) = parallel::both(
             ctx.threads(),
             || staged.as_ref().map_or(Ok(()), |staged| index.stage(staged)),
             || {
-                self.take_in(pooled, &op, ctx, || {
+                let next = State { disk: if unchanged { state.disk } else { listing.id() }, profile, ..state.clone() };
+                let mut next = next.with_written(in_place);
+                if !unchanged {
+                    next.private = private_there((&listing, &rows), look.sheet.as_ref(), &state, op.path())?;
+                }
+                let number = self.take_in(pooled, &op, ctx, || {
                     if later || next == state {
                         return Ok(None);
                     }
                     news.put(&self.yard, &listing, &next, state.disk, &op).map(Some)
-                })
+                })?;
+                Ok::<_, Error>((next, number))
             },
         );
-        let number = number?;
+        let (next, number) = taken_in?;
         if number.is_some() {
             self.renew()?;
         }

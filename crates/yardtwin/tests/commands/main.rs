@@ -37,6 +37,7 @@ mod packages;
 mod sealed;
 mod sharing;
 mod space;
+mod spare;
 mod terminal;
 mod together;
 mod undo;

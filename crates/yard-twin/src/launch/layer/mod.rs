@@ -8,6 +8,7 @@
 mod changes;
 mod fold;
 mod modes;
+mod spare;
 
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, File};
@@ -44,9 +45,15 @@ const OPAQUE: &str = "user.overlay.opaque";
 /// A file or folder has it that was copied from what lies below.
 const ORIGIN: &str = "user.overlay.origin";
 
+/// The top of a layer has it, by which the kernel knows it again.
+const UUID: &str = "user.overlay.uuid";
+
+/// What says whose a layer is, in its folder.
+const ABOUT: &str = "about.json";
+
 /// What a run leaves in the attributes of its files, which mean nothing elsewhere.
 const ATTRIBUTES: [&str; 6] =
-    [OPAQUE, ORIGIN, "user.overlay.impure", "user.overlay.nlink", "user.overlay.uuid", "user.overlay.protattr"];
+    [OPAQUE, ORIGIN, "user.overlay.impure", "user.overlay.nlink", UUID, "user.overlay.protattr"];
 
 /// The folder of a run's layer, beside the twin's `game` and `home`.
 #[derive(Clone, Debug)]
@@ -192,15 +199,22 @@ impl RunLayer {
             .try_for_each(|folder| disk::make_folders(folder))
     }
 
-    /// Makes an empty one.
+    /// Makes an empty one, of what an earlier run left if that is empty.
     pub(crate) fn make(&self, about: &About) -> Result<()> {
+        if self.take_spare(about)? {
+            return Ok(());
+        }
         for folder in AREAS.iter().flat_map(|area| [self.upper(area), self.work(area)]) {
             disk::make_folders(&folder)?;
         }
         for (name, _) in TEMPORARY {
             disk::make_folders(&self.temporary(name))?;
         }
-        disk::write_json(&self.root.join("about.json"), std::iter::once(about))
+        self.write_about(about)
+    }
+
+    fn write_about(&self, about: &About) -> Result<()> {
+        disk::write_json(&self.root.join(ABOUT), std::iter::once(about))
     }
 
     /// Whether there is one.
@@ -216,7 +230,7 @@ impl RunLayer {
 
     /// What it is of; `None` where that was never written as a whole.
     pub(crate) fn about(&self) -> Result<Option<About>> {
-        let path = self.root.join("about.json");
+        let path = self.root.join(ABOUT);
         let text = match disk::read_own(&path, disk::TEXT) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             text => text.at("read", &path)?,
@@ -303,7 +317,7 @@ impl RunLayer {
         if self.exists()? {
             for entry in fs::read_dir(&self.root).at("list", &self.root)? {
                 let path = entry.at("list", &self.root)?.path();
-                if path.file_name() == Some(OsStr::new("about.json")) {
+                if path.file_name() == Some(OsStr::new(ABOUT)) {
                     continue;
                 }
                 if path.symlink_metadata().is_ok_and(|meta| meta.is_dir()) {

@@ -331,7 +331,7 @@ impl Running {
             return Ok(true);
         }
         if self.layer.is_empty()? {
-            return self.layer.remove().map(|()| false);
+            return self.layer.put_away().map(|()| false);
         }
         if !matches!(self.keep, Keep::Always) {
             let (mut before, leaks) = settle_before(twin, ctx)?;

@@ -1,0 +1,131 @@
+//! An empty layer that is kept from one run of a twin to its next: to make its folders and to delete them again is most of
+//! what a start waits for on a disk in use.
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::CWD;
+
+use super::super::surroundings::{COOKIE, RUNTIME};
+use super::{ABOUT, About, RunLayer, UUID, names};
+use crate::disk::{self, Stat};
+use crate::error::Result;
+
+impl RunLayer {
+    /// Beside the layer's own folder.
+    const SPARE: &str = "layer-empty";
+
+    fn spare(&self) -> PathBuf {
+        self.root.with_file_name(Self::SPARE)
+    }
+
+    /// Takes the empty layer that the run before left, with what is said of the new one in it from the beginning; `false` where
+    /// there is none that is as one made anew would be.
+    pub(super) fn take_spare(&self, about: &About) -> Result<bool> {
+        let spare = self.spare();
+        if !is_as_made(&spare) {
+            // Somebody else's may stay: it is in nobody's way.
+            if let Err(error) = disk::remove_tree(&spare) {
+                tracing::info!(%error, "a layer that can't be used again is left");
+            }
+            return Ok(false);
+        }
+        Self { root: spare.clone() }.write_about(about)?;
+        disk::rename(&spare, &self.root)?;
+        Ok(true)
+    }
+
+    /// Keeps an empty layer for the next run. One that holds anything, or is not as it was made, is deleted.
+    pub(crate) fn put_away(&self) -> Result<()> {
+        disk::remove_if_there(&self.temporary("tmp").join(COOKIE))?;
+        if !is_as_made(&self.root) || disk::exists(&self.spare()) {
+            return self.remove();
+        }
+        // What it says of this run must never be taken for the next one's.
+        disk::remove_if_there(&self.root.join(ABOUT))?;
+        disk::rename(&self.root, &self.spare())
+    }
+}
+
+/// A folder of a layer in which nothing was written.
+struct Folder {
+    name: &'static str,
+    what: What,
+    has: &'static [Folder],
+}
+
+#[derive(PartialEq, Eq)]
+enum What {
+    /// There in any case.
+    Made,
+    /// There after a sealed run.
+    Runtime,
+    /// The kernel makes it, and empties it when it is used again.
+    Kernels,
+}
+
+const fn made(name: &'static str, has: &'static [Folder]) -> Folder {
+    Folder { name, what: What::Made, has }
+}
+
+const FOLDERS: [Folder; 5] =
+    [made("game", &[]), made("home", &[]), made("tmp", &IN_TMP), made("var-tmp", &[]), made("work", &IN_WORK)];
+const IN_TMP: [Folder; 1] = [Folder { name: RUNTIME, what: What::Runtime, has: &[] }];
+const IN_WORK: [Folder; 2] = [made("game", &KERNELS), made("home", &KERNELS)];
+const KERNELS: [Folder; 1] = [Folder { name: "work", what: What::Kernels, has: &[] }];
+
+/// Whether a layer is as one that was just made, and its user's whose the twin is. One that can't be looked at is not.
+fn is_as_made(layer: &Path) -> bool {
+    let looked = || {
+        let root = disk::open_folder(CWD, layer)?;
+        let (model, user) = (Make::of(root.as_fd())?, rustix::process::geteuid().as_raw());
+        let is_ours = model.stat.uid == user && disk::lstat(layer.parent().unwrap_or(layer))?.uid == user;
+        Ok(is_ours && holds(root.as_fd(), &FOLDERS, Some(ABOUT), &model)?)
+    };
+    looked().unwrap_or_else(|_: io::Error| false)
+}
+
+/// Whether nothing is in a folder but what may be, each as the layer's own was made.
+fn holds(at: BorrowedFd<'_>, folders: &[Folder], file: Option<&str>, model: &Make) -> io::Result<bool> {
+    let there = names(at)?;
+    let may_be = |name: &str| file == Some(name) || folders.iter().any(|folder| folder.name == name);
+    if !there.iter().all(|name| name.to_str().is_some_and(may_be)) {
+        return Ok(false);
+    }
+    for Folder { name, what, has } in folders {
+        if !there.iter().any(|there| there == name) {
+            if *what == What::Made {
+                return Ok(false);
+            }
+        } else if *what != What::Kernels {
+            let folder = disk::open_folder(at, *name)?;
+            let mode = if *what == What::Runtime { 0o700 } else { model.stat.mode & 0o7777 };
+            if !Make::of(folder.as_fd())?.is_as(model, mode) || !holds(folder.as_fd(), has, None, model)? {
+                return Ok(false);
+            }
+        }
+    }
+    Ok(true)
+}
+
+/// What a folder was made with.
+struct Make {
+    stat: Stat,
+    /// The names of its extended attributes, but for that by which the kernel knows a layer again.
+    attributes: Vec<String>,
+}
+
+impl Make {
+    fn of(folder: BorrowedFd<'_>) -> io::Result<Self> {
+        let mut attributes = disk::attributes(folder)?;
+        attributes.retain(|name| name != UUID);
+        attributes.sort_unstable();
+        Ok(Self { stat: disk::fstat(folder)?, attributes })
+    }
+
+    fn is_as(&self, model: &Self, mode: u32) -> bool {
+        let (ours, theirs) = (&self.stat, &model.stat);
+        (ours.uid, ours.dev, ours.mode & 0o7777) == (theirs.uid, theirs.dev, mode) && self.attributes == model.attributes
+    }
+}
