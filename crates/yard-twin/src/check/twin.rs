@@ -1,6 +1,7 @@
 //! A twin: its folder, its files against its last state, its stock build and its sheet, its launches and entries.
 
 use std::collections::HashSet;
+use std::path::{Path, PathBuf};
 
 use super::records::text;
 use super::{About, Checker, Mend, Problem, Severity};
@@ -18,7 +19,7 @@ use crate::report::show::Guard;
 use crate::scan::{Doubt, Now, Row};
 use crate::twin::ShareTotals;
 use crate::twin::Twin;
-use crate::twin::look::{Look, Stage, look_only};
+use crate::twin::look::{Glance, Look, Stage, Want, look_only};
 use crate::twin::protection;
 use crate::twin::settle;
 use crate::twin::settle::PlayersOwn;
@@ -28,7 +29,7 @@ pub(super) struct Seen {
     pub(super) about: About,
     pub(super) row: TwinRow,
     pub(super) look: Look,
-    pub(super) folder: std::path::PathBuf,
+    pub(super) folder: PathBuf,
     pub(super) now: Listing,
 }
 
@@ -80,33 +81,46 @@ impl Checker<'_> {
             return Ok(None);
         }
         let folder = settle::present_folder(yard, &row)?;
-        let op = yard.begin(self.ctx)?;
-        let right = std::mem::take(&mut self.right);
-        let doubt = if self.options.full { Doubt::AllBut(&right) } else { Doubt::Nothing };
-        let looked = look_only(yard, &row, &folder, Stage { op: &op, putter: None }, doubt, self.ctx);
-        self.right = right;
-        let mut look = looked?;
-        if look.stale_index {
-            self.found(Severity::Note, about, Problem::IndexLost, Mend::Nothing);
-        }
-        // Before anything is taken out of what changed: a name that no listing has must be led to again.
-        look.rows = look.keep_index(yard, &folder, &op)?;
-        self.altered(&mut look, about);
-        self.written_through(&mut look, about);
-        self.changed_since(&row, &look, about)?;
+        let mut look = match self.glance(&row, &folder)? {
+            Some(still) => still,
+            None => self.look_closer(&row, &folder, about)?,
+        };
         let rows = std::mem::take(&mut look.rows);
         let (now, rows) = look.found.merged(look.before.clone(), rows)?;
         look.rows = rows;
         Ok(Some(Seen { about: about.clone(), row, look, folder, now }))
     }
 
-    fn folder_missing(
-        &mut self,
-        row: &TwinRow,
-        about: &About,
-        folder: std::path::PathBuf,
-        found: Option<std::path::PathBuf>,
-    ) {
+    /// What there is where nothing has changed, unless every byte is to be read.
+    fn glance(&self, row: &TwinRow, folder: &Path) -> Result<Option<Look>> {
+        if self.options.full {
+            return Ok(None);
+        }
+        let glance = Glance::at(self.yard, row, folder, None, Want::Listing, self.ctx)?;
+        glance.filter(|glance| glance.still().is_some()).map(|still| still.into_look(row)).transpose()
+    }
+
+    /// Looks at all of it, and says what is odd about what changed.
+    fn look_closer(&mut self, row: &TwinRow, folder: &Path, about: &About) -> Result<Look> {
+        let yard = self.yard;
+        let op = yard.begin(self.ctx)?;
+        let right = std::mem::take(&mut self.right);
+        let doubt = if self.options.full { Doubt::AllBut(&right) } else { Doubt::Nothing };
+        let looked = look_only(yard, row, folder, Stage { op: &op, putter: None }, doubt, self.ctx);
+        self.right = right;
+        let mut look = looked?;
+        if look.stale_index {
+            self.found(Severity::Note, about, Problem::IndexLost, Mend::Nothing);
+        }
+        // Before anything is taken out of what changed: a name that no listing has must be led to again.
+        look.rows = look.keep_index(yard, folder, &op)?;
+        self.altered(&mut look, about);
+        self.written_through(&mut look, about);
+        self.changed_since(row, &look, about)?;
+        Ok(look)
+    }
+
+    fn folder_missing(&mut self, row: &TwinRow, about: &About, folder: PathBuf, found: Option<PathBuf>) {
         if found.is_none() && folder.join("game").is_dir() && !disk::exists(&folder.join("id")) {
             return self.found(Severity::Wrong, about, Problem::NoId { folder }, Mend::Safe);
         }

@@ -3,6 +3,7 @@
 use proptest::collection::btree_map;
 use proptest::prelude::*;
 
+use super::splice::{Splice, check_around, overlay_in};
 use super::{Entry, Layer, Listing, Named, Node, Reason, overlay, rebase};
 use crate::ident::ContentId;
 use crate::path::RelPath;
@@ -80,6 +81,38 @@ proptest! {
         let none: Vec<_> = b.entries().iter().map(|entry| (entry.path.clone(), None)).collect();
         let without = overlay(&a, &Layer::new(none).unwrap()).unwrap();
         prop_assert!(b.entries().iter().all(|entry| !without.has(entry.path.as_str())));
+    }
+
+    #[test]
+    fn a_layer_laid_in_place_is_that_layer_laid_over_a_copy(a in small(), b in small(), gone in 0_u8..) {
+        let some = |(at, entry): (usize, &Entry)| (entry.path.clone(), (gone >> at & 1 == 0).then(|| entry.clone()));
+        for layer in [Layer::new(b.entries().iter().enumerate().map(some).collect()).unwrap(), Layer::between(&a, &b)] {
+            match (overlay_in(a.clone(), &layer), overlay(&a, &layer)) {
+                (Ok(in_place), Ok(copied)) => {
+                    prop_assert_eq!(&in_place, &copied);
+                    prop_assert!(Listing::new(in_place.into_entries()).is_ok());
+                }
+                (in_place, copied) => prop_assert_eq!(in_place.is_err(), copied.is_err()),
+            }
+        }
+    }
+
+    #[test]
+    fn splicing_is_making_a_listing_anew(a in small(), b in small(), gone in 0_u8..) {
+        let some = |(at, entry): (usize, &Entry)| (entry.path.clone(), (gone >> at & 1 == 0).then(|| entry.clone()));
+        let changes: Vec<_> = b.entries().iter().enumerate().map(some).collect();
+        let mut anew: std::collections::BTreeMap<_, _> =
+            a.entries().iter().map(|entry| (entry.path.clone(), entry.clone())).collect();
+        for (path, now) in changes.clone() {
+            anew.remove(&path);
+            anew.extend(now.map(|entry| (path, entry)));
+        }
+        let mut entries = a.into_entries();
+        let paths: Vec<_> = changes.iter().map(|(path, _)| path.clone()).collect();
+        Splice::of(&entries, changes.into_iter()).apply(&mut entries);
+        let anew: Vec<Entry> = anew.into_values().collect();
+        prop_assert_eq!(&entries, &anew);
+        prop_assert_eq!(check_around(&entries, &paths).is_ok(), Listing::new(anew).is_ok());
     }
 
     #[test]

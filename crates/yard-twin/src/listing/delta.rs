@@ -5,7 +5,8 @@
 use std::io::{Read, Write};
 
 use super::encode::{self, CUT_OFF, Reader, put, put_bytes};
-use super::{Entry, Layer, Listing, overlay};
+use super::splice::overlay_in;
+use super::{Entry, Layer, Listing};
 use crate::error::Result;
 use crate::ident::ListingId;
 
@@ -78,7 +79,7 @@ fn read(reader: &mut Reader<impl Read>) -> Option<Layer> {
 }
 
 /// The listing that differs so from `base`.
-pub(crate) fn resolve(base: &Listing, layer: &Layer, id: ListingId) -> Result<Listing, String> {
-    let listing = overlay(base, layer).map_err(|e| e.to_string())?;
+pub(crate) fn resolve(base: Listing, layer: &Layer, id: ListingId) -> Result<Listing, String> {
+    let listing = overlay_in(base, layer).map_err(|e| e.to_string())?;
     if listing.id() == id { Ok(listing) } else { Err(encode::NOT_ITSELF.into()) }
 }

@@ -9,6 +9,7 @@ mod encode;
 mod entry;
 mod layer;
 mod rebase;
+mod splice;
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 mod tests;
@@ -23,6 +24,7 @@ pub use entry::{Entry, Node};
 pub use layer::{Layer, overlay};
 pub(crate) use layer::{Spellings, merged};
 pub use rebase::{Named, Reason, Rebased, rebase};
+pub(crate) use splice::Splice;
 
 use crate::error::{Error, Result};
 use crate::ident::{ContentId, ListingId};

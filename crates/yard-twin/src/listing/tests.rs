@@ -57,12 +57,12 @@ proptest! {
         let mut bytes = delta::encode(a.id(), &Layer::between(&a, &b)).unwrap();
         let Ok(Packed::Delta { base, layer }) = delta::decode(&bytes[..], b.id()) else { panic!("no delta") };
         prop_assert_eq!(base, a.id());
-        prop_assert_eq!(delta::resolve(&a, &layer, b.id()), Ok(b.clone()));
+        prop_assert_eq!(delta::resolve(a.clone(), &layer, b.id()), Ok(b.clone()));
         let at = at.index(bytes.len());
         bytes[at] ^= 1;
         if let Ok(Packed::Delta { layer, .. }) = delta::decode(&bytes[..], b.id()) {
             // Whatever came of it, nothing but the right listing passes.
-            let resolved = delta::resolve(&a, &layer, b.id());
+            let resolved = delta::resolve(a.clone(), &layer, b.id());
             prop_assert!(resolved.is_err() || resolved.is_ok_and(|listing| listing.id() == b.id()));
         }
     }

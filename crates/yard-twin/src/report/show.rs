@@ -249,8 +249,9 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
 /// Those of [`twin`] and of [`space::twin`].
 pub fn twin_and_space(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<(Details, Space)> {
     let (row, settled, unsettled) = settled_or_last(yard, name, ctx)?;
-    let space = space::of_settled(yard, &row, &settled, ctx)?;
-    Ok((details(yard, &row, settled, unsettled, ctx)?, space))
+    let seen = space::seen_by(yard, &row, &settled, ctx)?;
+    let details = details(yard, &row, settled, unsettled, ctx)?;
+    Ok((details, space::of(yard, &row, seen.as_ref(), ctx)?))
 }
 
 /// A twin as it is now; or as it was at its last settle, and why.

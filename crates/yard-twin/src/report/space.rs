@@ -19,6 +19,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
@@ -35,7 +36,7 @@ use crate::listing::Listing;
 use crate::path::RelPath;
 use crate::progress::Ctx;
 use crate::scan::{Row, Usage, usage, usage_but, usage_by_rows, usage_of};
-use crate::store::pool::{Ledger, Pool, Share};
+use crate::store::pool::{Half, Ledger, Pool, Share, half};
 use crate::twin::look::{Before, Glance, Want};
 use crate::twin::settle::Settled;
 
@@ -86,33 +87,86 @@ pub struct YardSpace {
     pub copied_by_hand: u64,
 }
 
-/// A file of a twin, by its index.
-struct Indexed {
-    inode: u64,
-    content: ContentId,
-    share: Share,
-    path: RelPath,
+/// The files of a twin by its last look.
+struct Known<'a> {
+    listing: Listing,
+    rows: Cow<'a, [Row]>,
+    /// Those that may share storage, in the order of their inodes.
+    by_inode: Vec<u32>,
 }
 
-/// Stock builds and twins, as they are typed, by what they may share.
-#[derive(Default)]
+impl<'a> Known<'a> {
+    fn of(listing: Listing, rows: impl Into<Cow<'a, [Row]>>) -> Self {
+        let rows = rows.into();
+        let files = (0_u32..).zip(listing.entries().iter().zip(&*rows));
+        let may_share = files.filter(|(_, (entry, row))| entry.node.content().is_some() && row.share.is_some());
+        let mut by_inode: Vec<u32> = may_share.map(|(at, _)| at).collect();
+        by_inode.sort_unstable_by_key(|at| rows[*at as usize].ino);
+        Self { listing, rows, by_inode }
+    }
+
+    fn files(&self) -> impl Iterator<Item = (&RelPath, ContentId, Share)> {
+        self.by_inode.iter().filter_map(|at| self.file(*at))
+    }
+
+    fn with_inode(&self, inode: u64) -> Option<(&RelPath, ContentId, Share)> {
+        let at = self.by_inode.binary_search_by_key(&inode, |at| self.rows[*at as usize].ino).ok()?;
+        self.file(self.by_inode[at])
+    }
+
+    fn file(&self, at: u32) -> Option<(&RelPath, ContentId, Share)> {
+        let entry = &self.listing.entries()[at as usize];
+        Some((&entry.path, entry.node.content()?, self.rows[at as usize].share?))
+    }
+}
+
+/// Bytes on disk of contents, each once, in the order of their ids' first halves.
+type Bytes = Vec<(Half, u64)>;
+
+/// A stock build or twin, as it is typed, and what it may share, each once.
+struct Party {
+    name: String,
+    contents: Vec<Half>,
+}
+
+impl Party {
+    fn new(name: impl ToString, contents: impl Iterator<Item = Half>) -> Self {
+        let mut contents: Vec<_> = contents.collect();
+        contents.sort_unstable();
+        contents.dedup();
+        Self { name: name.to_string(), contents }
+    }
+}
+
+/// Stock builds and twins by what they may share, so that many twins beside many others cost as much as they share, and no
+/// more.
 struct Parties {
     names: Vec<String>,
-    /// Their numbers. By content, so that many twins beside many others cost as much as they share, and no more.
-    with: HashMap<ContentId, Vec<usize>>,
+    /// The numbers of those that may share a content, by that.
+    with: Vec<(Half, u32)>,
 }
 
 impl Parties {
-    fn add(&mut self, name: String, contents: impl Iterator<Item = ContentId>) {
-        contents.for_each(|content| self.with.entry(content).or_default().push(self.names.len()));
-        self.names.push(name);
+    fn of(parties: Vec<Party>) -> Self {
+        let mut with = Vec::with_capacity(parties.iter().map(|party| party.contents.len()).sum());
+        let mut names = Vec::with_capacity(parties.len());
+        for (number, party) in (0..).zip(parties) {
+            with.extend(party.contents.into_iter().map(|content| (content, number)));
+            names.push(party.name);
+        }
+        with.sort_unstable();
+        Self { names, with }
     }
 
     /// With whom so many bytes of each content are shared, the most first.
-    fn sharing(&self, shared: &HashMap<ContentId, u64>, but: &TwinName) -> Vec<SharedWith> {
-        let mut sums = vec![0; self.names.len()];
+    fn sharing(&self, shared: &Bytes, but: &TwinName) -> Vec<SharedWith> {
+        let (mut sums, mut with) = (vec![0; self.names.len()], self.with.iter().peekable());
         for (content, bytes) in shared {
-            self.with.get(content).into_iter().flatten().for_each(|party| sums[*party] += bytes);
+            while let Some((there, party)) = with.next_if(|(there, _)| there <= content) {
+                if there == content {
+                    sums[*party as usize] += bytes;
+                }
+            }
         }
         let sums = self.names.iter().zip(sums).filter(|(name, bytes)| *bytes > 0 && *name != but.as_str());
         let mut sharing: Vec<_> = sums.map(|(name, bytes)| SharedWith { name: name.clone(), bytes }).collect();
@@ -123,12 +177,12 @@ impl Parties {
 
 /// A twin's files on disk.
 #[derive(Default)]
-struct Measured {
+pub(crate) struct Measured {
     seen: u64,
     copied_by_hand: u64,
     own: u64,
-    /// Bytes on disk of each content that it shares, by one name or block.
-    shared: HashMap<ContentId, u64>,
+    /// What it shares, by one name or block of each file.
+    shared: Bytes,
     /// Those of them that share blocks and no inode: they count twice where inodes are added up.
     by_blocks: u64,
     /// What is shared and no content of the last look.
@@ -147,27 +201,29 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Space> {
     beside_others(yard, &row, &measured)
 }
 
-/// What a twin takes that was just settled: where nothing had changed, by what was seen then.
-pub(crate) fn of_settled(yard: &Yard, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<Space> {
-    let Settled { listing, rows, folders: Some(seen), .. } = settled else { return twin(yard, &row.name, ctx) };
-    let folder = yard.folder_of(row);
+/// What a settle has seen of what a twin takes: nothing where anything had changed.
+pub(crate) fn seen_by(yard: &Yard, row: &TwinRow, settled: &Settled, ctx: &Ctx) -> Result<Option<Measured>> {
+    let Settled { listing, rows, folders: Some(seen), .. } = settled else { return Ok(None) };
+    let (folder, reflink) = (yard.folder_of(row), yard.facts(ctx)?.reflink);
     let usage = Error::pass_over(usage_by_rows(&folder, listing, rows, seen, ctx))?;
-    let Some(mut usage) = usage else { return twin(yard, &row.name, ctx) };
-    let measured = Measured::of(&folder, &mut usage, &sharing_of(listing, rows), yard.facts(ctx)?.reflink);
-    beside_others(yard, row, &measured)
+    Ok(usage.map(|mut usage| Measured::of(&folder, &mut usage, &Known::of(listing.clone(), rows), reflink)))
+}
+
+/// What a twin takes: by what was seen of it, if it was.
+pub(crate) fn of(yard: &Yard, row: &TwinRow, seen: Option<&Measured>, ctx: &Ctx) -> Result<Space> {
+    seen.map_or_else(|| twin(yard, &row.name, ctx), |seen| beside_others(yard, row, seen))
 }
 
 fn beside_others(yard: &Yard, row: &TwinRow, measured: &Measured) -> Result<Space> {
     let mut others = stock_parties(yard)?;
     for other in yard.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id) {
         // A twin without a readable index is left out.
-        let Some(sharing) = Error::pass_over(sharing(yard, &other))? else { continue };
-        let shared = sharing.into_iter().filter(|sharing| matches!(sharing.share, Share::Link | Share::Reflink));
-        let contents: HashSet<_> = shared.map(|sharing| sharing.content).collect();
-        others.add(other.name.to_string(), contents.into_iter());
+        let Some(known) = Error::pass_over(known(yard, &other))? else { continue };
+        let shared = known.files().filter(|(.., share)| matches!(share, Share::Link | Share::Reflink));
+        others.push(Party::new(&other.name, shared.map(|(_, content, _)| half(content))));
     }
     let only = yard.contents_only_of(row)?;
-    Ok(to_space(row, measured, &others, Some(&only), &|content| pooled(yard, content)))
+    Ok(to_space(row, measured, &Parties::of(others), Some(&only), &|content| pooled(yard, content)))
 }
 
 /// What the yard and its twins take on disk.
@@ -193,7 +249,8 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     }
     let mut parties = stock_parties(yard)?;
     let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
-    there().for_each(|(row, twin)| parties.add(row.name.to_string(), twin.shared.keys().copied()));
+    parties.extend(there().map(|(row, twin)| Party::new(&row.name, twin.shared.iter().map(|(content, _)| *content))));
+    let parties = Parties::of(parties);
     let pooled = |content| pool.allocated.get(&content).copied().unwrap_or_default();
     let only = yard.contents_only(|_| true)?;
     let twins: Vec<_> = there().map(|(row, twin)| to_space(row, twin, &parties, only.get(&row.id), &pooled)).collect();
@@ -212,11 +269,12 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
 }
 
 /// The stock builds with their contents.
-fn stock_parties(yard: &Yard) -> Result<Parties> {
-    let mut parties = Parties::default();
+fn stock_parties(yard: &Yard) -> Result<Vec<Party>> {
+    let mut parties = Vec::new();
     for row in yard.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
         if let Some(listing) = Error::pass_over(yard.store.listing(row.listing))? {
-            parties.add(row.build.to_string(), listing.contents().into_iter());
+            let contents = listing.entries().iter().filter_map(|entry| entry.node.content());
+            parties.push(Party::new(&row.build, contents.map(half)));
         }
     }
     Ok(parties)
@@ -235,8 +293,8 @@ struct Blocks {
 impl Blocks {
     fn add(&mut self, usage: &Usage) {
         self.folders.extend(usage.top);
-        let files = usage.files.iter().filter(|stat| stat.nlink < 2 || self.counted.insert((stat.dev, stat.ino)));
-        self.sum += usage.folders + files.map(|stat| stat.allocated).sum::<u64>();
+        let files = usage.files.iter().filter(|file| file.names < 2 || self.counted.insert((file.dev, file.ino)));
+        self.sum += usage.folders + files.map(|file| file.allocated).sum::<u64>();
     }
 }
 
@@ -278,21 +336,11 @@ fn pooled(yard: &Yard, content: ContentId) -> u64 {
     files.iter().filter_map(|path| disk::lstat(path).ok()).map(|stat| stat.allocated).sum()
 }
 
-/// The files of a twin that may share storage, in the order of their inodes: by its last look.
-fn sharing(yard: &Yard, row: &TwinRow) -> Result<Vec<Indexed>> {
+fn known(yard: &Yard, row: &TwinRow) -> Result<Known<'static>> {
     let state = yard.store.state(row.state)?;
     let (listing, folder) = (yard.store.listing(state.disk)?, yard.folder_of(row));
     let index = yard.index(&folder, &state, listing.entries().len())?;
-    Ok(sharing_of(&listing, &index.map(|index| index.rows).unwrap_or_default()))
-}
-
-fn sharing_of(listing: &Listing, rows: &[Row]) -> Vec<Indexed> {
-    let sharing = listing.entries().iter().zip(rows).filter_map(|(entry, row)| {
-        Some(Indexed { inode: row.ino, content: entry.node.content()?, share: row.share?, path: entry.path.clone() })
-    });
-    let mut sharing: Vec<_> = sharing.collect();
-    sharing.sort_unstable_by_key(|file| file.inode);
-    sharing
+    Ok(Known::of(listing, index.map(|index| index.rows).unwrap_or_default()))
 }
 
 /// Looks at a twin: by its index where nothing has changed, else through all of its folder. `reflink`: whether files may
@@ -303,11 +351,11 @@ fn measure(yard: &Yard, row: &TwinRow, ledger: &Arc<Ledger>, reflink: bool, ctx:
         return Ok((Measured::default(), Usage::default()));
     }
     // Whatever keeps an index from being believed, a folder can be looked through.
-    let (sharing, mut usage) = match Error::pass_over(by_index(yard, row, &folder, ledger, ctx))?.flatten() {
+    let (known, mut usage) = match Error::pass_over(by_index(yard, row, &folder, ledger, ctx))?.flatten() {
         Some(seen) => seen,
         None => by_walk(yard, row, &folder, ctx)?,
     };
-    Ok((Measured::of(&folder, &mut usage, &sharing, reflink), usage))
+    Ok((Measured::of(&folder, &mut usage, &known, reflink), usage))
 }
 
 /// What is in a twin, and what of it may share storage; `None` where something is not as the index says.
@@ -317,48 +365,50 @@ fn by_index(
     folder: &Path,
     ledger: &Arc<Ledger>,
     ctx: &Ctx,
-) -> Result<Option<(Vec<Indexed>, Usage)>> {
+) -> Result<Option<(Known<'static>, Usage)>> {
     let glance = Glance::at(yard, row, folder, Some(Arc::clone(ledger)), Want::Listing, ctx)?;
     let Some(glance) = glance.filter(|glance| glance.still().is_some()) else { return Ok(None) };
     let Before { listing, rows, folders: Some(seen), .. } = glance.into_before()? else { return Ok(None) };
-    Ok(Some((sharing_of(&listing, &rows), usage_by_rows(folder, &listing, &rows, &seen, ctx)?)))
+    let usage = usage_by_rows(folder, &listing, &rows, &seen, ctx)?;
+    Ok(Some((Known::of(listing, rows), usage)))
 }
 
-fn by_walk(yard: &Yard, row: &TwinRow, folder: &Path, ctx: &Ctx) -> Result<(Vec<Indexed>, Usage)> {
-    Ok((sharing(yard, row)?, usage(folder, ctx)?))
+fn by_walk(yard: &Yard, row: &TwinRow, folder: &Path, ctx: &Ctx) -> Result<(Known<'static>, Usage)> {
+    Ok((known(yard, row)?, usage(folder, ctx)?))
 }
 
 impl Measured {
-    fn of(folder: &Path, all: &mut Usage, sharing: &[Indexed], reflink: bool) -> Self {
+    fn of(folder: &Path, all: &mut Usage, known: &Known<'_>, reflink: bool) -> Self {
         let mut measured = Self { copied_by_hand: all.folders, own: all.folders, ..Self::default() };
-        all.files.sort_unstable_by_key(|stat| stat.ino);
+        all.files.sort_unstable_by_key(|file| file.ino);
         for names in all.files.chunk_by(|one, other| one.ino == other.ino) {
-            let stat = &names[0];
-            measured.seen += names.iter().map(|stat| stat.size).sum::<u64>();
-            measured.copied_by_hand += names.iter().map(|stat| stat.allocated).sum::<u64>();
-            let elsewhere = stat.nlink > names.len() as u64;
-            let at = sharing.binary_search_by_key(&stat.ino, |file| file.inode);
-            match at.ok().map(|at| &sharing[at]) {
-                // An executable with the same bytes is another file.
-                Some(sharing) if elsewhere => {
-                    *measured.shared.entry(sharing.content).or_default() += stat.allocated;
-                }
-                None if elsewhere => measured.unknown += stat.allocated,
+            let file = &names[0];
+            measured.seen += names.iter().map(|file| file.size).sum::<u64>();
+            measured.copied_by_hand += names.iter().map(|file| file.allocated).sum::<u64>();
+            let elsewhere = file.names > names.len() as u64;
+            match known.with_inode(file.ino) {
+                Some((_, content, _)) if elsewhere => measured.shared.push((half(content), file.allocated)),
+                None if elsewhere => measured.unknown += file.allocated,
                 // What was written in the twin shares its blocks with the pool, which has taken it in.
-                Some(sharing) if reflink && sharing.share != Share::Copy => {
-                    let told = in_shared_blocks(&sharing.path.below(folder));
+                Some((path, content, share)) if reflink && share != Share::Copy => {
+                    let told = in_shared_blocks(&path.below(folder));
                     measured.estimated |= told.is_none();
-                    let all = if sharing.share == Share::Reflink { stat.allocated } else { 0 };
-                    let shared = told.unwrap_or(all).min(stat.allocated);
-                    measured.own += stat.allocated - shared;
+                    let all = if share == Share::Reflink { file.allocated } else { 0 };
+                    let shared = told.unwrap_or(all).min(file.allocated);
+                    measured.own += file.allocated - shared;
                     measured.by_blocks += shared;
-                    if shared > 0 {
-                        *measured.shared.entry(sharing.content).or_default() += shared;
-                    }
+                    measured.shared.extend((shared > 0).then(|| (half(content), shared)));
                 }
-                _ => measured.own += stat.allocated,
+                _ => measured.own += file.allocated,
             }
         }
+        // An executable with the same bytes is another file.
+        measured.shared.sort_unstable();
+        measured.shared.dedup_by(|again, first| {
+            let same = again.0 == first.0;
+            first.1 += if same { again.1 } else { 0 };
+            same
+        });
         measured
     }
 }
@@ -368,7 +418,7 @@ fn to_space(
     row: &TwinRow,
     measured: &Measured,
     parties: &Parties,
-    only: Option<&HashSet<ContentId>>,
+    only: Option<&Vec<ContentId>>,
     pooled: &dyn Fn(ContentId) -> u64,
 ) -> Space {
     Space {
@@ -376,7 +426,7 @@ fn to_space(
         seen: measured.seen,
         copied_by_hand: measured.copied_by_hand,
         own: measured.own,
-        shared: measured.shared.values().sum::<u64>() + measured.unknown,
+        shared: measured.shared.iter().map(|(_, bytes)| bytes).sum::<u64>() + measured.unknown,
         shared_with: parties.sharing(&measured.shared, &row.name),
         frees: measured.own + only.into_iter().flatten().copied().map(pooled).sum::<u64>(),
         estimated: measured.estimated,
@@ -441,8 +491,8 @@ mod tests {
         let (folder, start) = (yard.root().join("twins").join(name.as_str()), Instant::now());
         let (reflink, ledger) =
             (yard.facts(ctx).unwrap().reflink, || Arc::new(Ledger::load(&yard.store.pool).unwrap()));
-        let space = |row: &TwinRow, (sharing, mut usage): (Vec<Indexed>, Usage)| {
-            beside_others(yard, row, &Measured::of(&folder, &mut usage, &sharing, reflink)).unwrap()
+        let space = |row: &TwinRow, (known, mut usage): (Known<'_>, Usage)| {
+            beside_others(yard, row, &Measured::of(&folder, &mut usage, &known, reflink)).unwrap()
         };
         loop {
             show::twin(yard, name, ctx).unwrap();

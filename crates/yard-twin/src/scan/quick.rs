@@ -14,7 +14,7 @@ use crate::disk::lock::Held;
 use crate::disk::{self, Stat};
 use crate::error::{PathContext, Result};
 use crate::ident::ContentId;
-use crate::listing::{Entry, Layer, Listing, Node};
+use crate::listing::{Entry, Layer, Listing, Node, Splice};
 use crate::parallel::Late;
 use crate::path::RelPath;
 use crate::progress::Ctx;
@@ -144,28 +144,13 @@ impl Found {
         if self.changed.is_empty() {
             return Ok((last, rows));
         }
-        let mut entries = Vec::with_capacity(last.entries().len() + self.changed.len());
-        let mut merged = Vec::with_capacity(entries.capacity());
-        let mut changed = std::mem::take(&mut self.changed).into_iter().peekable();
-        let mut take = |entries: &mut Vec<Entry>, merged: &mut Vec<Row>, until: Option<&RelPath>| {
-            let mut replaced = false;
-            while let Some((path, now)) = changed.next_if(|(path, _)| until.is_none_or(|until| path <= until)) {
-                replaced = until == Some(&path);
-                if let Some((entry, row)) = now.map(|now| *now) {
-                    entries.push(entry);
-                    merged.push(row);
-                }
-            }
-            replaced
-        };
-        for (entry, row) in last.into_entries().into_iter().zip(rows) {
-            if !take(&mut entries, &mut merged, Some(&entry.path)) {
-                entries.push(entry);
-                merged.push(row);
-            }
-        }
-        take(&mut entries, &mut merged, None);
-        Ok((Listing::new(entries)?, merged))
+        let changed = std::mem::take(&mut self.changed);
+        let paths: Vec<RelPath> = changed.iter().map(|(path, _)| path.clone()).collect();
+        let mut entries = last.into_entries();
+        let (of_entries, of_rows) = Splice::of(&entries, changed.into_iter()).unzip(|now: Box<(Entry, Row)>| *now);
+        of_entries.apply(&mut entries);
+        of_rows.apply(&mut rows);
+        Ok((Listing::of_spliced(entries, &paths)?, rows))
     }
 }
 

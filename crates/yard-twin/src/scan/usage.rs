@@ -20,11 +20,27 @@ use crate::progress::Ctx;
 #[derive(Default)]
 pub(crate) struct Usage {
     /// Everything that is no folder.
-    pub(crate) files: Vec<Stat>,
+    pub(crate) files: Vec<Used>,
     /// Bytes on disk that the folders themselves take, that one among them.
     pub(crate) folders: u64,
     /// The device and inode of that one.
     pub(crate) top: Option<(u64, u64)>,
+}
+
+/// What is to be known of a file that takes room: of a great many that is less than all that is known of one.
+pub(crate) struct Used {
+    pub(crate) dev: u64,
+    pub(crate) ino: u64,
+    /// How many it has.
+    pub(crate) names: u64,
+    pub(crate) size: u64,
+    pub(crate) allocated: u64,
+}
+
+impl Used {
+    fn new(stat: &Stat) -> Self {
+        Self { dev: stat.dev, ino: stat.ino, names: stat.nlink, size: stat.size, allocated: stat.allocated }
+    }
 }
 
 struct Job {
@@ -33,7 +49,7 @@ struct Job {
 }
 
 /// What one thread has found: files, bytes of folders, and what was noted of files.
-type Found<T> = (Vec<Stat>, u64, Vec<T>);
+type Found<T> = (Vec<Used>, u64, Vec<T>);
 
 /// Looks at all that is below `folder`; what can't be listed, or goes meanwhile, is passed over.
 pub(crate) fn usage(folder: &Path, ctx: &Ctx) -> Result<Usage> {
@@ -87,7 +103,7 @@ pub(crate) fn usage_by_rows(
     let tops = ["game", "home"].map(|top| disk::lstat(&folder.join(top)));
     let mut all = usage_but(folder, &tops.into_iter().flatten().map(|stat| (stat.dev, stat.ino)).collect(), ctx)?;
     all.folders += seen.allocated;
-    all.files.extend(rows.iter().filter(|row| row.ino != 0).map(|row| row.stat(seen.device)));
+    all.files.extend(rows.iter().filter(|row| row.ino != 0).map(|row| Used::new(&row.stat(seen.device))));
     for path in &seen.hold_more {
         let at = path.below(folder);
         for name in std::fs::read_dir(&at).at("list", &at)? {
@@ -101,7 +117,7 @@ pub(crate) fn usage_by_rows(
                 all.files.extend(below.files);
                 all.folders += below.folders;
             } else {
-                all.files.push(stat);
+                all.files.push(Used::new(&stat));
             }
         }
     }
@@ -129,7 +145,7 @@ fn look<T>(
         let stat = Stat::from(stat);
         if !is_folder {
             notes.extend(note(name, &stat));
-            files.push(stat);
+            files.push(Used::new(&stat));
         } else if !without.contains(&(stat.dev, stat.ino)) {
             *folders += stat.allocated;
             jobs.push(Job { parent: Arc::clone(&folder), name: name.into() });

@@ -8,8 +8,8 @@ use crate::error::Result;
 use crate::path::{RelPath, at_and_above, compare};
 
 /// What was seen without what `out` names; folders that are empty then stay, since programs may need them.
-pub(crate) fn without(seen: Vec<Seen>, out: impl Fn(&RelPath) -> bool) -> Result<Vec<Seen>> {
-    let (left, mut kept): (Vec<_>, Vec<_>) = seen.into_iter().partition(|seen| out(&seen.path));
+pub(crate) fn without(mut kept: Vec<Seen>, out: impl Fn(&RelPath) -> bool) -> Result<Vec<Seen>> {
+    let left: Vec<_> = kept.extract_if(.., |seen| out(&seen.path)).collect();
     if left.is_empty() {
         return Ok(kept);
     }

@@ -102,7 +102,7 @@ impl Store {
             Packed::Delta { base, layer } => {
                 let damaged = |why: String| Error::Damaged { path: self.blob_path("listings", &id.to_string()), why };
                 match self.packed_listing(base)? {
-                    Packed::Whole(base) => delta::resolve(&base, &layer, id).map_err(damaged),
+                    Packed::Whole(base) => delta::resolve(base, &layer, id).map_err(damaged),
                     Packed::Delta { .. } => Err(damaged("it differs from one that is not kept whole".into())),
                 }
             }
@@ -188,6 +188,18 @@ impl Store {
             self.listing(id)?.entries().iter().for_each(&mut each);
             Ok(())
         })
+    }
+
+    /// Goes through the entries of a listing, or through those by which it differs from the one that it is kept as a difference
+    /// from.
+    pub(crate) fn each_own_entry(&self, id: ListingId, each: impl FnMut(&Entry)) -> Result<()> {
+        match self.packed_listing(id)? {
+            Packed::Whole(listing) => listing.entries().iter().for_each(each),
+            Packed::Delta { layer, .. } => {
+                layer.changes().iter().filter_map(|(_, entry)| entry.as_ref()).for_each(each);
+            }
+        }
+        Ok(())
     }
 
     /// As [`Store::each_entry`], and passes over listings that can't be read: whether there were none. Some entries may

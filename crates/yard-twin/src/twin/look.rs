@@ -191,6 +191,11 @@ impl<'a> Glance<'a> {
         Some((&self.memory.state, still))
     }
 
+    /// What a closer look would have found, if [`Glance::still`]: nothing.
+    pub(crate) fn into_look(self, row: &TwinRow) -> Result<Look> {
+        self.memory.into_look(row, Found { looked_at: self.looked_at, ..Found::default() })
+    }
+
     /// What there is, if [`Glance::still`].
     pub(crate) fn into_before(self) -> Result<Before> {
         let (rows, looked_at) = self.memory.index.map(|index| (index.rows, index.looked_at)).unwrap_or_default();

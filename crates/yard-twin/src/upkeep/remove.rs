@@ -247,7 +247,7 @@ pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<LetGoOutcome> {
     }
     let op = yard.begin(ctx)?;
     let _alone = yard.alone(ctx)?;
-    let only_mine = if yard.is_only_operation(&op)? { yard.contents_only_of(row)? } else { HashSet::new() };
+    let only_mine = if yard.is_only_operation(&op)? { yard.contents_only_of(row)? } else { Vec::new() };
     let ledger = Ledger::load(&yard.store.pool)?;
     let intent = yard.catalog.intend(&Intent::Forget { twin: row.id })?;
     for path in &plan.entries {

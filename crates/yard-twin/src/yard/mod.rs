@@ -3,10 +3,11 @@
 pub(crate) mod forget;
 pub(crate) mod intents;
 pub(crate) mod moved;
+mod only;
 pub(crate) mod recovered;
 pub(crate) mod settings;
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::fs;
 use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
@@ -314,67 +315,6 @@ impl Yard {
         Ok(State::new(build, self.default_sharing(), nothing, nothing, String::new()))
     }
 
-    /// The contents that states of one twin need, and nothing else: none where that can't be told.
-    pub(crate) fn contents_only_of(&self, row: &TwinRow) -> Result<HashSet<ContentId>> {
-        Ok(self.contents_only(|twin| twin == row.id)?.remove(&row.id).unwrap_or_default())
-    }
-
-    /// As [`Yard::contents_only_of`] of each twin that is asked for: each state and listing is read once, however many
-    /// twins there are.
-    pub(crate) fn contents_only(&self, of: impl Fn(TwinId) -> bool) -> Result<HashMap<TwinId, HashSet<ContentId>>> {
-        let (by_owner, mut untold) = self.listings_by_owner()?;
-        // What is listed elsewhere as a whole is needed there.
-        let (mut owners, mut elsewhere) = (HashMap::new(), HashSet::new());
-        for (owner, listings) in by_owner {
-            match owner {
-                Owner::Only(twin) if of(twin) => {
-                    let mark = |content| Owner::add(&mut owners, content, twin);
-                    if !self.store.each_readable(listings, each_content(mark))? {
-                        untold.insert(twin);
-                    }
-                }
-                _ => elsewhere.extend(listings),
-            }
-        }
-        if owners.is_empty() {
-            return Ok(HashMap::new());
-        }
-        let take_off = |content| {
-            owners.entry(content).and_modify(|there| *there = Owner::Several);
-        };
-        if !self.store.each_readable(elsewhere, each_content(take_off))? {
-            return Ok(HashMap::new());
-        }
-        let mut only: HashMap<TwinId, HashSet<ContentId>> = HashMap::new();
-        for (content, owner) in owners {
-            if let Owner::Only(twin) = owner
-                && untold.iter().all(|untold| *untold == twin)
-            {
-                only.entry(twin).or_default().insert(content);
-            }
-        }
-        Ok(only)
-    }
-
-    /// The listings that stock builds and twins need, by who alone needs them; and twins of which not all can be told, so that
-    /// nothing is known to be only another's.
-    fn listings_by_owner(&self) -> Result<(ByOwner, HashSet<TwinId>)> {
-        let stock = self.catalog.stock_builds()?.into_iter().map(|stock| (stock.listing, Owner::Several));
-        let (mut owners, mut untold): (HashMap<_, _>, _) = (stock.collect(), HashSet::new());
-        for (twin, state) in self.catalog.states_in_use()? {
-            if let Some(state) = Error::pass_over(self.store.state(state))? {
-                state.listings().for_each(|listing| Owner::add(&mut owners, listing, twin));
-            } else {
-                untold.insert(twin);
-            }
-        }
-        let mut by_owner = ByOwner::new();
-        for (listing, owner) in owners {
-            by_owner.entry(owner).or_default().insert(listing);
-        }
-        Ok((by_owner, untold))
-    }
-
     /// The contents that stock builds and twins need, as far as that can be told, other than the one twin and the one stock
     /// build.
     pub(crate) fn contents_elsewhere(
@@ -429,32 +369,6 @@ impl Yard {
         let base = if row.removed_at.is_some() { self.removed_folder() } else { self.twins_folder() };
         base.join(&row.folder)
     }
-}
-
-/// Listings, by who needs them.
-type ByOwner = HashMap<Owner, HashSet<ListingId>>;
-
-/// Who needs something.
-#[derive(Clone, Copy, PartialEq, Eq, Hash)]
-enum Owner {
-    Only(TwinId),
-    /// Several twins, or a stock build.
-    Several,
-}
-
-impl Owner {
-    fn add<K: Eq + std::hash::Hash>(owners: &mut HashMap<K, Self>, what: K, twin: TwinId) {
-        let only = Self::Only(twin);
-        owners
-            .entry(what)
-            .and_modify(|there| *there = if *there == only { only } else { Self::Several })
-            .or_insert(only);
-    }
-}
-
-/// Of entries, their contents.
-fn each_content(mut each: impl FnMut(ContentId)) -> impl FnMut(&Entry) {
-    move |entry| entry.node.content().into_iter().for_each(&mut each)
 }
 
 /// The id of the twin whose folder this is; `None` where there is none, or the file that says so holds something else.

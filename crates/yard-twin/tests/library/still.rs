@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use crate::common::{Dice, Place, Seen, clone, is_root, look, skip, take_in, tree};
 use yard_twin::compare::{self, Differs};
-use yard_twin::{Ctx, Sharing, Yard, check, show};
+use yard_twin::{Ctx, Sharing, SnapshotRef, Yard, check, history, play, restore, show};
 
 /// The paths in the game that differ from the twin's last state.
 fn seen_to_differ(yard: &Yard) -> BTreeSet<String> {
@@ -197,7 +197,49 @@ fn whatever_changes_in_a_twin_is_seen_and_nothing_else() {
                 let more = change(&game, dice.roll(KINDS), &mut dice);
                 assert_eq!(seen_to_differ(&yard), differing(&before, &leaves(&game)), "{what}, and {more:?}");
             }
-            continue_from(&yard, &what);
+            let then = live_on(&yard, &mut dice);
+            continue_from(&yard, &format!("{what}, {then}"));
+        }
+    }
+}
+
+/// Something else that happens in a twin's life, which takes in what there is.
+fn live_on(yard: &Yard, dice: &mut Dice) -> String {
+    let (name, ctx) = ("a".parse().unwrap(), Ctx::new());
+    match dice.roll(4) {
+        0 => "looked at".into(),
+        1 => {
+            let newest = history::entries(yard, &name, &ctx).unwrap().iter().map(|line| line.number).max().unwrap();
+            let to = 1 + u32::try_from(dice.roll(newest.into())).unwrap();
+            let options = restore::Options { to: Some(SnapshotRef::Number(to)), all: true, ..Default::default() };
+            restore::apply(yard, &restore::plan(yard, &name, &options, &ctx).unwrap(), &ctx).unwrap();
+            format!("restored to line {to}")
+        }
+        end => {
+            let script = format!(
+                "for file in *; do [ -f \"$file\" ] && break; done; rm -f \"$file\"; echo {end} > run-{}",
+                dice.roll(5)
+            );
+            let options =
+                play::Options { tool: Some(["sh", "-c", &script].map(Into::into).into()), ..Default::default() };
+            let plan = match play::plan(yard, &name, &options, &ctx) {
+                Ok(plan) => plan,
+                Err(error) => {
+                    skip("a launch between changes", &error.to_string());
+                    return "not launched".into();
+                }
+            };
+            let mut running = play::start(yard, &plan, &options, &ctx).unwrap();
+            if end == 2 {
+                running.wait(&ctx).unwrap();
+                return format!("launched: {script}");
+            }
+            // As if the launcher were killed: nobody takes in what the run wrote.
+            running.program_ended();
+            drop(running);
+            // What kept it holds the twin until it has ended.
+            while show::twin(yard, &name, &ctx).unwrap().unsettled.is_some() {}
+            format!("launched, with nobody to see it end: {script}")
         }
     }
 }

@@ -126,6 +126,7 @@ impl Make {
 
     fn is_as(&self, model: &Self, mode: u32) -> bool {
         let (ours, theirs) = (&self.stat, &model.stat);
-        (ours.uid, ours.dev, ours.mode & 0o7777) == (theirs.uid, theirs.dev, mode) && self.attributes == model.attributes
+        (ours.uid, ours.dev, ours.mode & 0o7777) == (theirs.uid, theirs.dev, mode)
+            && self.attributes == model.attributes
     }
 }

@@ -253,7 +253,8 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     if !plan.markers.is_empty() || plan.taking.is_some() {
         markers::keep_nothing(yard, &op, ctx)?;
     }
-    let folder = plan.taking.as_ref().map(|taking| read_folder(yard, taking, sheet.as_ref(), &op, ctx)).transpose()?;
+    let read = |taking| read_folder(yard, (taking, plan.take_away), sheet.as_ref(), &op, ctx);
+    let folder = plan.taking.as_ref().map(read).transpose()?;
     let (folder, moving) = folder.unzip();
     let listing = folder.as_ref().unwrap_or(&plan.listing);
     let facts = yard.facts_by(&op)?;
@@ -402,16 +403,17 @@ fn put_first_state(yard: &Yard, plan: &Plan, listing: &Listing, op: &OpFolder) -
     yard.store.put_state(&state, op)
 }
 
-/// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold and what may go from there.
+/// Takes a folder that was changed by hand into the pool, and gives what the twin is to hold and, where it `moves`, what may go
+/// from there.
 fn read_folder(
     yard: &Yard,
-    taking: &SourceTree,
+    (taking, moves): (&SourceTree, bool),
     sheet: Option<&Sheet>,
     op: &OpFolder,
     ctx: &Ctx,
 ) -> Result<(Listing, Vec<Moving>)> {
     let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
-    let taken = taking.read(&putter, None, yard.root(), ctx)?;
+    let taken = taking.read(&putter, None, moves, yard.root(), ctx)?;
     change::publish(yard, putter, op, None, ctx)?;
     with_markers(taken.listing, sheet).map(|(listing, _)| (listing, taken.moving))
 }

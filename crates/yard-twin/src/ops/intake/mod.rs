@@ -373,7 +373,7 @@ fn take_in(yard: &Yard, plan: &Plan, op: &mut OpFolder, ctx: &Ctx) -> Result<Tak
     let putter = Putter::new(&yard.store.pool, op.path(), yard.known_sizes()?)?;
     let mover = if plan.take_away { Mover::new(&putter, op.path(), &plan.taking)? } else { None };
     let StoredTree { listing, not_kept, links, moving } =
-        plan.taking.read(&putter, mover.as_ref(), yard.root(), ctx)?;
+        plan.taking.read(&putter, mover.as_ref(), plan.take_away, yard.root(), ctx)?;
     let takes_over = mover.is_some();
     drop(mover);
     ctx.phase(Phase::Syncing, 0, 0, || putter.sync())?;
@@ -429,9 +429,10 @@ fn commit(
     let replaces = if plan.options.again { Some(yard.stock_row(&plan.build, false)?) } else { None };
     let replaces = replaces.filter(|row| row.listing != id);
     let was_there = replaces.is_none() && already(yard, &plan.build, listing)?;
-    let ledger = Ledger::load(&yard.store.pool)?;
+    let ledger = putter.ledger().renewed(&yard.store.pool)?;
     let published = putter.publish(&ledger, ctx);
     ledger.save(op.path())?;
+    drop(ledger);
     let published = published?;
     if !was_there {
         yard.store.put_listing(listing, None, op)?;

@@ -124,7 +124,7 @@ impl SourceTree {
         of.map(|seen| seen.path.clone()).filter(|path| is_own(path, sheet)).collect()
     }
 
-    /// Reads everything, once; then looks at the source a second time.
+    /// Reads everything, once; then looks at the source a second time. What goes from it is only worked out where it `moves`.
     ///
     /// # Errors
     /// [`IntakeError::Changed`] if anything is not as it was seen.
@@ -132,6 +132,7 @@ impl SourceTree {
         &self,
         putter: &Putter<'_>,
         mover: Option<&Mover<'_>>,
+        moves: bool,
         yard: &Path,
         ctx: &Ctx,
     ) -> Result<StoredTree> {
@@ -141,7 +142,8 @@ impl SourceTree {
         let mut links = Links::default();
         let listing = links.listing(self, &stored.contents, yard)?;
         let adopts = |at| mover.is_some_and(|mover| mover.adopts(at));
-        let moving = self.moving(now.as_deref().unwrap_or(&self.seen), &stored.contents, adopts);
+        let now = now.as_deref().unwrap_or(&self.seen);
+        let moving = if moves { self.moving(now, &stored.contents, adopts) } else { Vec::new() };
         Ok(StoredTree { listing, not_kept: stored.not_kept, links, moving })
     }
 

@@ -50,6 +50,13 @@ struct Row {
     half: Half,
 }
 
+impl Clone for Row {
+    fn clone(&self) -> Self {
+        let ctime = AtomicI64::new(self.ctime.load(Ordering::Relaxed));
+        Self { ctime, ..*self }
+    }
+}
+
 impl Row {
     fn new(content: ContentId, stat: &Stat) -> Self {
         let ctime = AtomicI64::new(stat.ctime);
@@ -104,6 +111,53 @@ impl Looked {
     }
 }
 
+/// Rows that are new, or in place of others: of a new build these are as many as it has files.
+#[derive(Default)]
+struct Fresh {
+    /// With the second half of the content's id.
+    rows: Vec<(Row, Half)>,
+    /// The row of an inode; `None` for one that counts no more.
+    at: HashMap<u64, Option<u32>>,
+}
+
+impl Fresh {
+    fn set(&mut self, content: ContentId, row: Row) {
+        let mut rest = Half::default();
+        rest.copy_from_slice(&content.as_bytes()[16..]);
+        match self.at.get(&row.ino).copied().flatten() {
+            Some(at) => self.rows[at as usize] = (row, rest),
+            // More rows than have a number are not kept: they are read again.
+            None if self.rows.len() >= u32::MAX as usize => {
+                self.at.insert(row.ino, None);
+            }
+            None => {
+                self.at.insert(row.ino, u32::try_from(self.rows.len()).ok());
+                self.rows.push((row, rest));
+            }
+        }
+    }
+
+    /// What is known of an inode here: nothing, that it counts no more, or its row.
+    fn get(&self, ino: u64) -> Option<Option<&Row>> {
+        Some(self.at.get(&ino)?.map(|at| &self.rows[at as usize].0))
+    }
+
+    fn rows(&self) -> impl Iterator<Item = &Row> {
+        self.at.values().flatten().map(|at| &self.rows[*at as usize].0)
+    }
+
+    /// The rows with their contents.
+    fn contents(&self) -> impl Iterator<Item = (ContentId, &Row)> {
+        self.at.values().flatten().map(|at| {
+            let (row, rest) = &self.rows[*at as usize];
+            let mut id = [0; 32];
+            id[..16].copy_from_slice(&row.half);
+            id[16..].copy_from_slice(rest);
+            (ContentId::from_bytes(id), row)
+        })
+    }
+}
+
 /// The ledger as it was read, and what has come to it since.
 pub(crate) struct Ledger {
     path: PathBuf,
@@ -117,8 +171,7 @@ pub(crate) struct Ledger {
     /// By inode.
     rows: Vec<Row>,
     places: Places,
-    /// Rows that are new, or in place of others; `None` for one that counts no more.
-    fresh: Mutex<HashMap<u64, Option<(ContentId, Row)>>>,
+    fresh: Mutex<Fresh>,
     /// Whether there are any: most look-ups need no lock.
     has_fresh: AtomicBool,
     changed: AtomicBool,
@@ -184,9 +237,9 @@ impl Ledger {
 
     fn with_row<T>(&self, ino: u64, work: impl FnOnce(&Row) -> T) -> Option<T> {
         if self.has_fresh.load(Ordering::Acquire)
-            && let Some(fresh) = lock(&self.fresh).get(&ino)
+            && let Some(fresh) = lock(&self.fresh).get(ino)
         {
-            return fresh.as_ref().map(|(_, row)| work(row));
+            return fresh.map(work);
         }
         let at = match &self.places {
             Places::Table { first, at } => {
@@ -228,19 +281,21 @@ impl Ledger {
 
     /// Writes down how a file of the pool looks whose bytes are known to be right.
     pub(crate) fn set(&self, content: ContentId, stat: &Stat) {
-        self.freshen(stat.ino, Some((content, Row::new(content, stat))));
+        self.freshen(|fresh| fresh.set(content, Row::new(content, stat)));
     }
 
-    fn freshen(&self, ino: u64, row: Option<(ContentId, Row)>) {
+    fn freshen(&self, change: impl FnOnce(&mut Fresh)) {
         self.changed.store(true, Ordering::Relaxed);
-        lock(&self.fresh).insert(ino, row);
+        change(&mut lock(&self.fresh));
         self.has_fresh.store(true, Ordering::Release);
     }
 
     /// A file counts no more.
     pub(crate) fn forget(&self, ino: u64) {
         if self.with_row(ino, |_| ()).is_some() {
-            self.freshen(ino, None);
+            self.freshen(|fresh| {
+                fresh.at.insert(ino, None);
+            });
         }
     }
 
@@ -293,21 +348,31 @@ impl Ledger {
 
     /// Counts what another one found out as found out here too.
     pub(crate) fn learn(&self, other: &Self) {
-        for (ino, row) in lock(&other.fresh).drain() {
-            self.freshen(ino, row);
+        let theirs = std::mem::take(&mut *lock(&other.fresh));
+        if theirs.at.is_empty() {
+            return;
         }
+        self.freshen(|fresh| {
+            for (content, row) in theirs.contents() {
+                fresh.set(content, row.clone());
+            }
+            fresh.at.extend(theirs.at.iter().filter(|(_, row)| row.is_none()));
+        });
     }
 
     /// Takes over what another one found out, as far as the files still look so. The caller holds the yard alone, and has
     /// read this one since.
     pub(crate) fn take_over(&self, found: &Self, pool: &Pool) {
-        for (content, row) in lock(&found.fresh).values().flatten() {
+        if std::ptr::eq(self, found) {
+            return;
+        }
+        for (content, row) in lock(&found.fresh).contents() {
             for executable in [false, true] {
-                let path = pool.root().join(Pool::name(*content, executable));
+                let path = pool.root().join(Pool::name(content, executable));
                 if let Ok(stat) = disk::lstat(&path)
                     && row.fits(&stat)
                 {
-                    self.set(*content, &stat);
+                    self.set(content, &stat);
                 }
             }
         }
@@ -319,14 +384,14 @@ impl Ledger {
             return Ok(());
         }
         let fresh = lock(&self.fresh);
-        let mut new: Vec<&Row> = fresh.values().flatten().map(|(_, row)| row).collect();
+        let mut new: Vec<&Row> = fresh.rows().collect();
         new.sort_unstable_by_key(|row| row.ino);
         let mut new = new.into_iter().peekable();
         disk::write_loose(&self.path, &op.join("ledger"), |out| {
             let mut out = Hashed { out, hasher: blake3::Hasher::new(), piece: Vec::with_capacity(PIECE) };
             out.put(MAGIC)?;
             out.put(&self.pool.to_le_bytes())?;
-            for row in self.rows.iter().filter(|row| !fresh.contains_key(&row.ino)) {
+            for row in self.rows.iter().filter(|row| !fresh.at.contains_key(&row.ino)) {
                 while let Some(first) = new.next_if(|first| first.ino < row.ino) {
                     out.row(first)?;
                 }

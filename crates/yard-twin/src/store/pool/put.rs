@@ -286,8 +286,9 @@ impl<'a> Putter<'a> {
     pub(crate) fn publish(self, ledger: &Ledger, ctx: &Ctx) -> Result<PutTotals> {
         self.sync()?;
         ledger.take_over(&self.ledger, self.pool);
-        let (staged, found, adopted) = (lock(&self.staged), lock(&self.found), lock(&self.adopted));
-        for &content in found.iter().filter(|content| !staged.contains(content)) {
+        let (staged, found, adopted) =
+            (lock(&self.staged), std::mem::take(&mut *lock(&self.found)), lock(&self.adopted));
+        for content in found.into_iter().filter(|content| !staged.contains(content)) {
             let has = self.pool.ask(ledger, content, false, &mut Vec::new(), ctx)?;
             if !has.is_right() {
                 return Err(Error::ContentMissing {
@@ -296,7 +297,9 @@ impl<'a> Putter<'a> {
                 });
             }
         }
-        let contents: Vec<ContentId> = staged.iter().copied().collect();
+        // A great many may be staged, and each is written down in the ledger now.
+        drop(staged);
+        let contents: Vec<ContentId> = std::mem::take(&mut *lock(&self.staged)).into_iter().collect();
         self.pool.make_folders_for(&contents)?;
         let published = Mutex::new((PutTotals::default(), HashSet::new()));
         parallel::for_each(
