@@ -37,6 +37,7 @@ impl Checker<'_> {
         };
         // A damaged file is reported elsewhere.
         let Ok(stock) = stock else { return Ok(()) };
+        let stock = stock.sharing_paths(&seen.now);
         let sheet = seen.look.sheet.as_ref();
         self.seals(seen);
         let Some((mut composed, placed)) = self.with_mods(seen, stock)? else { return Ok(()) };
@@ -103,12 +104,17 @@ impl Checker<'_> {
 
     /// Archives of the program that somebody has changed since they were laid, and that have not lost their seals.
     fn seals(&mut self, seen: &Seen) {
+        let archives = seen.look.sheet.iter().flat_map(|sheet| sheet.archives.values());
+        let mut sealed = archives.filter(|archive| !archive.seals.is_empty()).peekable();
+        if sealed.peek().is_none() {
+            return;
+        }
         // A listing that can't be read is reported elsewhere.
         let Ok(laid) = self.yard.store.listing(seen.look.state.laid) else { return };
-        for archive in seen.look.sheet.iter().flat_map(|sheet| sheet.archives.values()) {
+        for archive in sealed {
             let content = |listing: &Listing| listing.get(archive.path.as_str()).and_then(|entry| entry.node.content());
             let (Some(was), Some(is)) = (content(&laid), content(&seen.now)) else { continue };
-            if was == is || archive.seals.is_empty() {
+            if was == is {
                 continue;
             }
             // One that can't be read is none that a program reads.

@@ -63,6 +63,13 @@ pub(crate) fn decode(mut file: impl Read, id: ListingId) -> Result<Packed, Strin
     Ok(Packed::Delta { base: ListingId::from_bytes(base), layer })
 }
 
+/// Whether a listing's file keeps it whole, and is that of `id`; `None` for one that keeps a difference. None of it is kept.
+pub(crate) fn verify_whole(mut file: impl Read, id: ListingId) -> Option<Result<(), String>> {
+    let mut magic = [0; 8];
+    let read = file.read_exact(&mut magic);
+    (read.is_ok() && encode::is_whole(magic)).then(|| encode::verify(file, id))
+}
+
 /// The listing that another one is kept as a difference from, by the first [`HEAD`] bytes of its file.
 pub(crate) fn base(head: &[u8]) -> Option<ListingId> {
     head.strip_prefix(MAGIC)?.first_chunk().map(|base| ListingId::from_bytes(*base))

@@ -124,6 +124,18 @@ pub(super) fn decode(packed: impl Read, id: ListingId) -> Result<Listing, String
     Listing::of_stream(entries, id).map_err(|e| e.to_string())
 }
 
+/// Whether a whole listing is the one of that id and can be read, what follows its magic. None of it is kept.
+pub(super) fn verify(packed: impl Read, id: ListingId) -> Result<(), String> {
+    let mut reader = Reader::new(packed)?;
+    let entries = reader.pass_over_entries().ok_or(CUT_OFF)?;
+    // Nothing but that listing has this hash, and a listing's entries stand side by side.
+    if reader.hash().as_bytes() != id.as_bytes() {
+        return Err(NOT_ITSELF.into());
+    }
+    let times = (0..entries).try_for_each(|_| reader.number().map(drop));
+    times.filter(|()| reader.is_at_end()).ok_or_else(|| "its times are cut off".into())
+}
+
 /// Whether a listing's file begins as one that keeps all of it.
 pub(super) fn is_whole(magic: [u8; 8]) -> bool {
     magic == *MAGIC
@@ -288,6 +300,30 @@ impl<R: Read> Reader<R> {
             }
         }
         Some(entries)
+    }
+
+    /// Passes over entries, and says how many there are.
+    fn pass_over_entries(&mut self) -> Option<usize> {
+        let (count, mut kinds, mut text) = (self.number()?, Vec::new(), Vec::new());
+        self.take(count, &mut kinds)?;
+        for _ in &kinds {
+            self.number()?;
+            text.clear();
+            self.text(&mut text)?;
+        }
+        for kind in &kinds {
+            text.clear();
+            match *kind {
+                FILE | EXECUTABLE => drop(self.number()?),
+                SYMLINK => self.text(&mut text)?,
+                EMPTY_FOLDER => {}
+                _ => return None,
+            }
+        }
+        for _ in kinds.iter().filter(|kind| matches!(**kind, FILE | EXECUTABLE)) {
+            self.bytes(32)?;
+        }
+        Some(kinds.len())
     }
 
     pub(super) fn times(&mut self, entries: &mut [Entry]) -> Option<()> {

@@ -53,6 +53,7 @@ impl<T> Splice<T> {
         }
         // From the end on, each is moved once.
         let (mut from, mut to) = (all.len(), all.len() + self.new.len());
+        all.reserve_exact(self.new.len());
         all.extend(self.new.iter().map(|(_, thing)| thing.clone()));
         for (place, thing) in self.new.into_iter().rev() {
             let place = place - self.gone.partition_point(|gone| *gone < place);

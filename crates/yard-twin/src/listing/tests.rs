@@ -70,9 +70,13 @@ proptest! {
     #[test]
     fn damage_is_noticed_and_never_a_panic(listing in listing(), at in any::<prop::sample::Index>(), flip in 1u8..) {
         let (mut bytes, id) = (listing.encode().unwrap(), listing.id());
-        prop_assert!(decode(&bytes[..at.index(bytes.len())], id).is_err());
+        let verified = |bytes: &[u8]| delta::verify_whole(bytes, id).is_some_and(|verified| verified.is_ok());
+        prop_assert!(verified(&bytes));
+        let cut_off = &bytes[..at.index(bytes.len())];
+        prop_assert!(decode(cut_off, id).is_err() && !verified(cut_off));
         let at = at.index(bytes.len());
         bytes[at] ^= flip;
+        prop_assert_eq!(decode(&bytes, id).is_ok(), verified(&bytes));
         // Times are advisory, and compression has bits to spare; but nothing else may differ.
         if let Ok(decoded) = decode(&bytes, id) {
             prop_assert_eq!(decoded.id(), id);

@@ -20,7 +20,7 @@
 //! ```
 
 use std::borrow::Cow;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -232,8 +232,9 @@ fn beside_others(yard: &Yard, row: &TwinRow, measured: &Measured) -> Result<Spac
 /// [`crate::Error::Damaged`], [`crate::Error::Io`].
 pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let (mut rows, mut measured, mut blocks) = (Vec::new(), Vec::new(), Blocks::default());
-    let (pool, reflinks) = (PoolFiles::of(yard, ctx)?, yard.facts(ctx)?.reflink);
-    blocks.add(&pool.all);
+    let ((in_all, pool), reflinks) = (PoolFiles::of(yard, ctx)?, yard.facts(ctx)?.reflink);
+    blocks.add(&in_all);
+    drop(in_all);
     let (in_pool, ledger) = (blocks.sum, Arc::new(Ledger::load(&yard.store.pool)?));
     for row in yard.catalog.twins()? {
         match measure(yard, &row, &ledger, reflinks, ctx) {
@@ -251,7 +252,8 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
     parties.extend(there().map(|(row, twin)| Party::new(&row.name, twin.shared.iter().map(|(content, _)| *content))));
     let parties = Parties::of(parties);
-    let pooled = |content| pool.allocated.get(&content).copied().unwrap_or_default();
+    drop(ledger);
+    let pooled = |content| pool.allocated(content);
     let only = yard.contents_only(|_| true)?;
     let twins: Vec<_> = there().map(|(row, twin)| to_space(row, twin, &parties, only.get(&row.id), &pooled)).collect();
     let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
@@ -298,26 +300,35 @@ impl Blocks {
     }
 }
 
-/// What the pool takes.
-struct PoolFiles {
-    all: Usage,
-    /// Of each content, with its second file for executables.
-    allocated: HashMap<ContentId, u64>,
-}
+/// What each content of the pool takes, with its second file for executables.
+struct PoolFiles(Bytes);
 
 impl PoolFiles {
-    fn of(yard: &Yard, ctx: &Ctx) -> Result<Self> {
-        let mut allocated = HashMap::new();
-        let all = usage_of(yard.store.pool.root(), &HashSet::new(), ctx, |name, stat| {
+    /// Also what all of the pool takes.
+    fn of(yard: &Yard, ctx: &Ctx) -> Result<(Usage, Self)> {
+        let (all, mut allocated) = usage_of(yard.store.pool.root(), &HashSet::new(), ctx, |name, stat| {
             let name = name.to_str().ok()?;
             let content: ContentId = name.strip_suffix(".x").unwrap_or(name).parse().ok()?;
-            Some((content, stat.allocated))
+            Some((half(content), stat.allocated))
         })?;
-        for (content, bytes) in &all.1 {
-            *allocated.entry(*content).or_default() += bytes;
-        }
-        Ok(Self { all: all.0, allocated })
+        add_up(&mut allocated);
+        Ok((all, Self(allocated)))
     }
+
+    fn allocated(&self, content: ContentId) -> u64 {
+        let at = self.0.binary_search_by_key(&half(content), |(there, _)| *there);
+        at.map_or(0, |at| self.0[at].1)
+    }
+}
+
+/// Sorts, with what comes of one content in one sum.
+fn add_up(bytes: &mut Bytes) {
+    bytes.sort_unstable();
+    bytes.dedup_by(|again, first| {
+        let same = again.0 == first.0;
+        first.1 += if same { again.1 } else { 0 };
+        same
+    });
 }
 
 /// What the stock builds would take as folders, by the blocks of their contents.
@@ -403,12 +414,7 @@ impl Measured {
             }
         }
         // An executable with the same bytes is another file.
-        measured.shared.sort_unstable();
-        measured.shared.dedup_by(|again, first| {
-            let same = again.0 == first.0;
-            first.1 += if same { again.1 } else { 0 };
-            same
-        });
+        add_up(&mut measured.shared);
         measured
     }
 }

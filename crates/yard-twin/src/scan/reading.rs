@@ -1,6 +1,6 @@
 //! Reads the files that a settle knows nothing about, and tells what each has to do with the pool.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::fs::File;
 use std::io;
 use std::os::fd::BorrowedFd;
@@ -73,16 +73,15 @@ impl<'a> Reading<'a> {
     }
 
     /// Leaves out of what is to be read what turns out to be known.
-    fn still_unknown(&self, unread: Vec<Unread>) -> Result<Vec<Unread>> {
+    fn leave_out_known(&self, unread: &mut Vec<Unread>) -> Result<()> {
         // Linking and unlinking happen under the exclusive lock, and the ledger is written before it is released.
         let again = if unread.iter().any(|name| name.look == Look::Shared) {
             Some((self.observer.ledger_again)()?)
         } else {
             None
         };
-        let mut left = Vec::with_capacity(unread.len());
         let mut reader = Reader::new(self.observer.folder);
-        for mut name in unread {
+        unread.retain_mut(|name| {
             let known = match (name.look, &again) {
                 (Look::Unknown | Look::Doubted, _) | (Look::Shared, None) => false,
                 (Look::Recent, _) => {
@@ -102,34 +101,31 @@ impl<'a> Reading<'a> {
                     }
                 }
             };
-            if !known {
-                left.push(name);
-            }
-        }
-        Ok(left)
+            !known
+        });
+        Ok(())
     }
 
     /// Reads the files that nothing is known about; each inode once.
-    fn read_unknown(&self, unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
+    fn read_unknown(&self, mut unread: Vec<Unread>, found: &mut Found, ctx: &Ctx) -> Result<()> {
         // Once it is long enough ago, the next look need not ask.
         let unseen = |name: &Unread| self.observer.unseen_for.map(|time| name.stat.ctime.saturating_add(time));
         found.aged = unread
             .iter()
             .any(|name| name.look == Look::Recent && unseen(name).is_some_and(|until| until < self.observer.looked_at));
-        let unread = self.still_unknown(unread)?;
+        self.leave_out_known(&mut unread)?;
         found.read = unread.len();
         let inode = |name: &Unread| (name.stat.dev, name.stat.ino);
-        let (mut seen, mut more) = (HashSet::new(), HashMap::<_, Vec<Unread>>::new());
-        let (mut large, mut small) = (Vec::new(), Vec::with_capacity(unread.len()));
-        for name in unread {
-            if name.stat.nlink > 1 && !seen.insert(inode(&name)) {
-                more.entry(inode(&name)).or_default().push(name);
-            } else if name.stat.size >= disk::LARGE {
-                large.push(name);
-            } else {
-                small.push(name);
-            }
+        let mut more = HashMap::<_, Vec<Unread>>::new();
+        let (mut again, mut at) = (further_names(&unread).into_iter().peekable(), 0);
+        for name in unread.extract_if(.., |_| {
+            at += 1;
+            again.next_if_eq(&(at - 1)).is_some()
+        }) {
+            more.entry(inode(&name)).or_default().push(name);
         }
+        let mut large: Vec<Unread> = unread.extract_if(.., |name| name.stat.size >= disk::LARGE).collect();
+        let small = unread;
         let count = large.len() + small.len();
         if count == 0 {
             return Ok(());
@@ -303,6 +299,17 @@ impl<'a> Reading<'a> {
         tracing::debug!(?last, "a file changes faster than it can be read");
         Err(Error::Busy { what: path.display().to_string(), holders: Vec::new() })
     }
+}
+
+/// Which of some files are further names of one that comes before: a great many names may be looked at, most of them alone.
+fn further_names(unread: &[Unread]) -> Vec<usize> {
+    let inode = |at: &usize| (unread[*at].stat.dev, unread[*at].stat.ino);
+    let mut linked: Vec<usize> = (0..unread.len()).filter(|at| unread[*at].stat.nlink > 1).collect();
+    linked.sort_unstable_by_key(|at| (inode(at), *at));
+    let mut further: Vec<usize> =
+        linked.windows(2).filter(|pair| inode(&pair[0]) == inode(&pair[1])).map(|pair| pair[1]).collect();
+    further.sort_unstable();
+    further
 }
 
 /// So many small files are read by one thread before it says what they hold.

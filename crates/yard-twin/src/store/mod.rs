@@ -68,7 +68,7 @@ impl Store {
         let id = listing.id();
         let there = disk::exists(&self.blob_path("listings", &id.to_string()));
         // A name proves nothing: what is there is believed once it was read.
-        if there && Error::pass_over(self.listing(id))?.is_some() {
+        if there && Error::pass_over(self.verify(id))?.is_some() {
             return Ok(id);
         }
         let bytes = match before.filter(|_| !there) {
@@ -78,6 +78,16 @@ impl Store {
         let bytes = bytes.map_or_else(|| listing.encode(), Ok)?;
         self.put_blob("listings", &id.to_string(), &bytes, op)?;
         Ok(id)
+    }
+
+    /// Whether a listing can be read.
+    fn verify(&self, id: ListingId) -> Result<()> {
+        let path = self.blob_path("listings", &id.to_string());
+        let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
+        match delta::verify_whole(file, id) {
+            Some(verified) => verified.map_err(|why| Error::Damaged { path, why }),
+            None => self.listing(id).map(drop),
+        }
     }
 
     /// The listing as a difference from one that is kept whole, if less than a tenth differs.

@@ -231,13 +231,15 @@ pub(crate) fn run_command(yard: &Yard, what: &'static str, words: &[String], pla
 /// history. `before` is the line that had the twin's state until it was seen.
 fn lay_home(twin: &mut Twin, settled: &Settled, before: Option<&HistoryEntry>, ctx: &Ctx) -> Result<()> {
     let yard = &twin.yard;
-    let laid = yard.store.listing(settled.state.laid)?;
+    let laid = yard.store.listing(settled.state.laid)?.sharing_paths(&settled.listing);
     let made = home::prepared().filter(|path| !laid.has(path));
     let made: Vec<_> = made.filter_map(|path| settled.listing.get(&path).cloned()).collect();
     if made.is_empty() {
         return Ok(());
     }
-    let laid = Listing::new(laid.entries().iter().cloned().chain(made).collect())?;
+    let mut entries = laid.into_entries();
+    entries.extend(made);
+    let laid = Listing::new(entries)?;
     let op = yard.begin(ctx)?;
     let state = State { laid: yard.store.put_listing(&laid, None, &op)?, ..settled.state.clone() };
     let newest = yard.catalog.newest_change(twin.row.id)?;
