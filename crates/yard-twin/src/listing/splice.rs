@@ -4,11 +4,14 @@ use super::{Entry, Layer, Listing, Node, check, overlay};
 use crate::error::Result;
 use crate::path::RelPath;
 
+/// Things by their places.
+type Placed<T> = Vec<(usize, T)>;
+
 /// What becomes of sorted entries, with something beside each: by their places before.
 pub(crate) struct Splice<T> {
-    replaced: Vec<(usize, T)>,
+    replaced: Placed<T>,
     gone: Vec<usize>,
-    new: Vec<(usize, T)>,
+    new: Placed<T>,
 }
 
 impl<T> Splice<T> {
@@ -28,7 +31,7 @@ impl<T> Splice<T> {
 
     /// The same for things in two rows.
     pub(crate) fn unzip<A, B>(self, part: impl Fn(T) -> (A, B)) -> (Splice<A>, Splice<B>) {
-        let unzip = |things: Vec<(usize, T)>| -> (Vec<(usize, A)>, Vec<(usize, B)>) {
+        let unzip = |things: Placed<T>| -> (Placed<A>, Placed<B>) {
             let parted = things.into_iter().map(|(at, thing)| (at, part(thing)));
             parted.map(|(at, (a, b))| ((at, a), (at, b))).unzip()
         };

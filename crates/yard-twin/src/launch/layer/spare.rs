@@ -77,13 +77,13 @@ const KERNELS: [Folder; 1] = [Folder { name: "work", what: What::Kernels, has: &
 
 /// Whether a layer is as one that was just made, and its user's whose the twin is. One that can't be looked at is not.
 fn is_as_made(layer: &Path) -> bool {
-    let looked = || {
+    let looked = || -> io::Result<bool> {
         let root = disk::open_folder(CWD, layer)?;
         let (model, user) = (Make::of(root.as_fd())?, rustix::process::geteuid().as_raw());
         let is_ours = model.stat.uid == user && disk::lstat(layer.parent().unwrap_or(layer))?.uid == user;
         Ok(is_ours && holds(root.as_fd(), &FOLDERS, Some(ABOUT), &model)?)
     };
-    looked().unwrap_or_else(|_: io::Error| false)
+    looked().unwrap_or(false)
 }
 
 /// Whether nothing is in a folder but what may be, each as the layer's own was made.
