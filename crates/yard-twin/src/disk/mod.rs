@@ -48,9 +48,10 @@ pub(crate) struct Stat {
     pub(crate) mtime: i64,
     pub(crate) ctime: i64,
     pub(crate) mode: u32,
-    pub(crate) nlink: u64,
+    /// How many names it has. (Linux counts up to this many, and numbers devices with as many bits.)
+    pub(crate) nlink: u32,
     /// Which device it is, if it is one.
-    pub(crate) rdev: u64,
+    pub(crate) rdev: u32,
     pub(crate) uid: u32,
     /// Bytes that its blocks take on disk; fewer than `size` if it has holes.
     pub(crate) allocated: u64,
@@ -86,8 +87,8 @@ impl From<rustix::fs::Stat> for Stat {
             mtime: nanos(stat.st_mtime as i64, stat.st_mtime_nsec as i64),
             ctime: nanos(stat.st_ctime as i64, stat.st_ctime_nsec as i64),
             mode: stat.st_mode as u32,
-            nlink: stat.st_nlink as u64,
-            rdev: stat.st_rdev as u64,
+            nlink: u32::try_from(stat.st_nlink).unwrap_or(u32::MAX),
+            rdev: u32::try_from(stat.st_rdev).unwrap_or(u32::MAX),
             uid: stat.st_uid,
             allocated: (stat.st_blocks as u64).saturating_mul(512),
         }

@@ -62,7 +62,7 @@ impl Row {
     /// of those in other twins.
     pub(super) fn stat(&self, dev: u64) -> Stat {
         let Self { ino, size, mtime, ctime, allocated, mode, links, share } = *self;
-        let nlink = if share == Some(Share::Link) { u64::MAX } else { u64::from(links) };
+        let nlink = if share == Some(Share::Link) { u32::MAX } else { u32::from(links) };
         Stat { dev, ino, size, mtime, ctime, allocated, mode, nlink, ..Stat::default() }
     }
 

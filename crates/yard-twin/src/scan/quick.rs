@@ -212,6 +212,8 @@ impl Sight {
     }
 
     fn add(&mut self, other: Self) {
+        // What is unread may be as much as all that is there.
+        self.unread.reserve_exact(other.unread.len());
         self.unread.extend(other.unread);
         self.gone.extend(other.gone);
         self.other.extend(other.other);

@@ -39,7 +39,7 @@ pub(crate) struct Used {
 
 impl Used {
     fn new(stat: &Stat) -> Self {
-        Self { dev: stat.dev, ino: stat.ino, names: stat.nlink, size: stat.size, allocated: stat.allocated }
+        Self { dev: stat.dev, ino: stat.ino, names: stat.nlink.into(), size: stat.size, allocated: stat.allocated }
     }
 }
 

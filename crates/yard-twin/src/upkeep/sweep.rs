@@ -498,7 +498,7 @@ struct Needed {
 }
 
 impl Needed {
-    fn has(&self, kind: &str, name: &str, links: u64) -> bool {
+    fn has(&self, kind: &str, name: &str, links: u32) -> bool {
         if kind != "pool" {
             return self.names.contains(name);
         }

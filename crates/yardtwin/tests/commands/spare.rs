@@ -36,6 +36,8 @@ fn whatever_becomes_of_an_empty_layer_the_next_run_begins_with_an_empty_one() {
     let kept = folder(&desk);
     assert_eq!(seen(&desk), first);
     assert_eq!(folder(&desk), kept, "one that is as it was is used again");
+    let copied = desk.tool("cp").args(["-a", "yard", "copy"]).current_dir(desk.root()).status().unwrap();
+    assert!(copied.success(), "an ordinary user can copy the yard with it");
     let mut used = BTreeSet::from([kept]);
     for what in [
         "echo x > game/file",

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::CWD;
 
 use super::super::surroundings::{COOKIE, RUNTIME};
-use super::{ABOUT, About, RunLayer, UUID, names};
+use super::{ABOUT, AREAS, About, RunLayer, UUID, names};
 use crate::disk::{self, Stat};
 use crate::error::Result;
 
@@ -39,6 +39,13 @@ impl RunLayer {
     /// Keeps an empty layer for the next run. One that holds anything, or is not as it was made, is deleted.
     pub(crate) fn put_away(&self) -> Result<()> {
         disk::remove_if_there(&self.temporary("tmp").join(COOKIE))?;
+        for area in AREAS {
+            // The kernel makes one of its own that nobody may look into: whoever copies a yard would stumble over it.
+            let kernels = self.work(area).join("work");
+            if disk::exists(&kernels) && disk::remove_folder(&kernels).is_err() {
+                return self.remove();
+            }
+        }
         if !is_as_made(&self.root) || disk::exists(&self.spare()) {
             return self.remove();
         }
@@ -51,29 +58,19 @@ impl RunLayer {
 /// A folder of a layer in which nothing was written.
 struct Folder {
     name: &'static str,
-    what: What,
+    /// Whether it is there in any case: else after a sealed run, and its user's alone.
+    always: bool,
     has: &'static [Folder],
 }
 
-#[derive(PartialEq, Eq)]
-enum What {
-    /// There in any case.
-    Made,
-    /// There after a sealed run.
-    Runtime,
-    /// The kernel makes it, and empties it when it is used again.
-    Kernels,
-}
-
 const fn made(name: &'static str, has: &'static [Folder]) -> Folder {
-    Folder { name, what: What::Made, has }
+    Folder { name, always: true, has }
 }
 
 const FOLDERS: [Folder; 5] =
     [made("game", &[]), made("home", &[]), made("tmp", &IN_TMP), made("var-tmp", &[]), made("work", &IN_WORK)];
-const IN_TMP: [Folder; 1] = [Folder { name: RUNTIME, what: What::Runtime, has: &[] }];
-const IN_WORK: [Folder; 2] = [made("game", &KERNELS), made("home", &KERNELS)];
-const KERNELS: [Folder; 1] = [Folder { name: "work", what: What::Kernels, has: &[] }];
+const IN_TMP: [Folder; 1] = [Folder { name: RUNTIME, always: false, has: &[] }];
+const IN_WORK: [Folder; 2] = [made("game", &[]), made("home", &[])];
 
 /// Whether a layer is as one that was just made, and its user's whose the twin is. One that can't be looked at is not.
 fn is_as_made(layer: &Path) -> bool {
@@ -93,17 +90,15 @@ fn holds(at: BorrowedFd<'_>, folders: &[Folder], file: Option<&str>, model: &Mak
     if !there.iter().all(|name| name.to_str().is_some_and(may_be)) {
         return Ok(false);
     }
-    for Folder { name, what, has } in folders {
-        if !there.iter().any(|there| there == name) {
-            if *what == What::Made {
-                return Ok(false);
-            }
-        } else if *what != What::Kernels {
+    for Folder { name, always, has } in folders {
+        if there.iter().any(|there| there == name) {
             let folder = disk::open_folder(at, *name)?;
-            let mode = if *what == What::Runtime { 0o700 } else { model.stat.mode & 0o7777 };
+            let mode = if *always { model.stat.mode & 0o7777 } else { 0o700 };
             if !Make::of(folder.as_fd())?.is_as(model, mode) || !holds(folder.as_fd(), has, None, model)? {
                 return Ok(false);
             }
+        } else if *always {
+            return Ok(false);
         }
     }
     Ok(true)

@@ -5,7 +5,7 @@
 //! Rows are written again, under the yard's exclusive lock, after each step of ours that moves a file's ctime. A kill
 //! before that, a torn file or a copied yard cost reading, never trust. The format is written down in `docs/formats.md`.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::os::fd::AsFd;
@@ -117,7 +117,7 @@ struct Fresh {
     /// With the second half of the content's id.
     rows: Vec<(Row, Half)>,
     /// The row of an inode; `None` for one that counts no more.
-    at: HashMap<u64, Option<u32>>,
+    at: BTreeMap<u64, Option<u32>>,
 }
 
 impl Fresh {
@@ -142,6 +142,7 @@ impl Fresh {
         Some(self.at.get(&ino)?.map(|at| &self.rows[at as usize].0))
     }
 
+    /// In the order of their inodes.
     fn rows(&self) -> impl Iterator<Item = &Row> {
         self.at.values().flatten().map(|at| &self.rows[*at as usize].0)
     }
@@ -384,9 +385,7 @@ impl Ledger {
             return Ok(());
         }
         let fresh = lock(&self.fresh);
-        let mut new: Vec<&Row> = fresh.rows().collect();
-        new.sort_unstable_by_key(|row| row.ino);
-        let mut new = new.into_iter().peekable();
+        let mut new = fresh.rows().peekable();
         disk::write_loose(&self.path, &op.join("ledger"), |out| {
             let mut out = Hashed { out, hasher: blake3::Hasher::new(), piece: Vec::with_capacity(PIECE) };
             out.put(MAGIC)?;

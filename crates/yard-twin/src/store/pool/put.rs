@@ -1,6 +1,6 @@
 //! Puts contents into the pool: read, hashed and stored in one pass, published all at once.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -18,6 +18,9 @@ use crate::progress::Ctx;
 /// whatever other programs have written.
 const SYNC_SINGLY: u64 = 32;
 
+/// So many contents are published by the threads before more are told off.
+const AT_ONCE: usize = 1 << 14;
+
 /// Stages new contents below a folder of its own, then moves them into the pool together.
 ///
 /// Until [`Putter::publish`], nothing in the pool has changed. A crash leaves the stage, which the next command deletes.
@@ -31,8 +34,8 @@ pub(crate) struct Putter<'a> {
     /// What is known of the pool's files.
     ledger: Arc<Ledger>,
     /// Contents that are staged, and those found in the pool, which must still be there in the end.
-    staged: Mutex<HashSet<ContentId>>,
-    found: Mutex<HashSet<ContentId>>,
+    staged: Mutex<BTreeSet<ContentId>>,
+    found: Mutex<BTreeSet<ContentId>>,
     /// Contents that are not staged, but files of the source: where, and how they looked when they were read.
     adopted: Mutex<HashMap<ContentId, (PathBuf, Stat)>>,
     /// Files of the pool that hold something else than they should: their inodes.
@@ -297,27 +300,26 @@ impl<'a> Putter<'a> {
                 });
             }
         }
-        // A great many may be staged, and each is written down in the ledger now.
         drop(staged);
-        let contents: Vec<ContentId> = std::mem::take(&mut *lock(&self.staged)).into_iter().collect();
-        self.pool.make_folders_for(&contents)?;
+        // A great many may be staged: each is forgotten here as it is written down in the ledger.
+        let mut staged = std::mem::take(&mut *lock(&self.staged));
         let published = Mutex::new((PutTotals::default(), HashSet::new()));
-        parallel::for_each(
-            &contents,
-            ctx.threads(),
-            || (),
-            |(), &content| {
-                ctx.check()?;
-                if let Some((stat, path)) = self.publish_one(ledger, content, adopted.get(&content), ctx)? {
-                    ledger.set(content, &stat);
-                    let (totals, folders) = &mut *lock(&published);
-                    totals.contents += 1;
-                    totals.bytes += stat.size;
-                    folders.extend(path.parent().map(Path::to_path_buf));
-                }
-                Ok(())
-            },
-        )?;
+        let publish = |(): &mut (), &content: &ContentId| {
+            ctx.check()?;
+            if let Some((stat, path)) = self.publish_one(ledger, content, adopted.get(&content), ctx)? {
+                ledger.set(content, &stat);
+                let (totals, folders) = &mut *lock(&published);
+                totals.contents += 1;
+                totals.bytes += stat.size;
+                folders.extend(path.parent().map(Path::to_path_buf));
+            }
+            Ok(())
+        };
+        while !staged.is_empty() {
+            let some: Vec<ContentId> = std::iter::from_fn(|| staged.pop_first()).take(AT_ONCE).collect();
+            self.pool.make_folders_for(&some)?;
+            parallel::for_each(&some, ctx.threads(), || (), publish)?;
+        }
         let (totals, folders) = parallel::into_inner(published);
         if folders.len() as u64 <= SYNC_SINGLY {
             folders.iter().try_for_each(|folder| disk::sync_folder(folder))?;
