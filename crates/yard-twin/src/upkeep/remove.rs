@@ -21,7 +21,6 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-use std::collections::HashSet;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -140,13 +139,13 @@ pub fn plan(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Plan> {
     let row = yard.catalog.twin(row.id)?.unwrap_or(row);
     let state = state.map_or_else(|| yard.store.state(row.state), Ok)?;
     let (id, _) = state.encode();
-    let elsewhere = yard.contents_elsewhere(Some(&row), None)?;
     let listing = listing.map_or_else(|| yard.store.listing(state.disk), Ok)?;
+    let only = yard.contents_only_in(&listing, Some(&row), None)?;
     Ok(Plan {
         name: row.name.clone(),
         build: state.build,
         totals: listing.totals(),
-        only_here: only_here(&listing, &elsewhere),
+        only_here: only_here(&listing, &only),
         not_taken,
         leaks,
         entries: yard.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
@@ -264,14 +263,15 @@ pub fn let_go(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<LetGoOutcome> {
     Ok(LetGoOutcome { name: plan.name.clone(), freed, kept, took: began.elapsed() })
 }
 
-/// The files of a listing whose contents are not among those that are elsewhere.
-pub(crate) fn only_here(listing: &Listing, elsewhere: &HashSet<ContentId>) -> OnlyHere {
-    let mut only = OnlyHere::default();
+/// The files of a listing whose contents are among those that are nowhere else, which come in their order.
+pub(crate) fn only_here(listing: &Listing, only: &[ContentId]) -> OnlyHere {
+    let mut here = OnlyHere::default();
     for entry in listing.entries() {
-        if entry.node.size() > 0 && entry.node.content().is_some_and(|content| !elsewhere.contains(&content)) {
-            only.paths.push(entry.path.to_string());
-            only.bytes += entry.node.size();
+        let is_only = entry.node.content().is_some_and(|content| only.binary_search(&content).is_ok());
+        if entry.node.size() > 0 && is_only {
+            here.paths.push(entry.path.to_string());
+            here.bytes += entry.node.size();
         }
     }
-    only
+    here
 }

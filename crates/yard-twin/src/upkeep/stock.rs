@@ -133,19 +133,18 @@ fn twins_on(yard: &Yard, build: &BuildRef) -> Result<Vec<String>> {
 /// [`Error::NotFound`], [`Error::Damaged`], [`Error::Io`].
 pub fn details(yard: &Yard, build: &BuildRef) -> Result<(Details, Listing)> {
     let row = yard.stock_row(build, false)?;
-    // In this order only one listing is in memory at a time.
     let others = yard.catalog.stock_builds()?.into_iter().filter(|other| other.build != row.build);
     let (others, mut theirs) = (others.map(|other| other.listing).collect(), HashSet::new());
     yard.store.each_readable(others, |entry| theirs.extend(entry.node.content()))?;
-    let elsewhere = yard.contents_elsewhere(None, Some(&row.build))?;
     let (summary, listing) = (stock_summary(yard, &row)?, yard.store.listing(row.listing)?);
+    let only = yard.contents_only_in(&listing, None, Some(&row.build))?;
     // Each content counts once.
     let shared =
         listing.entries().iter().filter(|entry| entry.node.content().is_some_and(|content| theirs.remove(&content)));
     let details = Details {
         source: row.source,
         listing: row.listing,
-        only_here: only_here(&listing, &elsewhere),
+        only_here: only_here(&listing, &only),
         shared_with_others: shared.map(|entry| entry.node.size()).sum(),
         belongings: yard.sheet_of(build)?.map(|sheet| sheet.belongings(&listing)).unwrap_or_default(),
         summary,

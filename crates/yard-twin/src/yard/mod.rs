@@ -19,7 +19,7 @@ use crate::disk::lock::{self as file_lock, Held, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, Noun, PathContext, Result, TwinError};
 use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, SnapshotRef, Source, Title, TwinId, TwinName};
-use crate::listing::{Entry, Totals};
+use crate::listing::{Entry, Listing, Totals};
 use crate::progress::Ctx;
 use crate::scan::{Index, index_path};
 use crate::sheet::Sheet;
@@ -315,16 +315,25 @@ impl Yard {
         Ok(State::new(build, self.default_sharing(), nothing, nothing, String::new()))
     }
 
-    /// The contents that stock builds and twins need, as far as that can be told, other than the one twin and the one stock
-    /// build.
-    pub(crate) fn contents_elsewhere(
+    /// The contents of a listing that nothing needs but the one twin or the one stock build, as far as that can be told, in
+    /// their order.
+    pub(crate) fn contents_only_in(
         &self,
+        listing: &Listing,
         but: Option<&TwinRow>,
         but_stock: Option<&BuildRef>,
-    ) -> Result<HashSet<ContentId>> {
-        let mut contents = HashSet::new();
-        self.each_elsewhere(but, but_stock, |entry| contents.extend(entry.node.content()))?;
-        Ok(contents)
+    ) -> Result<Vec<ContentId>> {
+        let mut contents: Vec<_> =
+            listing.entries().iter().filter_map(|entry| Some((entry.node.content()?, true))).collect();
+        contents.sort_unstable();
+        contents.dedup();
+        self.each_elsewhere(but, but_stock, |entry| {
+            let at = entry.node.content().map(|content| contents.binary_search_by(|(there, _)| there.cmp(&content)));
+            if let Some(Ok(at)) = at {
+                contents[at].1 = false;
+            }
+        })?;
+        Ok(contents.into_iter().filter_map(|(content, only)| only.then_some(content)).collect())
     }
 
     /// The line of a twin's history that is meant.
