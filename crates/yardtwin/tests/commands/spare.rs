@@ -89,6 +89,9 @@ fn a_run_that_wrote_anything_leaves_nothing_of_it() {
         "echo 1 > /tmp/left",
         "mkdir -p /var/tmp/a/b; chmod 500 /var/tmp/a",
         "echo x > stray; rm stray",
+        "rm -f /tmp/.display-key; mkdir -p /tmp/.display-key/in",
+        "rm -rf /tmp/.runtime; ln -s /etc /tmp/.runtime",
+        "chmod 000 /tmp",
         "chmod 700 . ~",
         "mkdir fresh; rmdir fresh; chmod 1777 /tmp",
     ] {

@@ -38,20 +38,26 @@ impl RunLayer {
 
     /// Keeps an empty layer for the next run. One that holds anything, or is not as it was made, is deleted.
     pub(crate) fn put_away(&self) -> Result<()> {
+        if self.keep().is_ok_and(|kept| kept) { Ok(()) } else { self.remove() }
+    }
+
+    /// Whether it could be kept: it is deleted else, whatever stood in the way.
+    fn keep(&self) -> Result<bool> {
         disk::remove_if_there(&self.temporary("tmp").join(COOKIE))?;
         for area in AREAS {
             // The kernel makes one of its own that nobody may look into: whoever copies a yard would stumble over it.
             let kernels = self.work(area).join("work");
-            if disk::exists(&kernels) && disk::remove_folder(&kernels).is_err() {
-                return self.remove();
+            if disk::exists(&kernels) {
+                disk::remove_folder(&kernels)?;
             }
         }
         if !is_as_made(&self.root) || disk::exists(&self.spare()) {
-            return self.remove();
+            return Ok(false);
         }
         // What it says of this run must never be taken for the next one's.
         disk::remove_if_there(&self.root.join(ABOUT))?;
-        disk::rename(&self.root, &self.spare())
+        disk::rename(&self.root, &self.spare())?;
+        Ok(true)
     }
 }
 
