@@ -352,7 +352,7 @@ impl Twin {
         }
         putter.sync()?;
         let _alone = self.yard.alone(ctx)?;
-        let ledger = Ledger::load(&self.yard.store.pool)?;
+        let ledger = asked.renewed(&self.yard.store.pool)?;
         for leak in &mends.leaks {
             if leak.alone {
                 // Its bytes are the twin's own from now on.

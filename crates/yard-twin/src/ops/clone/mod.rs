@@ -304,19 +304,17 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let quiet = forbidden_links(yard, &yard.folder_of(&row), listing).is_empty();
     let device = disk::lstat(&stage).at("look at", &stage)?.dev;
     let looked = Looked { device, grain: clock.grain(), sheet: sheet_key, quiet };
-    let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
-    let folders = &Folders::of_new(listing, &stage, looked, clock.now()?, is_scratch)?;
-    let publish = || {
-        ctx.check()?;
-        let pool = yard.store.pool.inode()?;
+    let (now, pool) = (clock.now()?, yard.store.pool.inode()?);
+    let look = || {
+        if let Err(error) = ledger.save(op.path()) {
+            tracing::warn!(%error, "the next look at the pool will read more than it had to");
+        }
+        let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
+        let folders = &Folders::of_new(listing, &stage, looked, now, is_scratch)?;
         let index = NewIndex { listing, rows: &rows, pool, looked_at, folders };
-        index.save(&index_path(&stage), &stage.join("index.new"))?;
-        publish_twin(yard, row, &stage)
+        index.save(&index_path(&stage), &stage.join("index.new"))
     };
-    let (saved, published) = parallel::both(ctx.threads(), || ledger.save(op.path()), publish);
-    if let Err(error) = saved {
-        tracing::warn!(%error, "the next look at the pool will read more than it had to");
-    }
+    let published = ctx.check().and_then(|()| publish_twin(yard, row, &stage, look, ctx));
     let row = match published {
         Ok(row) => row,
         Err(error) => {
@@ -427,15 +425,25 @@ fn furnish(stage: &Path, row: &TwinRow, plan: &Plan) -> Result<()> {
     disk::make_folder(&stage.join("runs"))
 }
 
-/// Renames a staged twin into place and records it: the instant at which it exists. The caller holds the yard alone.
-fn publish_twin(yard: &Yard, mut row: TwinRow, stage: &Path) -> Result<TwinRow> {
+/// Renames a staged twin into place and records it: the instant at which it exists. The caller holds the yard alone. What has
+/// to be done with the stage before is done while a record that it is coming is waited for.
+fn publish_twin(
+    yard: &Yard,
+    mut row: TwinRow,
+    stage: &Path,
+    before: impl FnOnce() -> Result<()> + Send,
+    ctx: &Ctx,
+) -> Result<TwinRow> {
     names::check_free(yard, &row.name)?;
     row.folder = names::free_folder(yard, &row.name)?;
     let folder = yard.twins_folder().join(&row.folder);
-    let intent = yard.catalog.intend(&Intent::Clone { twin: row.clone() })?;
-    if let Err(error) = disk::rename_new(stage, &folder) {
+    let intend = || yard.catalog.intend(&Intent::Clone { twin: row.clone() });
+    let (done, intent) = parallel::both(ctx.threads(), before, intend);
+    let intent = intent?;
+    let put = || disk::rename_new(stage, &folder);
+    if let Err(error) = done.and_then(|()| put().map_err(|e| Error::io("put the new twin in place at", &folder, e))) {
         yard.catalog.intent_done(intent)?;
-        return Err(Error::io("put the new twin in place at", folder, error));
+        return Err(error);
     }
     disk::sync_rename(stage, &folder)?;
     yard.catalog.together(|| {
