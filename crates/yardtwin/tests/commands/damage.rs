@@ -107,15 +107,15 @@ fn rot(desk: &Desk, twin: &str, path: &str) {
     let mut bytes = fs::read(index.clone()).unwrap();
     let end = bytes.len() - 32;
     let number = |at: usize| usize::try_from(u64::from_le_bytes(bytes[at..at + 8].try_into().unwrap())).unwrap();
-    let (folders, entries) = (number(112), number(120));
-    for row in bytes[136 + folders * 28..].chunks_mut(72).take(entries) {
+    let (folders, entries) = (number(80), number(88));
+    for row in bytes[104 + folders * 28..].chunks_mut(72).take(entries) {
         if row[..8] == before.ino().to_le_bytes() {
             row[24..32].copy_from_slice(&stamp(&after));
         }
     }
     // Looked at a while later, so that it isn't read because it was written just then.
-    let later = i64::from_le_bytes(bytes[48..56].try_into().unwrap()) + 60_000_000_000;
-    bytes[48..56].copy_from_slice(&later.to_le_bytes());
+    let later = i64::from_le_bytes(bytes[16..24].try_into().unwrap()) + 60_000_000_000;
+    bytes[16..24].copy_from_slice(&later.to_le_bytes());
     let hash = blake3::hash(&bytes[..end]);
     bytes[end..].copy_from_slice(hash.as_bytes());
     fs::write(index, bytes).unwrap();

@@ -101,6 +101,27 @@ fn a_run_that_wrote_anything_leaves_nothing_of_it() {
 }
 
 #[test]
+fn a_layer_is_used_again_once_what_was_written_in_it_is_folded_back() {
+    let Some(desk) = bench() else { return };
+    let mut folders = BTreeSet::new();
+    for number in 0..4 {
+        let write = format!(
+            "mkdir -p own new; mv data moved; mv moved data; echo {number} > own/one.sav; echo x > new/x; rm -r new; \
+             mkdir -p ~/.config/bench; echo {number} > ~/.config/bench/set; echo {number} >> data/target.txt"
+        );
+        let report = desk.does("a", &write, &[]);
+        assert_eq!(report["record"]["exit_code"], 0, "{report}");
+        folders.insert(desk.at("yard/twins/a/layer-empty").metadata().unwrap().ino());
+        let list = "find . -printf '%p %y %m %s\n' | sort; cat own/one.sav data/target.txt";
+        let run = desk.run(&["launch", "a", "--", list]);
+        let there = desk.tool("sh").args(["-c", list]).current_dir(desk.game("a", "")).output().unwrap();
+        assert_eq!(text(&run.stdout), text(&there.stdout), "what is in it is what the program sees");
+        assert!(text(&there.stdout).contains(&format!("\n{number}\none\n")), "{}", text(&there.stdout));
+    }
+    assert_eq!(folders.len(), 1, "the same one each time");
+}
+
+#[test]
 fn a_layer_of_roots_is_in_nobodys_way() {
     if !is_root() {
         return skip("a_layer_of_roots", "only root can leave one");

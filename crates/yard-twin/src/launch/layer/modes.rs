@@ -19,7 +19,7 @@ pub(super) struct Modes {
 }
 
 impl Modes {
-    const FILE: &str = "modes";
+    pub(super) const FILE: &str = "modes";
 
     pub(super) fn load(layer: &RunLayer) -> Result<Self> {
         let file = layer.root.join(Self::FILE);

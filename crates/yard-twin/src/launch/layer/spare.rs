@@ -8,9 +8,10 @@ use std::path::{Path, PathBuf};
 use rustix::fs::CWD;
 
 use super::super::surroundings::{COOKIE, RUNTIME};
-use super::{ABOUT, AREAS, About, RunLayer, UUID, names};
+use super::modes::Modes;
+use super::{ABOUT, AREAS, ATTRIBUTES, About, RunLayer, UUID, by_descriptor, names};
 use crate::disk::{self, Stat};
-use crate::error::Result;
+use crate::error::{Error, Result};
 
 impl RunLayer {
     /// Beside the layer's own folder.
@@ -44,11 +45,14 @@ impl RunLayer {
     /// Whether it could be kept: it is deleted else, whatever stood in the way.
     fn keep(&self) -> Result<bool> {
         disk::remove_if_there(&self.temporary("tmp").join(COOKIE))?;
+        disk::remove_if_there(&self.root.join(Modes::FILE))?;
         for area in AREAS {
+            wipe(&self.upper(area)).map_err(|error| Error::io("open", self.upper(area), error))?;
             // The kernel makes one of its own that nobody may look into: whoever copies a yard would stumble over it.
             let kernels = self.work(area).join("work");
-            if disk::exists(&kernels) {
-                disk::remove_folder(&kernels)?;
+            // What it leaves there, as the one thing that all gone files share, is its own too.
+            if disk::exists(&kernels) && disk::remove_folder(&kernels).is_err() {
+                disk::remove_tree(&kernels)?;
             }
         }
         if !is_as_made(&self.root) || disk::exists(&self.spare()) {
@@ -59,6 +63,16 @@ impl RunLayer {
         disk::rename(&self.root, &self.spare())?;
         Ok(true)
     }
+}
+
+/// Takes off what the kernel notes at the top of a layer about what was in it: nothing is any more.
+fn wipe(area: &Path) -> io::Result<()> {
+    let area = disk::open_folder(CWD, area)?;
+    let noted = disk::attributes(&area)?.into_iter().filter(|name| name != UUID);
+    for name in noted.filter(|name| ATTRIBUTES.contains(&name.as_str())) {
+        disk::remove_attribute(&by_descriptor(area.as_fd()), &name)?;
+    }
+    Ok(())
 }
 
 /// A folder of a layer in which nothing was written.
