@@ -112,7 +112,7 @@ fn a_layer_is_used_again_once_what_was_written_in_it_is_folded_back() {
         let report = desk.does("a", &write, &[]);
         assert_eq!(report["record"]["exit_code"], 0, "{report}");
         folders.insert(desk.at("yard/twins/a/layer-empty").metadata().unwrap().ino());
-        let list = "find . -printf '%p %y %m %s\n' | sort; cat own/one.sav data/target.txt";
+        let list = "find . -printf '%p %y %m\n' | sort; cat own/one.sav data/target.txt";
         let run = desk.run(&["launch", "a", "--", list]);
         let there = desk.tool("sh").args(["-c", list]).current_dir(desk.game("a", "")).output().unwrap();
         assert_eq!(text(&run.stdout), text(&there.stdout), "what is in it is what the program sees");
