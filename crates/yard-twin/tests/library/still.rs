@@ -5,7 +5,7 @@ use std::fs::{self, File};
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use crate::common::{Dice, Place, Seen, clone, is_root, look, skip, take_in, tree};
 use yard_twin::compare::{self, Differs};
@@ -238,7 +238,11 @@ fn live_on(yard: &Yard, dice: &mut Dice) -> String {
             running.program_ended();
             drop(running);
             // What kept it holds the twin until it has ended.
-            while show::twin(yard, &name, &ctx).unwrap().unsettled.is_some() {}
+            let began = Instant::now();
+            while show::twin(yard, &name, &ctx).unwrap().unsettled.is_some() {
+                assert!(began.elapsed() < Duration::from_secs(60), "it is never let go");
+                std::thread::sleep(Duration::from_millis(5));
+            }
             format!("launched, with nobody to see it end: {script}")
         }
     }

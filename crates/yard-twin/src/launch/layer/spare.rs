@@ -11,7 +11,7 @@ use super::super::surroundings::{COOKIE, RUNTIME};
 use super::modes::Modes;
 use super::{ABOUT, AREAS, ATTRIBUTES, About, RunLayer, UUID, by_descriptor, names};
 use crate::disk::{self, Stat};
-use crate::error::{Error, Result};
+use crate::error::{PathContext, Result};
 
 impl RunLayer {
     /// Beside the layer's own folder.
@@ -47,7 +47,7 @@ impl RunLayer {
         disk::remove_if_there(&self.temporary("tmp").join(COOKIE))?;
         disk::remove_if_there(&self.root.join(Modes::FILE))?;
         for area in AREAS {
-            wipe(&self.upper(area)).map_err(|error| Error::io("open", self.upper(area), error))?;
+            wipe(&self.upper(area)).at("clear", self.upper(area))?;
             // The kernel makes one of its own that nobody may look into: whoever copies a yard would stumble over it.
             let kernels = self.work(area).join("work");
             // What it leaves there, as the one thing that all gone files share, is its own too.
