@@ -36,6 +36,13 @@ use crate::error::{Error, PathContext, Result};
 /// Bytes read at once; each thread has one such buffer.
 pub(crate) const BUFFER: usize = 256 << 10;
 
+/// Makes a buffer ready that is kept from file to file, where the first one needs it.
+pub(crate) fn ready(buffer: &mut Vec<u8>) {
+    if buffer.len() < BUFFER {
+        *buffer = vec![0; BUFFER];
+    }
+}
+
 /// Files from this size on are read first, the largest first, so that none of them ends the work alone.
 pub(crate) const LARGE: u64 = 4 << 20;
 

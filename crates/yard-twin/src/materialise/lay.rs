@@ -296,7 +296,7 @@ impl Placer<'_> {
         let after = disk::fstat(&from).at("look at", self.layout.pool.path(content))?;
         if before != after || !ledger.holds(content, &before) {
             // Linked just now, or written to: the hash of the copy decides.
-            buffer.resize(disk::BUFFER, 0);
+            disk::ready(buffer);
             let copied = disk::open_file(folder, name).at("read", path())?;
             let seen = disk::fstat(&copied).at("look at", path())?;
             if hash_unchanged(&copied, &seen, &path(), buffer, ctx)? != content {
@@ -352,7 +352,7 @@ impl Placer<'_> {
 /// Copies bytes, holes as holes. Not by the kernel, which shares blocks where it can: a copy is one.
 fn copy(from: &File, to: &File, path: &Path, buffer: &mut Vec<u8>, ctx: &Ctx) -> Result<()> {
     let stat = disk::fstat(from).at("look at", path)?;
-    buffer.resize(disk::BUFFER, 0);
+    disk::ready(buffer);
     let mut writer = Writer::new(to, path, disk::has_holes(&stat));
     let piece = |piece: &[u8]| {
         writer.piece(piece)?;

@@ -113,7 +113,7 @@ impl Pool {
         if !stat.is_file() {
             return Ok(Has::Wrong(stat));
         }
-        buffer.resize(disk::BUFFER, 0);
+        disk::ready(buffer);
         /// Others may link or write to it meanwhile.
         const TRIES: usize = 3;
         for _ in 0..TRIES {
