@@ -16,9 +16,14 @@ use crate::error::{Error, Result};
 ///
 /// Paths order by component, so that a folder is followed at once by all that is below it; a listing in this
 /// order is what a depth-first walk with sorted names yields. Cloning one copies no text.
-#[derive(Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
-pub struct RelPath(Arc<str>);
+pub struct RelPath {
+    /// The text of this path, and maybe of others.
+    text: Arc<str>,
+    start: u32,
+    end: u32,
+}
 
 impl RelPath {
     /// Checks `text` and takes it as a relative path.
@@ -27,10 +32,8 @@ impl RelPath {
     /// [`Error::Path`] if it is empty, absolute, has an empty, `.` or `..` component, or holds a NUL.
     pub fn new(text: impl AsRef<str>) -> Result<Self> {
         let text = text.as_ref();
-        match fault(text) {
-            None => Ok(Self(text.into())),
-            Some(why) => Err(Error::Path { path: text.into(), why }),
-        }
+        let end = length(text)?;
+        Ok(Self { text: text.into(), start: 0, end })
     }
 
     /// The path with one more component.
@@ -41,7 +44,7 @@ impl RelPath {
         if name.contains('/') {
             return Err(Error::Path { path: name.into(), why: "a name holds no '/'" });
         }
-        Self::new(format!("{}/{name}", self.0))
+        Self::new(format!("{self}/{name}"))
     }
 
     /// The path with more components, of a path below it.
@@ -49,31 +52,31 @@ impl RelPath {
     /// # Errors
     /// As [`RelPath::new`].
     pub(crate) fn join_all(&self, below: &str) -> Result<Self> {
-        Self::new(format!("{}/{below}", self.0))
+        Self::new(format!("{self}/{below}"))
     }
 
     /// The path as text.
     #[must_use]
     pub fn as_str(&self) -> &str {
-        &self.0
+        &self.text[self.start as usize..self.end as usize]
     }
 
     /// The folder that holds it; `None` for a single component.
     #[must_use]
     pub fn parent(&self) -> Option<&str> {
-        self.0.rsplit_once('/').map(|(parent, _)| parent)
+        self.as_str().rsplit_once('/').map(|(parent, _)| parent)
     }
 
     /// Whether it is `other`, or lies below it.
     #[must_use]
     pub fn is_at_or_below(&self, other: &Self) -> bool {
-        self.0.strip_prefix(&*other.0).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        self.as_str().strip_prefix(other.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
     }
 
     /// The last component.
     #[must_use]
     pub fn name(&self) -> &str {
-        self.0.rsplit_once('/').map_or(&self.0, |(_, name)| name)
+        self.as_str().rsplit_once('/').map_or(self.as_str(), |(_, name)| name)
     }
 
     /// The ending of the last component in lower case, without the dot: `ini` for `cabin/Panel.INI`.
@@ -85,13 +88,65 @@ impl RelPath {
 
     /// What two paths have in common that are one where spellings fold.
     pub(crate) fn key(&self) -> String {
-        fold_key(&self.0)
+        fold_key(self.as_str())
     }
 
     /// Where it is below `root` on disk.
     #[must_use]
     pub fn below(&self, root: &Path) -> PathBuf {
-        root.join(&*self.0)
+        root.join(self.as_str())
+    }
+}
+
+/// How long a path is, if it is one.
+fn length(text: &str) -> Result<u32> {
+    let why = match (fault(text), u32::try_from(text.len())) {
+        (None, Ok(length)) => return Ok(length),
+        (why, _) => why.unwrap_or("it is too long"),
+    };
+    Err(Error::Path { path: text.into(), why })
+}
+
+/// Makes many paths that share their text, each with something that goes with it: a path takes up what it says and hardly
+/// more. Whoever keeps one of them keeps the text of the few hundred that were made with it.
+#[derive(Debug)]
+pub(crate) struct SharedPaths<T> {
+    text: String,
+    /// Where each ends, and what goes with it.
+    paths: Vec<(u32, T)>,
+}
+
+impl<T> SharedPaths<T> {
+    /// Bytes of text that are shared.
+    const ENOUGH: usize = 16 << 10;
+
+    /// None yet.
+    pub(crate) fn new() -> Self {
+        Self { text: String::new(), paths: Vec::new() }
+    }
+
+    /// Checks one, and says whether it is time to [`SharedPaths::take`] them.
+    ///
+    /// # Errors
+    /// As [`RelPath::new`].
+    pub(crate) fn add(&mut self, path: &str, with: T) -> Result<bool> {
+        let length = length(path)?;
+        let start = self.paths.last().map_or(0, |last| last.0);
+        let too_long = || Error::Path { path: path.into(), why: "it is too long" };
+        self.paths.push((start.checked_add(length).ok_or_else(too_long)?, with));
+        self.text.push_str(path);
+        Ok(self.text.len() >= Self::ENOUGH)
+    }
+
+    /// Those that were added since the last time, in the same order.
+    pub(crate) fn take(&mut self) -> impl Iterator<Item = (RelPath, T)> {
+        let (text, mut start) = (Arc::<str>::from(self.text.as_str()), 0);
+        self.text.clear();
+        self.paths.drain(..).map(move |(end, with)| {
+            let path = RelPath { text: Arc::clone(&text), start, end };
+            start = end;
+            (path, with)
+        })
     }
 }
 
@@ -141,9 +196,24 @@ pub(crate) fn fold_key(name: &str) -> String {
     name.nfd().default_case_fold().nfc().collect()
 }
 
+impl PartialEq for RelPath {
+    fn eq(&self, other: &Self) -> bool {
+        self.as_str() == other.as_str()
+    }
+}
+
+impl Eq for RelPath {}
+
+impl std::hash::Hash for RelPath {
+    fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
+        // As its text, by which it is looked up, too.
+        self.as_str().hash(state);
+    }
+}
+
 impl Ord for RelPath {
     fn cmp(&self, other: &Self) -> Ordering {
-        compare(&self.0, &other.0)
+        compare(self.as_str(), other.as_str())
     }
 }
 
@@ -163,19 +233,19 @@ impl std::str::FromStr for RelPath {
 
 impl fmt::Display for RelPath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.0)
+        f.write_str(self.as_str())
     }
 }
 
 impl fmt::Debug for RelPath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        fmt::Debug::fmt(&*self.0, f)
+        fmt::Debug::fmt(self.as_str(), f)
     }
 }
 
 impl Borrow<str> for RelPath {
     fn borrow(&self) -> &str {
-        &self.0
+        self.as_str()
     }
 }
 

@@ -291,7 +291,19 @@ pub(crate) fn write_whole(path: &Path, staged: &Path, bytes: &[u8]) -> Result<()
 /// As [`write_whole`] for what may be lost: a power loss may leave anything.
 pub(crate) fn write_loose(path: &Path, staged: &Path, write: impl FnOnce(&mut File) -> io::Result<()>) -> Result<()> {
     write_staged(staged, write)?;
-    rename(staged, path)
+    replace_loose(staged, path)
+}
+
+/// Renames a file that may be lost, replacing what is there.
+///
+/// Where a file is renamed over another one, ext4 at once writes out what is in it, for programs that don't sync; and then
+/// whoever syncs next waits for that, too. Two files that change places are just renamed.
+pub(crate) fn replace_loose(staged: &Path, path: &Path) -> Result<()> {
+    let there = super::lstat(path).is_ok_and(|stat| stat.is_file());
+    let exchange = || rustix::fs::renameat_with(CWD, staged, CWD, path, RenameFlags::EXCHANGE);
+    step().at("rename", staged)?;
+    // Where two can't change places, the new one replaces the old.
+    if there && exchange().is_ok() { remove_file(staged) } else { rename(staged, path) }
 }
 
 /// The first half of [`write_loose`]: what is to be renamed later.

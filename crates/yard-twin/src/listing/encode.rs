@@ -10,7 +10,7 @@ use zstd::stream::{Decoder, Encoder};
 use super::{Entry, Listing, Node};
 use crate::error::{Error, Result};
 use crate::ident::{ContentId, ListingId};
-use crate::path::RelPath;
+use crate::path::{RelPath, SharedPaths};
 
 const MAGIC: &[u8; 8] = b"ytlist\x00\x01";
 
@@ -251,22 +251,26 @@ impl<R: Read> Reader<R> {
 
     pub(super) fn paths(&mut self, count: usize) -> Option<Vec<RelPath>> {
         let mut paths = Vec::with_capacity(count.min(BELIEVED));
-        let mut last = Vec::new();
-        for _ in 0..count {
-            paths.push(self.path(&mut last)?);
-        }
+        self.each_path(count, |path| paths.push(path))?;
         Some(paths)
     }
 
-    /// The next path, of which `last` is the one before.
-    fn path(&mut self, last: &mut Vec<u8>) -> Option<RelPath> {
-        let shared = usize::try_from(self.number()?).ok()?;
-        if shared > last.len() {
-            return None;
+    /// So many paths, each as it differs from the one before.
+    fn each_path(&mut self, count: usize, mut each: impl FnMut(RelPath)) -> Option<()> {
+        let (mut last, mut paths) = (Vec::new(), SharedPaths::new());
+        for _ in 0..count {
+            let shared = usize::try_from(self.number()?).ok()?;
+            if shared > last.len() {
+                return None;
+            }
+            last.truncate(shared);
+            self.text(&mut last)?;
+            if paths.add(std::str::from_utf8(&last).ok()?, ()).ok()? {
+                paths.take().for_each(|(path, ())| each(path));
+            }
         }
-        last.truncate(shared);
-        self.text(last)?;
-        RelPath::new(std::str::from_utf8(last).ok()?).ok()
+        paths.take().for_each(|(path, ())| each(path));
+        Some(())
     }
 
     fn node(&mut self, kind: u8) -> Option<Node> {
@@ -287,10 +291,7 @@ impl<R: Read> Reader<R> {
         let (count, mut kinds) = (self.number()?, Vec::new());
         self.take(count, &mut kinds)?;
         let mut entries = Vec::with_capacity(kinds.len().min(BELIEVED));
-        let mut last = Vec::new();
-        for _ in 0..kinds.len() {
-            entries.push(Entry { path: self.path(&mut last)?, node: Node::EmptyFolder, mtime: 0 });
-        }
+        self.each_path(kinds.len(), |path| entries.push(Entry { path, node: Node::EmptyFolder, mtime: 0 }))?;
         for (entry, kind) in entries.iter_mut().zip(kinds) {
             entry.node = self.node(kind)?;
         }

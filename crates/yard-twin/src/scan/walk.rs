@@ -12,7 +12,7 @@ use rustix::fs::{AtFlags, CWD, FileType, RawDir};
 use crate::disk::{self, Stat};
 use crate::error::{Error, IntakeError, PathContext, Result};
 use crate::parallel;
-use crate::path::RelPath;
+use crate::path::{RelPath, SharedPaths};
 use crate::progress::Ctx;
 
 /// What to do about names and files that no listing can hold.
@@ -356,13 +356,22 @@ fn walk_each<S: Send + Default>(
         if names.is_empty() && !job.root {
             each(&mut worker.found, Seen { path: job.path.clone(), kind: Kind::EmptyFolder, stat });
         }
+        let mut paths = SharedPaths::new();
+        let mut show = |paths: &mut SharedPaths<_>| {
+            paths.take().for_each(|(path, (kind, stat))| each(&mut worker.found, Seen { path, kind, stat }));
+        };
         for Name { name, behind, stat } in names {
             match behind {
                 Behind::Folder => below.push((name, ())),
                 Behind::Untold => {}
-                Behind::Other(kind) => each(&mut worker.found, Seen { path: job.path.join(&name)?, kind, stat }),
+                Behind::Other(kind) => {
+                    if paths.add(&format!("{}/{name}", job.path), (kind, stat))? {
+                        show(&mut paths);
+                    }
+                }
             }
         }
+        show(&mut paths);
         Ok(())
     };
     lister.crawl((), |_, _, _, _| None, visit, ctx)

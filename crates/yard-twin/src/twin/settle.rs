@@ -326,7 +326,7 @@ impl Twin {
             self.renew()?;
         }
         written?;
-        staged.map_or(Ok(()), |staged| disk::rename(&staged, &index_path(&folder)))?;
+        staged.map_or(Ok(()), |staged| disk::replace_loose(&staged, &index_path(&folder)))?;
         let looked_at = look.found.looked_at;
         let mut leaks = mends.leaks();
         leaks.number = number.filter(|_| !leaks.paths.is_empty());

@@ -305,16 +305,19 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     let device = disk::lstat(&stage).at("look at", &stage)?.dev;
     let looked = Looked { device, grain: clock.grain(), sheet: sheet_key, quiet };
     let (now, pool) = (clock.now()?, yard.store.pool.inode()?);
-    let look = || {
+    let save = || {
         if let Err(error) = ledger.save(op.path()) {
             tracing::warn!(%error, "the next look at the pool will read more than it had to");
         }
+    };
+    let look = || {
         let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
         let folders = &Folders::of_new(listing, &stage, looked, now, is_scratch)?;
         let index = NewIndex { listing, rows: &rows, pool, looked_at, folders };
         index.save(&index_path(&stage), &stage.join("index.new"))
     };
-    let published = ctx.check().and_then(|()| publish_twin(yard, row, &stage, look, ctx));
+    let before = || parallel::both(ctx.threads(), save, look).1;
+    let published = ctx.check().and_then(|()| publish_twin(yard, row, &stage, before, ctx));
     let row = match published {
         Ok(row) => row,
         Err(error) => {
