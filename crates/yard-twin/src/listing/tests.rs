@@ -134,3 +134,21 @@ fn a_listing_holds_no_path_twice_and_nothing_below_a_file() {
     let order: Vec<_> = listing.entries().iter().map(|e| e.path.as_str()).collect();
     assert_eq!(order, ["game/a/b", "game/a-b", "game/a.b"], "a folder's contents come before its neighbours");
 }
+
+#[test]
+fn paths_that_share_their_text_are_those_that_have_their_own() {
+    // Far more text than is shared at once, and single paths as long as that.
+    let name = |number: usize| format!("game/{}/é{number}", "x".repeat(number * number % 40_000 + 1));
+    let own: Vec<RelPath> = (0..300).map(|number| RelPath::new(name(number)).unwrap()).collect();
+    let entry = |path: &RelPath| Entry { path: path.clone(), node: Node::EmptyFolder, mtime: 0 };
+    let listing = Listing::new(own.iter().map(entry).collect()).unwrap();
+    let read = decode(&listing.encode().unwrap(), listing.id()).unwrap();
+    assert_eq!(read, listing);
+    let known: std::collections::HashSet<RelPath> = read.entries().iter().map(|entry| entry.path.clone()).collect();
+    for path in &own {
+        assert!(known.contains(path) && known.contains(path.as_str()) && read.get(path.as_str()).is_some());
+    }
+    let kept = RelPath::clone(&read.entries()[7].path);
+    drop((read, known));
+    assert_eq!(kept, listing.entries()[7].path);
+}

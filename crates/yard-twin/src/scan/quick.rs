@@ -212,9 +212,7 @@ impl Sight {
     }
 
     fn add(&mut self, other: Self) {
-        // What is unread may be as much as all that is there.
-        self.unread.reserve_exact(other.unread.len());
-        self.unread.extend(other.unread);
+        take_over(&mut self.unread, other.unread);
         self.gone.extend(other.gone);
         self.other.extend(other.other);
         self.refreshed.extend(other.refreshed);
@@ -224,6 +222,16 @@ impl Sight {
         self.new.extend(other.new);
         self.untold.extend(other.untold);
         self.folders += other.folders;
+    }
+}
+
+/// Adds what is in `more`, from its end on and bit by bit: it may be as much as all that is there, and is not to be there twice.
+fn take_over<T>(all: &mut Vec<T>, mut more: Vec<T>) {
+    const BIT: usize = 1 << 14;
+    all.reserve_exact(more.len());
+    while !more.is_empty() {
+        all.extend(more.drain(more.len().saturating_sub(BIT)..));
+        more.shrink_to_fit();
     }
 }
 

@@ -91,7 +91,11 @@ impl Store {
         }
         match delta::verify_whole(file, id) {
             Some(verified) => verified.map_err(|why| Error::Damaged { path, why }),
-            None => self.listing(id).map(drop),
+            None => {
+                // It is the file that is asked, whatever was read of it before.
+                lock(&self.last_whole).take_if(|(last, _)| *last == id);
+                self.listing(id).map(drop)
+            }
         }
     }
 

@@ -191,7 +191,8 @@ impl Twin {
             set_aside.extend(kept);
             ledger.map_or(Ok(()), |ledger| ledger.save(&op_path))
         });
-        drop(alone);
+        // Nobody asks the ledger any more, and the index takes room.
+        drop((alone, asked));
         let mut looked_at = 0;
         let tidied = tidied.and_then(|()| {
             looked_at = clock.wait_past(latest)?;

@@ -47,6 +47,7 @@ struct Memory<'a> {
     state: State,
     pool_inode: u64,
     index: Option<Index>,
+    was_quiet: bool,
     ledger: Arc<Ledger>,
     aside: Aside,
     /// Both are large, and not needed where nothing has changed.
@@ -63,11 +64,13 @@ impl<'a> Memory<'a> {
             || Index::load(&index_path(folder), state.disk, pool_inode),
             || ledger.map_or_else(|| Ledger::load(&yard.store.pool).map(Arc::new), Ok),
         );
-        let (disk, build) = (state.disk, state.build.clone());
+        let (disk, build, index) = (state.disk, state.build.clone(), index?);
+        let standing = index.as_ref().and_then(|index| index.standing.as_ref());
         Ok(Self {
             folder,
             pool_inode,
-            index: index?,
+            was_quiet: standing.is_some_and(|standing| standing.looked.quiet),
+            index,
             ledger: ledger?,
             aside: yard.store.pool.aside()?,
             last: Late::new(move || yard.store.listing(disk)),
@@ -244,7 +247,11 @@ pub(crate) fn look_only(
     doubt: Doubt<'_>,
     ctx: &Ctx,
 ) -> Result<Look> {
-    let memory = Memory::of(yard, row, folder, stage.putter.map(Putter::ledger), ctx)?;
+    let mut memory = Memory::of(yard, row, folder, stage.putter.map(Putter::ledger), ctx)?;
+    if !matches!(doubt, Doubt::Nothing) {
+        // Every folder is listed.
+        memory.index.iter_mut().for_each(|index| index.standing = None);
+    }
     let (clock, trusts_inodes) = (FsClock::new(stage.op.path())?, disk::trusts_inodes(folder));
     let looked_at = clock.now()?;
     let keeps_modes = trusts_inodes || disk::keeps_modes(stage.op.path())?;
@@ -260,9 +267,8 @@ impl Memory<'_> {
     fn into_look(self, row: &TwinRow, found: Found) -> Result<Look> {
         let before = self.last.into_inner()?;
         tracing::debug!(twin = %row.name, files = before.entries().len(), read = found.read, "looked at");
-        let standing = self.index.as_ref().and_then(|index| index.standing.as_ref());
         Ok(Look {
-            was_quiet: standing.is_some_and(|standing| standing.looked.quiet),
+            was_quiet: self.was_quiet,
             stale_index: self.index.is_none(),
             state: self.state,
             before,

@@ -2,12 +2,13 @@
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt, symlink};
+use std::path::Path;
 
 use crate::common::{Place, assert_same, clone, leftovers, look, take_in, tree};
-use yard_twin::{Ctx, Sharing, Yard, intake, remove, stock};
+use yard_twin::{Ctx, Sharing, Yard, intake, remove, show, stock};
 
 /// The links that lead inside by an absolute path are the only difference: they become relative.
-fn expected(source: &std::path::Path) -> crate::common::Seen {
+fn expected(source: &Path) -> crate::common::Seen {
     let mut seen = look(source);
     for (path, (kind, bytes, _)) in &mut seen {
         let inside = bytes.strip_prefix(source.as_os_str().as_encoded_bytes());
@@ -141,4 +142,60 @@ fn a_removed_twin_can_be_cloned_from_until_it_is_forgotten() {
     let pool: u64 = look(&place.at("yard/pool")).values().filter(|what| what.1 == b"a long shift").count() as u64;
     assert_eq!(pool, 0, "nothing needs it any more");
     clone(&yard, "wexcombe@1.4", "fresh", Sharing::Careful).unwrap();
+}
+
+#[test]
+fn a_listing_that_was_read_is_believed_only_as_long_as_its_file_looks_the_same() {
+    for (what, spoil) in [
+        ("gone", (|path, _| fs::remove_file(path).unwrap()) as fn(&Path, &[u8])),
+        ("torn", |path, bytes| fs::write(path, &bytes[..bytes.len() / 2]).unwrap()),
+        ("other bytes, as long and as old", |path, bytes| {
+            let time = fs::metadata(path).unwrap().modified().unwrap();
+            let other: Vec<u8> = bytes.iter().map(|byte| byte ^ 0x55).collect();
+            fs::write(path, other).unwrap();
+            fs::File::options().append(true).open(path).unwrap().set_modified(time).unwrap();
+        }),
+    ] {
+        let place = Place::new();
+        tree(&place.at("source"), 3);
+        let yard = Yard::init(place.at("yard")).unwrap();
+        take_in(&yard, &place.at("source"), "1.4").unwrap();
+        clone(&yard, "wexcombe@1.4", "a", Sharing::All).unwrap();
+        let (options, ctx) = (yard_twin::clone::Options::default(), Ctx::new());
+        let (source, name) = ("a".parse().unwrap(), "b".parse().unwrap());
+        let plan = yard_twin::clone::plan(&yard, &source, &name, options, &ctx).unwrap();
+        // The plan has read it; what is there when the twin is made is something else.
+        for folder in fs::read_dir(place.at("yard/listings")).unwrap() {
+            for file in fs::read_dir(folder.unwrap().path()).unwrap() {
+                let path = file.unwrap().path();
+                spoil(&path, &fs::read(&path).unwrap());
+            }
+        }
+        yard_twin::clone::apply(&yard, &plan, &ctx).unwrap();
+        drop(yard);
+        let yard = Yard::open(place.at("yard")).unwrap();
+        let shown = show::twin(&yard, &name, &ctx);
+        assert!(shown.is_ok(), "{what}: {shown:?}");
+        assert_same(&expected(&place.at("source")), &look(&place.at("yard/twins/b/game")), what);
+    }
+}
+
+#[test]
+fn a_folder_in_the_place_of_an_index_is_left_alone() {
+    let place = Place::new();
+    tree(&place.at("source"), 4);
+    let yard = Yard::init(place.at("yard")).unwrap();
+    take_in(&yard, &place.at("source"), "1.4").unwrap();
+    clone(&yard, "wexcombe@1.4", "a", Sharing::All).unwrap();
+    let index = place.at("yard/twins/a/index");
+    fs::remove_file(&index).unwrap();
+    fs::create_dir(&index).unwrap();
+    fs::write(index.join("mine"), "a player's").unwrap();
+    fs::write(place.at("yard/twins/a/game/new"), "new").unwrap();
+    for _ in 0..2 {
+        // It may say that it can't write there; it takes nothing away.
+        let _ = show::twin(&yard, &"a".parse().unwrap(), &Ctx::new());
+        assert_eq!(fs::read_to_string(index.join("mine")).unwrap(), "a player's");
+    }
+    assert!(leftovers(&place.at("yard")).is_empty());
 }
