@@ -10,25 +10,25 @@ use crate::disk;
 use crate::disk::op_folder::OpFolder;
 use crate::error::{PathContext, Result};
 use crate::materialise::is_open_below;
+use crate::path::RelPath;
 use crate::store::pool::{Ledger, Share};
 use crate::yard::folder_id;
 
-/// Whether somebody can still write to a file of a twin: to one that was written in it before, as far as its index tells,
-/// else to any.
-fn is_open(yard: &Yard, row: &TwinRow, folder: &Path) -> Result<bool> {
-    let known = || {
-        let state = yard.store.state(row.state).ok()?;
-        let listing = yard.store.listing(state.disk).ok()?;
-        let index = yard.index(folder, &state, listing.entries().len()).ok()??;
-        Some((listing, index))
-    };
-    let Some((listing, index)) = known() else { return is_open_below(folder).at("look through", folder) };
-    let own = listing
-        .entries()
-        .iter()
-        .zip(&index.rows)
-        .filter(|(_, row)| matches!(row.share, Some(Share::Own | Share::Arrived)));
-    for path in own.map(|(entry, _)| entry.path.below(folder)) {
+/// What was written in a twin itself, as far as its index tells.
+fn written(yard: &Yard, row: &TwinRow, folder: &Path) -> Option<Vec<RelPath>> {
+    let state = yard.store.state(row.state).ok()?;
+    let listing = yard.store.listing(state.disk).ok()?;
+    let index = yard.index(folder, &state, listing.entries().len()).ok()??;
+    let rows = listing.entries().iter().zip(&index.rows);
+    let own = rows.filter(|(_, row)| matches!(row.share, Some(Share::Own | Share::Arrived)));
+    Some(own.map(|(entry, _)| entry.path.clone()).collect())
+}
+
+/// Whether somebody can still write to a file of a twin: to one that was written in it before, where these are known, else to
+/// any.
+fn is_open(written: Option<&[RelPath]>, folder: &Path) -> Result<bool> {
+    let Some(written) = written else { return is_open_below(folder).at("look through", folder) };
+    for path in written.iter().map(|path| path.below(folder)) {
         if disk::is_held(CWD, &path).at("open", &path)? {
             return Ok(true);
         }
@@ -57,7 +57,8 @@ pub(crate) fn forget(
     let (folder, mut kept) = (yard.folder_of(row), Vec::new());
     if folder_id(&folder)? == Some(row.id) {
         // Looked at while it is in its place: whatever fails there leaves it there, for the next command.
-        if is_open(yard, row, &folder)? {
+        let written = written(yard, row, &folder);
+        if is_open(written.as_deref(), &folder)? {
             kept.push(keep_whole(yard, row, &folder)?);
         } else {
             // Moved aside first: a half-deleted folder must not be taken for a twin, nor be opened.
@@ -65,7 +66,7 @@ pub(crate) fn forget(
             disk::make_folders(&slot)?;
             disk::rename_new(&folder, &slot.join("0")).at("move aside", &folder)?;
             disk::sync_rename(&folder, &slot.join("0"))?;
-            if is_open(yard, row, &slot.join("0"))? {
+            if is_open(written.as_deref(), &slot.join("0"))? {
                 kept.push(keep_whole(yard, row, &slot.join("0"))?);
             } else {
                 disk::remove_tree_by(threads, &slot, &|before, after| ledger.moved(before, after))?;

@@ -279,6 +279,17 @@ impl Yard {
         but_stock: Option<&BuildRef>,
         each: impl FnMut(&Entry),
     ) -> Result<bool> {
+        let (listings, all) = self.listings_elsewhere(but, but_stock)?;
+        Ok(self.store.each_readable(listings, each)? && all)
+    }
+
+    /// The listings that stock builds and twins need, other than the one twin and the one stock build, and whether these are
+    /// all.
+    fn listings_elsewhere(
+        &self,
+        but: Option<&TwinRow>,
+        but_stock: Option<&BuildRef>,
+    ) -> Result<(HashSet<ListingId>, bool)> {
         let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
         let (mut listings, mut all): (HashSet<ListingId>, bool) = (stock.map(|stock| stock.listing).collect(), true);
         for (twin, state) in self.catalog.states_in_use()? {
@@ -288,7 +299,7 @@ impl Yard {
                 listings.extend(state.iter().flat_map(State::listings));
             }
         }
-        Ok(self.store.each_readable(listings, each)? && all)
+        Ok((listings, all))
     }
 
     /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
@@ -323,17 +334,37 @@ impl Yard {
         but: Option<&TwinRow>,
         but_stock: Option<&BuildRef>,
     ) -> Result<Vec<ContentId>> {
-        let mut contents: Vec<_> =
-            listing.entries().iter().filter_map(|entry| Some((entry.node.content()?, true))).collect();
+        let (elsewhere, _) = self.listings_elsewhere(but, but_stock)?;
+        let mut contents = self.contents_beside(listing, &elsewhere);
         contents.sort_unstable();
         contents.dedup();
-        self.each_elsewhere(but, but_stock, |entry| {
-            let at = entry.node.content().map(|content| contents.binary_search_by(|(there, _)| there.cmp(&content)));
+        if contents.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut only: Vec<_> = contents.into_iter().map(|content| (content, true)).collect();
+        self.store.each_readable(elsewhere, |entry| {
+            let at = entry.node.content().map(|content| only.binary_search_by(|(there, _)| there.cmp(&content)));
             if let Some(Ok(at)) = at {
-                contents[at].1 = false;
+                only[at].1 = false;
             }
         })?;
-        Ok(contents.into_iter().filter_map(|(content, only)| only.then_some(content)).collect())
+        Ok(only.into_iter().filter_map(|(content, only)| only.then_some(content)).collect())
+    }
+
+    /// The contents of a listing that need be looked for in `elsewhere`: none where it is one of these itself, and where it is
+    /// kept as the difference from one of these, what differs.
+    fn contents_beside(&self, listing: &Listing, elsewhere: &HashSet<ListingId>) -> Vec<ContentId> {
+        let (id, mut contents) = (listing.id(), Vec::new());
+        if elsewhere.contains(&id) {
+            return contents;
+        }
+        let base = self.store.base_of(id).ok().flatten();
+        let of_base = base.is_some_and(|base| elsewhere.contains(&base));
+        // Where that can't be read, all are looked for.
+        if !of_base || self.store.each_own_entry(id, |entry| contents.extend(entry.node.content())).is_err() {
+            contents.extend(listing.entries().iter().filter_map(|entry| entry.node.content()));
+        }
+        contents
     }
 
     /// The line of a twin's history that is meant.
