@@ -82,12 +82,13 @@ impl Store {
         Ok(id)
     }
 
-    /// Whether a listing can be read.
-    fn verify(&self, id: ListingId) -> Result<()> {
+    /// Whether a listing can be read, and the one that it is kept as a difference from.
+    pub(crate) fn verify(&self, id: ListingId) -> Result<()> {
         let path = self.blob_path("listings", &id.to_string());
         let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
-        if lock(&self.believed).get(&id) == Some(&disk::fstat(&file).at("look at", &path)?) {
-            return Ok(());
+        let stat = disk::fstat(&file).at("look at", &path)?;
+        if lock(&self.believed).get(&id) == Some(&stat) {
+            return self.base_of(id)?.map_or(Ok(()), |base| self.verify(base));
         }
         match delta::verify_whole(file, id) {
             Some(verified) => verified.map_err(|why| Error::Damaged { path, why }),

@@ -358,10 +358,10 @@ impl Yard {
         if elsewhere.contains(&id) {
             return contents;
         }
-        let base = self.store.base_of(id).ok().flatten();
-        let of_base = base.is_some_and(|base| elsewhere.contains(&base));
+        let base = self.store.base_of(id).ok().flatten().filter(|base| elsewhere.contains(base));
+        let differs = base.is_some() && self.store.verify(id).is_ok();
         // Where that can't be read, all are looked for.
-        if !of_base || self.store.each_own_entry(id, |entry| contents.extend(entry.node.content())).is_err() {
+        if !differs || self.store.each_own_entry(id, |entry| contents.extend(entry.node.content())).is_err() {
             contents.extend(listing.entries().iter().filter_map(|entry| entry.node.content()));
         }
         contents
