@@ -72,7 +72,7 @@ pub(crate) fn found_in(
         return Ok(Vec::new());
     }
     let mut sizes = HashSet::new();
-    yard.each_elsewhere(None, None, |entry| {
+    yard.each_needed(|entry| {
         sizes.extend(entry.node.content().filter(|content| contents.contains(content)).map(|_| entry.node.size()));
     })?;
     let (mut found, mut buffer) = (Vec::new(), vec![0; disk::BUFFER]);

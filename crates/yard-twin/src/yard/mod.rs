@@ -18,7 +18,7 @@ use crate::disk;
 use crate::disk::lock::{self as file_lock, Held, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, Noun, PathContext, Result, TwinError};
-use crate::ident::{BuildLabel, BuildRef, ContentId, ListingId, SnapshotRef, Source, Title, TwinId, TwinName};
+use crate::ident::{BuildLabel, BuildRef, ListingId, SnapshotRef, Source, Title, TwinId, TwinName};
 use crate::listing::{Entry, Listing, Totals};
 use crate::progress::Ctx;
 use crate::scan::{Index, index_path};
@@ -257,7 +257,7 @@ impl Yard {
     pub(crate) fn known_sizes(&self) -> Result<HashSet<u64>> {
         let mut sizes = HashSet::new();
         // An unreadable record only costs storing a known file once more.
-        self.each_elsewhere(None, None, |entry| sizes.extend([entry.node.size()]))?;
+        self.each_needed(|entry| sizes.extend([entry.node.size()]))?;
         Ok(sizes)
     }
 
@@ -271,35 +271,11 @@ impl Yard {
         Ok(ids)
     }
 
-    /// Goes through the entries of what stock builds and twins need, other than the one twin and the one stock build. Says
-    /// whether that is all of it: what a record needs that can't be read is not known, and keeps nobody from the rest.
-    pub(crate) fn each_elsewhere(
-        &self,
-        but: Option<&TwinRow>,
-        but_stock: Option<&BuildRef>,
-        each: impl FnMut(&Entry),
-    ) -> Result<bool> {
-        let (listings, all) = self.listings_elsewhere(but, but_stock)?;
+    /// Goes through the entries of what stock builds and twins need. Says whether that is all of it: what a record needs that
+    /// can't be read is not known, and keeps nobody from the rest.
+    pub(crate) fn each_needed(&self, each: impl FnMut(&Entry)) -> Result<bool> {
+        let (listings, all) = self.listings_elsewhere(None, None)?;
         Ok(self.store.each_readable(listings, each)? && all)
-    }
-
-    /// The listings that stock builds and twins need, other than the one twin and the one stock build, and whether these are
-    /// all.
-    fn listings_elsewhere(
-        &self,
-        but: Option<&TwinRow>,
-        but_stock: Option<&BuildRef>,
-    ) -> Result<(HashSet<ListingId>, bool)> {
-        let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
-        let (mut listings, mut all): (HashSet<ListingId>, bool) = (stock.map(|stock| stock.listing).collect(), true);
-        for (twin, state) in self.catalog.states_in_use()? {
-            if but.is_none_or(|but| but.id != twin) {
-                let state = Error::pass_over(self.store.state(state))?;
-                all &= state.is_some();
-                listings.extend(state.iter().flat_map(State::listings));
-            }
-        }
-        Ok((listings, all))
     }
 
     /// The title as people write it; a sheet that is wrong doesn't keep anything from being listed.
@@ -324,47 +300,6 @@ impl Yard {
         };
         let nothing = ListingId::from_bytes([0; 32]);
         Ok(State::new(build, self.default_sharing(), nothing, nothing, String::new()))
-    }
-
-    /// The contents of a listing that nothing needs but the one twin or the one stock build, as far as that can be told, in
-    /// their order.
-    pub(crate) fn contents_only_in(
-        &self,
-        listing: &Listing,
-        but: Option<&TwinRow>,
-        but_stock: Option<&BuildRef>,
-    ) -> Result<Vec<ContentId>> {
-        let (elsewhere, _) = self.listings_elsewhere(but, but_stock)?;
-        let mut contents = self.contents_beside(listing, &elsewhere);
-        contents.sort_unstable();
-        contents.dedup();
-        if contents.is_empty() {
-            return Ok(Vec::new());
-        }
-        let mut only: Vec<_> = contents.into_iter().map(|content| (content, true)).collect();
-        self.store.each_readable(elsewhere, |entry| {
-            let at = entry.node.content().map(|content| only.binary_search_by(|(there, _)| there.cmp(&content)));
-            if let Some(Ok(at)) = at {
-                only[at].1 = false;
-            }
-        })?;
-        Ok(only.into_iter().filter_map(|(content, only)| only.then_some(content)).collect())
-    }
-
-    /// The contents of a listing that need be looked for in `elsewhere`: none where it is one of these itself, and where it is
-    /// kept as the difference from one of these, what differs.
-    fn contents_beside(&self, listing: &Listing, elsewhere: &HashSet<ListingId>) -> Vec<ContentId> {
-        let (id, mut contents) = (listing.id(), Vec::new());
-        if elsewhere.contains(&id) {
-            return contents;
-        }
-        let base = self.store.base_of(id).ok().flatten().filter(|base| elsewhere.contains(base));
-        let differs = base.is_some() && self.store.verify(id).is_ok();
-        // Where that can't be read, all are looked for.
-        if !differs || self.store.each_own_entry(id, |entry| contents.extend(entry.node.content())).is_err() {
-            contents.extend(listing.entries().iter().filter_map(|entry| entry.node.content()));
-        }
-        contents
     }
 
     /// The line of a twin's history that is meant.

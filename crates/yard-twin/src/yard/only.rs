@@ -1,11 +1,13 @@
-//! What only one twin needs.
+//! What only one twin, or only one stock build, needs.
 
 use std::collections::{HashMap, HashSet};
 
 use super::Yard;
 use crate::catalog::TwinRow;
 use crate::error::{Error, Result};
-use crate::ident::{ContentId, ListingId, TwinId};
+use crate::ident::{BuildRef, ContentId, ListingId, TwinId};
+use crate::listing::Listing;
+use crate::store::state::State;
 
 /// Who needs a listing.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -89,6 +91,66 @@ impl Yard {
             }
         }
         Ok(only)
+    }
+
+    /// The contents of a listing that nothing needs but the one twin or the one stock build, as far as that can be told, in
+    /// their order.
+    pub(crate) fn contents_only_in(
+        &self,
+        listing: &Listing,
+        but: Option<&TwinRow>,
+        but_stock: Option<&BuildRef>,
+    ) -> Result<Vec<ContentId>> {
+        let (elsewhere, _) = self.listings_elsewhere(but, but_stock)?;
+        let mut contents = self.contents_beside(listing, &elsewhere);
+        contents.sort_unstable();
+        contents.dedup();
+        if contents.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut only: Vec<_> = contents.into_iter().map(|content| (content, true)).collect();
+        self.store.each_readable(elsewhere, |entry| {
+            let at = entry.node.content().map(|content| only.binary_search_by(|(there, _)| there.cmp(&content)));
+            if let Some(Ok(at)) = at {
+                only[at].1 = false;
+            }
+        })?;
+        Ok(only.into_iter().filter_map(|(content, only)| only.then_some(content)).collect())
+    }
+
+    /// The contents of a listing that need be looked for in `elsewhere`: none where it is one of these itself, and where it is
+    /// kept as the difference from one of these, what differs.
+    fn contents_beside(&self, listing: &Listing, elsewhere: &HashSet<ListingId>) -> Vec<ContentId> {
+        let (id, mut contents) = (listing.id(), Vec::new());
+        if elsewhere.contains(&id) {
+            return contents;
+        }
+        let base = self.store.base_of(id).ok().flatten().filter(|base| elsewhere.contains(base));
+        let differs = base.is_some() && self.store.verify(id).is_ok();
+        // Where that can't be read, all are looked for.
+        if !differs || self.store.each_own_entry(id, |entry| contents.extend(entry.node.content())).is_err() {
+            contents.extend(listing.entries().iter().filter_map(|entry| entry.node.content()));
+        }
+        contents
+    }
+
+    /// The listings that stock builds and twins need, other than the one twin and the one stock build, and whether these are
+    /// all.
+    pub(super) fn listings_elsewhere(
+        &self,
+        but: Option<&TwinRow>,
+        but_stock: Option<&BuildRef>,
+    ) -> Result<(HashSet<ListingId>, bool)> {
+        let stock = self.catalog.stock_builds()?.into_iter().filter(|stock| but_stock != Some(&stock.build));
+        let (mut listings, mut all): (HashSet<ListingId>, bool) = (stock.map(|stock| stock.listing).collect(), true);
+        for (twin, state) in self.catalog.states_in_use()? {
+            if but.is_none_or(|but| but.id != twin) {
+                let state = Error::pass_over(self.store.state(state))?;
+                all &= state.is_some();
+                listings.extend(state.iter().flat_map(State::listings));
+            }
+        }
+        Ok((listings, all))
     }
 
     /// The listings that stock builds and twins need; and twins of which not all can be told, so that nothing is known to be
