@@ -19,7 +19,7 @@ use crate::disk::lock::{self as file_lock, Held, Mode};
 use crate::disk::op_folder::OpFolder;
 use crate::error::{Error, Noun, PathContext, Result, TwinError};
 use crate::ident::{BuildLabel, BuildRef, ListingId, SnapshotRef, Source, Title, TwinId, TwinName};
-use crate::listing::{Entry, Listing, Totals};
+use crate::listing::{Entry, Totals};
 use crate::progress::Ctx;
 use crate::scan::{Index, index_path};
 use crate::sheet::Sheet;

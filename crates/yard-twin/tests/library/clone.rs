@@ -209,3 +209,44 @@ fn a_folder_in_the_place_of_an_index_is_left_alone() {
     }
     assert!(leftovers(&place.at("yard")).is_empty());
 }
+
+#[test]
+fn what_exists_nowhere_else_is_named_however_it_is_kept() {
+    let place = Place::new();
+    fs::create_dir(place.at("source")).unwrap();
+    let write = |folder: &str, names: std::ops::Range<u32>, text: &str| {
+        names.for_each(|name| fs::write(place.at(folder).join(name.to_string()), format!("{text} {name}")).unwrap());
+    };
+    write("source", 0..40, "shipped");
+    let yard = Yard::init(place.at("yard")).unwrap();
+    take_in(&yard, &place.at("source"), "1.4").unwrap();
+    clone(&yard, "wexcombe@1.4", "a", Sharing::All).unwrap();
+    let only = |twin: &str| {
+        let plan = remove::plan(&yard, &twin.parse().unwrap(), &Ctx::new()).unwrap();
+        let mut names: Vec<u32> =
+            plan.only_here.paths.iter().map(|path| path["game/".len()..].parse().unwrap()).collect();
+        names.sort_unstable();
+        names
+    };
+    let took_in = || drop(show::twin(&yard, &"a".parse().unwrap(), &Ctx::new()).unwrap());
+    assert!(only("a").is_empty());
+    // Little differs from the stock build: that is what is kept of it.
+    write("yard/twins/a/game", 40..42, "played");
+    took_in();
+    assert_eq!(only("a"), [40, 41]);
+    // So much does that it is kept whole, and then little from that, which nobody else has.
+    write("yard/twins/a/game", 42..62, "played");
+    took_in();
+    write("yard/twins/a/game", 62..63, "played");
+    took_in();
+    assert_eq!(only("a"), (40..63).collect::<Vec<_>>());
+    // Nothing of it is the only one while another twin has the same; what one of the two plays on is.
+    clone(&yard, "a", "b", Sharing::All).unwrap();
+    assert_eq!((only("a"), only("b")), (vec![], vec![]));
+    write("yard/twins/a/game", 63..64, "played");
+    took_in();
+    assert_eq!((only("a"), only("b")), (vec![63], vec![]));
+    let gone = remove::plan(&yard, &"b".parse().unwrap(), &Ctx::new()).unwrap();
+    remove::let_go(&yard, &gone, &Ctx::new()).unwrap();
+    assert_eq!(only("a"), (40..64).collect::<Vec<_>>());
+}
