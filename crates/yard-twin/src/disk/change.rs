@@ -313,7 +313,12 @@ pub(crate) fn write_staged(staged: &Path, write: impl FnOnce(&mut File) -> io::R
 
 /// Writes a new file, or one of ours from before, and syncs it.
 pub(crate) fn write_synced(path: &Path, bytes: &[u8]) -> Result<()> {
+    write_synced_by(path, |file| file.write_all(bytes))
+}
+
+/// As [`write_synced`], bit by bit.
+pub(crate) fn write_synced_by(path: &Path, write: impl FnOnce(&mut File) -> io::Result<()>) -> Result<()> {
     let mut file = step().and_then(|()| File::create(path)).at("write", path)?;
-    file.write_all(bytes).at("write", path)?;
+    write(&mut file).at("write", path)?;
     sync(&file, path)
 }

@@ -24,7 +24,7 @@ pub(crate) use change::{
     make_folders, make_guarded, move_new, open_own, reflink, remove_attribute, remove_file, remove_file_at,
     remove_folder, remove_folder_at, remove_if_there, remove_tree, rename, rename_at, rename_new, replace_loose,
     set_attribute, set_mode, set_mtime, symlink, sync, sync_filesystem, sync_folder, sync_rename, write, write_json,
-    write_loose, write_staged, write_synced, write_whole,
+    write_loose, write_staged, write_synced, write_synced_by, write_whole,
 };
 
 pub(crate) use folders::Folders;

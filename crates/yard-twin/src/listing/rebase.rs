@@ -49,7 +49,7 @@ pub struct Rebased {
 /// [`crate::Error::Obstructed`] if a file of the one would stand where the other has a folder.
 pub fn rebase(laid: &Listing, there: &Listing, next: &Listing, keep: impl Fn(&RelPath) -> bool) -> Result<Rebased> {
     let mut was = laid.entries().iter().peekable();
-    let mut entries = Vec::with_capacity(there.entries().len());
+    let mut entries = Vec::with_capacity(there.entries().len().max(next.entries().len()));
     let mut named = Vec::new();
     for (is, wanted) in pairs(there.entries(), next.entries()) {
         let Some(path) = is.or(wanted).map(|entry| &entry.path) else { continue };
@@ -57,6 +57,7 @@ pub fn rebase(laid: &Listing, there: &Listing, next: &Listing, keep: impl Fn(&Re
         entries.extend(take.cloned());
         named.extend(reason.map(|reason| Named { path: path.clone(), reason }));
     }
+    named.shrink_to_fit();
     Ok(Rebased { listing: Listing::with_folders_implied(entries)?, named })
 }
 

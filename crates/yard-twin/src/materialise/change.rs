@@ -3,17 +3,18 @@
 //! No file that is there is ever opened for writing. What comes out of the folder is kept in the operation's folder until
 //! the change is committed, and compared with what should have come out.
 
+use std::cell::Cell;
 use std::collections::{BTreeSet, HashSet};
-use std::io;
+use std::io::{self, BufWriter, Write};
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use rustix::fs::{Access, AtFlags, FileType};
 use rustix::io::Errno;
+use serde::Serializer as _;
 
 use super::lay::{Layout, Placer, ToLink};
-use super::publish::Published;
 use super::steps::{Doing, Step};
 use crate::disk::{self, Folders, Stat};
 use crate::error::{Error, PathContext, Result, TwinError};
@@ -58,14 +59,15 @@ pub(crate) struct FolderChange<'a> {
 /// A change that is staged, ready to be published.
 pub(crate) struct Staged {
     pub(super) steps: Vec<Step>,
-    /// One for each step: how the staged file looks; the default for what is no file.
-    pub(super) rows: Vec<Row>,
+    /// One for each step: how its file looks, once it is published in the folder; the default for what is no file.
+    pub(super) rows: Vec<Cell<Row>>,
 }
 
 impl Staged {
-    /// What came into the folder, in the order of the paths.
-    pub(crate) fn rows<'a>(&'a self, published: &'a Published) -> impl Iterator<Item = (&'a RelPath, Row)> {
-        published.rows.iter().map(|(number, row)| (&self.steps[*number].path, *row))
+    /// What comes into the folder, in the order of the paths.
+    pub(crate) fn rows(&self) -> impl Iterator<Item = (&RelPath, Row)> {
+        let coming = self.steps.iter().zip(&self.rows).filter(|(step, _)| step.comes());
+        coming.map(|(step, row)| (&step.path, row.get()))
     }
 
     /// The paths that the steps are about, in their order.
@@ -226,8 +228,11 @@ impl FolderChange<'_> {
     pub(crate) fn stage(&self, steps: Vec<Step>) -> Result<Staged> {
         let op = self.layout.op;
         // For recovery: says what came out if this process dies.
-        let paths = serde_json::to_vec(&steps.iter().map(|step| &step.path).collect::<Vec<_>>()).unwrap_or_default();
-        disk::write_synced(&op.join(PATHS), &paths)?;
+        disk::write_synced_by(&op.join(PATHS), |file| {
+            let mut out = BufWriter::new(file);
+            serde_json::Serializer::new(&mut out).collect_seq(steps.iter().map(|step| &step.path))?;
+            out.flush()
+        })?;
         for area in ["new", "old"] {
             disk::make_folder(&op.join(area))?;
         }
@@ -252,7 +257,7 @@ impl FolderChange<'_> {
         })?;
         let rows = parallel::into_inner(rows);
         self.sync_staged(&rows)?;
-        Ok(Staged { steps, rows })
+        Ok(Staged { steps, rows: rows.into_iter().map(Cell::new).collect() })
     }
 
     fn stage_chunk(
@@ -280,20 +285,28 @@ impl FolderChange<'_> {
 
     /// Stages the links that aren't staged yet, as far as the pool's files look as `current` says, the ledger as it is now
     /// that the caller holds the yard alone. Returns the contents of those that don't.
-    pub(crate) fn stage_links(&self, staged: &mut Staged, current: &Ledger) -> Result<Vec<ContentId>> {
+    pub(crate) fn stage_links(&self, staged: &Staged, current: &Ledger) -> Result<Vec<ContentId>> {
         let placer = self.layout.placer(self.folder)?;
         let (mut doubtful, mut buffer) = (Vec::new(), Vec::new());
-        for number in 0..staged.steps.len() {
-            let step = &staged.steps[number];
-            let entry =
-                self.next.get(step.path.as_str()).filter(|_| step.comes() && staged.rows[number].share.is_none());
-            let Some(entry) = entry.filter(|entry| self.layout.policy.way(entry) == Share::Link) else { continue };
-            let (folder, name) = slot("new", number);
-            let path = self.layout.op.join(folder);
+        let policy = self.layout.policy;
+        for first in (0..staged.steps.len()).step_by(TOGETHER) {
+            let chunk = first..staged.steps.len().min(first + TOGETHER);
+            let names: Vec<_> = chunk.clone().map(|number| slot("new", number).1).collect();
+            let to_link: Vec<_> = chunk
+                .zip(&names)
+                .filter(|(at, _)| staged.steps[*at].comes() && staged.rows[*at].get().share.is_none())
+                .filter_map(|(at, name)| {
+                    Some(ToLink { at, entry: self.next.get(staged.steps[at].path.as_str())?, name })
+                })
+                .filter(|link| policy.way(link.entry) == Share::Link)
+                .collect();
+            if to_link.is_empty() {
+                continue;
+            }
+            let path = self.layout.op.join(slot("new", first).0);
             let folder = disk::open_folder(rustix::fs::CWD, &path).at("open", &path)?;
-            let link = ToLink { at: number, entry, name: &name };
-            let linked = placer.link_all(current, folder.as_fd(), &[link], &mut buffer)?;
-            linked.rows.into_iter().for_each(|(at, row)| staged.rows[at] = row);
+            let linked = placer.link_all(current, folder.as_fd(), &to_link, &mut buffer)?;
+            linked.rows.into_iter().for_each(|(at, row)| staged.rows[at].set(row));
             doubtful.extend(linked.doubtful);
         }
         Ok(doubtful)

@@ -15,7 +15,6 @@ use super::steps::{Doing, Step};
 use crate::disk::{self, At, Folders, Stat};
 use crate::error::{Error, PathContext, Result};
 use crate::path::RelPath;
-use crate::scan::Row;
 use crate::store::pool::{Ledger, Share};
 
 /// What came out of the folder, and may not be what should have.
@@ -29,8 +28,6 @@ pub(crate) struct Doubtful {
 /// A published change.
 #[derive(Default)]
 pub(crate) struct Published {
-    /// How what came looks in the folder: the number of the step, and its row. What comes, comes in the order of paths.
-    pub(super) rows: Vec<(usize, Row)>,
     /// Folders that could not go, since something new was in them.
     pub(crate) left: Vec<RelPath>,
     pub(crate) doubtful: Vec<Doubtful>,
@@ -180,8 +177,8 @@ impl Publisher<'_> {
                 }
                 let now = disk::stat_at(at, name).at("look at", shown())?;
                 self.moved(&staged, &now);
-                let row = self.staged.rows[number].share.map_or_else(Row::default, |share| Row::new(&now, share));
-                published.rows.push((number, row));
+                let row = &self.staged.rows[number];
+                row.set(row.get().moved_to(&now));
             }
         }
         Ok(())
@@ -289,12 +286,12 @@ impl Publisher<'_> {
         self.live.borrow_mut().forget();
         let mut late = Vec::new();
         for done in published.done.iter().rev() {
-            self.undo_one(*done, published, &mut late)?;
+            self.undo_one(*done, &mut late)?;
         }
         Ok(late)
     }
 
-    fn undo_one(&self, done: Done, published: &Published, late: &mut Vec<Doubtful>) -> Result<()> {
+    fn undo_one(&self, done: Done, late: &mut Vec<Doubtful>) -> Result<()> {
         let (Done::MadeFolder(number)
         | Done::RemovedFolder(number)
         | Done::Put(number)
@@ -322,7 +319,7 @@ impl Publisher<'_> {
                 // What is none of ours stays: there was nothing before.
                 if let Some(before) = before.filter(is_file_or_link) {
                     self.with_slot("new", number, |slot| disk::move_new(here, slot)).at("take away", shown())?;
-                    self.came_back(number, &before, published, late)?;
+                    self.came_back(number, &before, late)?;
                 }
             }
             Done::Removed(_) => self.put_back(number, here, late)?,
@@ -331,7 +328,7 @@ impl Publisher<'_> {
                 match before {
                     Some(before) if is_file_or_link(&before) => {
                         self.with_slot("new", number, |slot| disk::exchange(slot, here)).at("put back", shown())?;
-                        self.came_back(number, &before, published, late)?;
+                        self.came_back(number, &before, late)?;
                     }
                     before => {
                         if before.is_some() {
@@ -369,17 +366,16 @@ impl Publisher<'_> {
     }
 
     /// An entry that was put in place, looked like `before` there, and has come out again.
-    fn came_back(&self, number: usize, before: &Stat, published: &Published, late: &mut Vec<Doubtful>) -> Result<()> {
+    fn came_back(&self, number: usize, before: &Stat, late: &mut Vec<Doubtful>) -> Result<()> {
         let now = self.look_in("new", number)?;
         self.moved(before, &now);
-        let row = published.rows.binary_search_by_key(&number, |(at, _)| *at).ok().map(|at| published.rows[at].1);
-        let put = row.unwrap_or(self.staged.rows[number]);
+        let put = self.staged.rows[number].get();
         let entry = self.folder_change.next.get(self.staged.steps[number].path.as_str());
         let content = entry.and_then(|entry| entry.node.content());
         let same = match (put.share, content) {
             // Only the ledger tells of a file that others share.
             (Some(Share::Link), Some(content)) => self.ledger.is_some_and(|ledger| ledger.holds(content, &now)),
-            _ => (put.ino, put.mtime) == (now.ino, now.mtime) && (row.is_none() || put.ctime == before.ctime),
+            _ => (put.ino, put.mtime, put.ctime) == (now.ino, now.mtime, before.ctime),
         };
         if !same || put.share.is_none() {
             late.push(self.doubtful("new", number));

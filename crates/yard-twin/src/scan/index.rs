@@ -58,6 +58,12 @@ impl Row {
         }
     }
 
+    /// The row of a file of ours that was moved, by how it looks since. Whoever wrote to it in between has it read again.
+    pub(crate) fn moved_to(&self, now: &Stat) -> Self {
+        let same = (self.ino, self.size, self.mtime, self.mode) == (now.ino, now.size, now.mtime, now.mode);
+        self.share.filter(|_| same).map_or_else(Self::default, |share| Self::new(now, share))
+    }
+
     /// As far as it is known how the file looked on that device: a link's file has one more name in the pool, whatever became
     /// of those in other twins.
     pub(super) fn stat(&self, dev: u64) -> Stat {

@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::ffi::CStr;
+use std::num::NonZeroU32;
 use std::ops::Range;
 use std::path::Path;
 
@@ -150,6 +151,9 @@ impl Found {
         let (of_entries, of_rows) = Splice::of(&entries, changed.into_iter()).unzip(|now: Box<(Entry, Row)>| *now);
         of_entries.apply(&mut entries);
         of_rows.apply(&mut rows);
+        // Of a twin that has lost most of its files, the room of all of them would be kept.
+        entries.shrink_to(entries.len() * 2);
+        rows.shrink_to(rows.len() * 2);
         Ok((Listing::of_spliced(entries, &paths)?, rows))
     }
 }
@@ -157,9 +161,21 @@ impl Found {
 /// A file that must be read, and where it was in the last listing.
 pub(super) struct Unread {
     pub(super) path: RelPath,
-    pub(super) last: Option<usize>,
+    /// Its place, and one: a great many may have to be read.
+    last: Option<NonZeroU32>,
     pub(super) stat: Stat,
     pub(super) look: Look,
+}
+
+impl Unread {
+    fn new(path: RelPath, last: Option<usize>, stat: Stat, look: Look) -> Self {
+        let place = |at: usize| u32::try_from(at + 1).ok().and_then(NonZeroU32::new);
+        Self { path, last: last.and_then(place), stat, look }
+    }
+
+    pub(super) fn last(&self) -> Option<usize> {
+        self.last.map(|place| place.get() as usize - 1)
+    }
 }
 
 /// Why a file may have to be read.
@@ -228,6 +244,10 @@ impl Sight {
 /// Adds what is in `more`, from its end on and bit by bit: it may be as much as all that is there, and is not to be there twice.
 fn take_over<T>(all: &mut Vec<T>, mut more: Vec<T>) {
     const BIT: usize = 1 << 14;
+    if all.is_empty() {
+        *all = more;
+        return;
+    }
     all.reserve_exact(more.len());
     while !more.is_empty() {
         all.extend(more.drain(more.len().saturating_sub(BIT)..));
@@ -430,12 +450,12 @@ impl<'a> Observer<'a> {
                 Known::AsItWas => {}
                 Known::Looks(row) => sight.refreshed.push((group.start, row)),
                 Known::Unless(look) => {
-                    sight.unread.push(Unread { path, last: Some(group.start), stat, look });
+                    sight.unread.push(Unread::new(path, Some(group.start), stat, look));
                 }
             },
             (Behind::Other(Kind::File), None) => {
                 sight.gone.extend(group);
-                sight.unread.push(Unread { path, last: None, stat, look: Look::Unknown });
+                sight.unread.push(Unread::new(path, None, stat, Look::Unknown));
             }
             // It stays what it was: not to be able to look is not to see that nothing is there.
             (Behind::Untold, _) => {}

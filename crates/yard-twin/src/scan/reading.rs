@@ -89,7 +89,7 @@ impl<'a> Reading<'a> {
                     opened.is_ok_and(|file| !disk::in_other_hands(&file))
                 }
                 (Look::Shared, Some((_, ledger))) => {
-                    let entry = name.last.map(|at| &self.last.entries()[at].node);
+                    let entry = name.last().map(|at| &self.last.entries()[at].node);
                     let looked = reader.folder(&name.path).and_then(|folder| disk::stat_at(folder, name.path.name()));
                     match (entry, looked) {
                         (Some(Node::File { content, executable, .. }), Ok(stat)) => {
@@ -156,7 +156,7 @@ impl<'a> Reading<'a> {
 
     /// What was read of a file becomes part of what was found.
     fn take_down(&self, name: &Unread, read: &Read, found: &mut Found) -> Result<()> {
-        let last = name.last.map(|at| (at, &self.last.entries()[at]));
+        let last = name.last().map(|at| (at, &self.last.entries()[at]));
         let (content, stat, given) = match read {
             Read::Content { content, stat, given } => (*content, *stat, *given),
             Read::Gone => {
@@ -201,7 +201,7 @@ impl<'a> Reading<'a> {
 
     /// Whether reading a file has shown what was known of it: how it looks has vouched for the rest.
     fn is_confirmed(&self, name: &Unread, content: ContentId) -> bool {
-        let before = name.last.and_then(|at| self.last.entries()[at].node.content());
+        let before = name.last().and_then(|at| self.last.entries()[at].node.content());
         name.look == Look::Doubted && before == Some(content)
     }
 
@@ -210,7 +210,7 @@ impl<'a> Reading<'a> {
         if let Some(&right) = self.observer.aside.get(&stat.ino) {
             return Ok(Bond::Wrong { right });
         }
-        let before = name.last.and_then(|at| Some((self.last.entries()[at].node.content()?, at)));
+        let before = name.last().and_then(|at| Some((self.last.entries()[at].node.content()?, at)));
         let row = before.and_then(|(_, at)| self.observer.index?.rows.get(at)).filter(|row| row.ino == stat.ino);
         if let Some((right, _)) = before.filter(|(before, _)| *before != content)
             && (row.is_some_and(|row| row.share == Some(Share::Link)) || self.pool_file(right, stat)?.is_some())
@@ -243,7 +243,7 @@ impl<'a> Reading<'a> {
     }
 
     fn entry(&self, name: &Unread, content: ContentId, stat: &Stat, bond: &Bond) -> (Entry, Row) {
-        let before = name.last.map(|at| &self.last.entries()[at]);
+        let before = name.last().map(|at| &self.last.entries()[at]);
         let as_before = before.filter(|before| before.node.content() == Some(content));
         let executable = match (bond, before.map(|before| &before.node)) {
             (Bond::Pool { executable }, _) => *executable,

@@ -148,15 +148,13 @@ impl Twin {
             planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
         room::check_room(&self.yard, coming.iter().map(|entry| (*entry, policy.way(entry))))?;
         let executables = vouch::vouch(&self.yard, &coming, &layout)?;
-        let mut staged = folder_change.stage(planned)?;
+        let staged = folder_change.stage(planned)?;
         let to = self.put_goal(start, &goal.state, &goal.next, &op)?;
         // Linking and unlinking need the yard's exclusive lock: taken here.
         let links = policy.links() || start.rows.iter().any(|row| row.share == Some(Share::Link));
-        let alone = if links {
-            Some(link_staged(&self.yard, &folder_change, &mut staged, executables, &coming)?)
-        } else {
-            None
-        };
+        let alone =
+            if links { Some(link_staged(&self.yard, &folder_change, &staged, executables, &coming)?) } else { None };
+        drop(coming);
         let ledger = alone.as_ref().map(|(_, ledger)| &**ledger);
         let begins = ctx.check().and_then(|()| room::check_records(&self.yard));
         let done = begins.and_then(|()| self.intend_change(start, to, &goal, &op)).and_then(|intent| {
@@ -182,17 +180,18 @@ impl Twin {
         if goal.what.is_some() {
             self.row.state = to;
         }
-        let rows = merged_rows(start, &next, staged.rows(&published), clock.grain());
-        let own = staged.rows(&published).filter(|(_, row)| row.share != Some(Share::Link));
+        let own = staged.rows().filter(|(_, row)| row.share != Some(Share::Link));
         let latest = own.map(|(_, row)| row.ctime).max().unwrap_or_default();
-        let mut set_aside = published.set_aside.clone();
+        let mut set_aside = published.set_aside;
         // What follows is advisory: a change that is committed has not failed any more.
         let tidied = self.discard(&op_path, &staged, ledger).and_then(|kept| {
             set_aside.extend(kept);
             ledger.map_or(Ok(()), |ledger| ledger.save(&op_path))
         });
-        // Nobody asks the ledger any more, and the index takes room.
+        // Nobody asks the ledger any more, and the rows and the index take room.
         drop((alone, asked));
+        let rows = merged_rows(start, &next, staged.rows(), clock.grain());
+        drop(staged);
         let mut looked_at = 0;
         let tidied = tidied.and_then(|()| {
             looked_at = clock.wait_past(latest)?;
@@ -358,7 +357,7 @@ impl Twin {
 fn link_staged(
     yard: &Yard,
     folder_change: &FolderChange<'_>,
-    staged: &mut Staged,
+    staged: &Staged,
     mut executables: Vec<ContentId>,
     coming: &[&Entry],
 ) -> Result<(Held, Arc<Ledger>)> {

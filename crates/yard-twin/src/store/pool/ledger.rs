@@ -5,27 +5,22 @@
 //! Rows are written again, under the yard's exclusive lock, after each step of ours that moves a file's ctime. A kill
 //! before that, a torn file or a copied yard cost reading, never trust. The format is written down in `docs/formats.md`.
 
+mod encode;
+
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
+use std::io;
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
+
+use encode::Encoder;
 
 use super::Pool;
 use crate::disk::{self, Stat};
 use crate::error::{PathContext, Result};
 use crate::ident::ContentId;
 use crate::parallel::lock;
-
-const MAGIC: &[u8; 8] = b"ytledgr\x01";
-const HEAD: usize = 8 + 8;
-const CHECK: usize = 32;
-const ROW: usize = 8 + 8 + 8 + 8 + 4 + 4 + 16;
-
-/// So much is read and written at once.
-const PIECE: usize = ROW * 4096;
 
 /// Two threads seldom want the same one.
 const SHARDS: usize = 64;
@@ -47,25 +42,43 @@ struct Row {
     mtime: i64,
     ctime: AtomicI64,
     mode: u32,
+    /// Whether the ctime is known since this ledger was read, and so may not be written down.
+    found_out: AtomicBool,
     half: Half,
 }
 
 impl Clone for Row {
     fn clone(&self) -> Self {
         let ctime = AtomicI64::new(self.ctime.load(Ordering::Relaxed));
-        Self { ctime, ..*self }
+        let found_out = AtomicBool::new(self.found_out.load(Ordering::Relaxed));
+        Self { ctime, found_out, ..*self }
     }
 }
 
 impl Row {
     fn new(content: ContentId, stat: &Stat) -> Self {
-        let ctime = AtomicI64::new(stat.ctime);
-        Self { ino: stat.ino, size: stat.size, mtime: stat.mtime, ctime, mode: stat.mode, half: half(content) }
+        let &Stat { ino, size, mtime, ctime, mode, .. } = stat;
+        let (ctime, found_out) = (AtomicI64::new(ctime), AtomicBool::new(true));
+        Self { ino, size, mtime, ctime, mode, found_out, half: half(content) }
     }
 
     fn fits(&self, stat: &Stat) -> bool {
+        self.fits_but_ctime(stat) && self.ctime.load(Ordering::Relaxed) == stat.ctime
+    }
+
+    fn fits_but_ctime(&self, stat: &Stat) -> bool {
         (self.ino, self.size, self.mtime, self.mode) == (stat.ino, stat.size, stat.mtime, stat.mode)
-            && self.ctime.load(Ordering::Relaxed) == stat.ctime
+    }
+
+    fn is_but_for_ctime(&self, other: &Self) -> bool {
+        let but_ctime = |row: &Self| (row.ino, row.size, row.mtime, row.mode, row.half);
+        but_ctime(self) == but_ctime(other)
+    }
+
+    /// Its bytes were found to be right when it had this ctime.
+    fn renew(&self, ctime: i64) {
+        self.ctime.store(ctime, Ordering::Relaxed);
+        self.found_out.store(true, Ordering::Relaxed);
     }
 }
 
@@ -168,7 +181,7 @@ pub(crate) struct Ledger {
     /// Whether the mode of a file says anything on the pool's filesystem.
     keeps_modes: bool,
     /// The end of its file, which tells whether it is still that one.
-    check: Option<[u8; CHECK]>,
+    check: Option<[u8; encode::CHECK]>,
     /// By inode.
     rows: Vec<Row>,
     places: Places,
@@ -196,7 +209,7 @@ impl Ledger {
         let path = pool.root().join("ledger");
         let decoded = match disk::open_file(rustix::fs::CWD, &path) {
             Ok(file) => {
-                let decoded = decode(&file, root.ino);
+                let decoded = encode::decode(&file, root.ino);
                 if decoded.is_none() {
                     tracing::info!(path = %path.display(), "can't be believed: what it would say is read instead");
                 }
@@ -228,7 +241,7 @@ impl Ledger {
     /// This one, if nobody has written it since; else what it says now, with what this one found out. The caller holds the
     /// yard alone.
     pub(crate) fn renewed(self: &Arc<Self>, pool: &Pool) -> Result<Arc<Self>> {
-        if self.check.is_some() && check_of(&self.path).ok() == self.check {
+        if self.check.is_some() && encode::check_of(&self.path).ok() == self.check {
             return Ok(Arc::clone(self));
         }
         let newer = Self::load(pool)?;
@@ -282,7 +295,20 @@ impl Ledger {
 
     /// Writes down how a file of the pool looks whose bytes are known to be right.
     pub(crate) fn set(&self, content: ContentId, stat: &Stat) {
-        self.freshen(|fresh| fresh.set(content, Row::new(content, stat)));
+        // Most that is read again has just one more name, or one less: its row is there, but for the ctime.
+        let renewed = self.renew(stat.ino, stat.ctime, |row| row.half == half(content) && row.fits_but_ctime(stat));
+        if !renewed {
+            self.freshen(|fresh| fresh.set(content, Row::new(content, stat)));
+        }
+    }
+
+    /// Renews the row of an inode if it is the right one.
+    fn renew(&self, ino: u64, ctime: i64, is_right: impl FnOnce(&Row) -> bool) -> bool {
+        let renewed = self.with_row(ino, |row| is_right(row).then(|| row.renew(ctime))).flatten().is_some();
+        if renewed {
+            self.changed.store(true, Ordering::Relaxed);
+        }
+        renewed
     }
 
     fn freshen(&self, change: impl FnOnce(&mut Fresh)) {
@@ -349,6 +375,7 @@ impl Ledger {
 
     /// Counts what another one found out as found out here too.
     pub(crate) fn learn(&self, other: &Self) {
+        self.renew_by(other);
         let theirs = std::mem::take(&mut *lock(&other.fresh));
         if theirs.at.is_empty() {
             return;
@@ -361,12 +388,22 @@ impl Ledger {
         });
     }
 
+    /// Renews the rows that another one has renewed. Of two ctimes at which the bytes were found to be right, the file can
+    /// only have the later one still.
+    fn renew_by(&self, other: &Self) {
+        for row in other.rows.iter().filter(|row| row.found_out.load(Ordering::Relaxed)) {
+            let ctime = row.ctime.load(Ordering::Relaxed);
+            self.renew(row.ino, ctime, |own| own.is_but_for_ctime(row) && own.ctime.load(Ordering::Relaxed) < ctime);
+        }
+    }
+
     /// Takes over what another one found out, as far as the files still look so. The caller holds the yard alone, and has
     /// read this one since.
     pub(crate) fn take_over(&self, found: &Self, pool: &Pool) {
         if std::ptr::eq(self, found) {
             return;
         }
+        self.renew_by(found);
         for (content, row) in lock(&found.fresh).contents() {
             for executable in [false, true] {
                 let path = pool.root().join(Pool::name(content, executable));
@@ -387,9 +424,7 @@ impl Ledger {
         let fresh = lock(&self.fresh);
         let mut new = fresh.rows().peekable();
         disk::write_loose(&self.path, &op.join("ledger"), |out| {
-            let mut out = Hashed { out, hasher: blake3::Hasher::new(), piece: Vec::with_capacity(PIECE) };
-            out.put(MAGIC)?;
-            out.put(&self.pool.to_le_bytes())?;
+            let mut out = Encoder::begin(out, self.pool)?;
             for row in self.rows.iter().filter(|row| !fresh.at.contains_key(&row.ino)) {
                 while let Some(first) = new.next_if(|first| first.ino < row.ino) {
                     out.row(first)?;
@@ -399,102 +434,6 @@ impl Ledger {
             new.try_for_each(|row| out.row(row))?;
             out.end()
         })
-    }
-}
-
-/// Writes through a hash.
-struct Hashed<'a> {
-    out: &'a mut File,
-    hasher: blake3::Hasher,
-    piece: Vec<u8>,
-}
-
-impl Hashed<'_> {
-    fn put(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.piece.extend_from_slice(bytes);
-        if self.piece.len() >= PIECE { self.flush() } else { Ok(()) }
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.hasher.update(&self.piece);
-        self.out.write_all(&self.piece)?;
-        self.piece.clear();
-        Ok(())
-    }
-
-    fn row(&mut self, row: &Row) -> io::Result<()> {
-        let mut bytes = [0; ROW];
-        bytes[..8].copy_from_slice(&row.ino.to_le_bytes());
-        bytes[8..16].copy_from_slice(&row.size.to_le_bytes());
-        bytes[16..24].copy_from_slice(&row.mtime.to_le_bytes());
-        bytes[24..32].copy_from_slice(&row.ctime.load(Ordering::Relaxed).to_le_bytes());
-        bytes[32..36].copy_from_slice(&row.mode.to_le_bytes());
-        bytes[40..].copy_from_slice(&row.half);
-        self.put(&bytes)
-    }
-
-    fn end(mut self) -> io::Result<()> {
-        self.flush()?;
-        self.out.write_all(self.hasher.finalize().as_bytes())
-    }
-}
-
-/// The hash at the end of a ledger.
-fn check_of(path: &Path) -> io::Result<[u8; CHECK]> {
-    let (mut file, mut check) = (disk::open_file(rustix::fs::CWD, path)?, [0; CHECK]);
-    file.seek(SeekFrom::End(-(CHECK as i64)))?;
-    file.read_exact(&mut check)?;
-    Ok(check)
-}
-
-/// The rows of a ledger that is whole and that of a pool's folder with this inode, and its hash.
-fn decode(file: &File, pool: u64) -> Option<([u8; CHECK], Vec<Row>)> {
-    let len = usize::try_from(file.metadata().ok()?.len()).ok()?;
-    let mut left = len.checked_sub(HEAD + CHECK).filter(|rows| rows % ROW == 0)?;
-    let mut file = BufReader::with_capacity(PIECE, file);
-    let mut hasher = blake3::Hasher::new();
-    let mut head = [0; HEAD];
-    file.read_exact(&mut head).ok()?;
-    hasher.update(&head);
-    if head.strip_prefix(MAGIC)? != pool.to_le_bytes() {
-        return None;
-    }
-    let (mut rows, mut piece) = (Vec::<Row>::new(), vec![0; PIECE.min(left)]);
-    // Somebody may have made the file as long as no memory is.
-    rows.try_reserve_exact(left / ROW).ok()?;
-    while left > 0 {
-        let piece = &mut piece[..PIECE.min(left)];
-        file.read_exact(piece).ok()?;
-        hasher.update(piece);
-        for row in piece.as_chunks::<ROW>().0.iter().map(row_of) {
-            if rows.last().is_some_and(|last| last.ino >= row.ino) {
-                return None;
-            }
-            rows.push(row);
-        }
-        left -= piece.len();
-    }
-    let mut check = [0; CHECK];
-    file.read_exact(&mut check).ok()?;
-    (*hasher.finalize().as_bytes() == check).then_some((check, rows))
-}
-
-fn row_of(bytes: &[u8; ROW]) -> Row {
-    let eight = |at: usize| {
-        let mut eight = [0; 8];
-        eight.copy_from_slice(&bytes[at..at + 8]);
-        eight
-    };
-    let (mut mode, mut half) = ([0; 4], [0; 16]);
-    mode.copy_from_slice(&bytes[32..36]);
-    half.copy_from_slice(&bytes[40..]);
-    Row {
-        ino: u64::from_le_bytes(eight(0)),
-        size: u64::from_le_bytes(eight(8)),
-        mtime: i64::from_le_bytes(eight(16)),
-        ctime: AtomicI64::new(i64::from_le_bytes(eight(24))),
-        mode: u32::from_le_bytes(mode),
-        half,
     }
 }
 
@@ -545,6 +484,23 @@ mod tests {
                 prop_assert!(!ledger.holds(content(ino), &stat(ino, later, dev)), "written to");
                 ledger.moved(&stat(ino, looks, dev), &stat(ino, later, dev));
                 prop_assert!(ledger.holds(content(ino), &stat(ino, later, dev)), "by a step of ours");
+            }
+            // What is read again under the same inode is known to whoever learns of it, and to one that was read since; and
+            // of two who read it, the one who did so later is right.
+            let (reader, learner) = (Ledger::load(&pool).unwrap(), Ledger::load(&pool).unwrap());
+            for (&ino, &looks) in rows.iter().filter(|(ino, _)| *ino % 3 == 0) {
+                let at = |age: i64| stat(ino, (looks.0, looks.1, looks.2.saturating_add(age)), dev);
+                reader.set(content(ino), &at(2));
+                learner.set(content(ino), &at(if ino % 2 == 0 { 1 } else { 3 }));
+            }
+            learner.learn(&reader);
+            let renewed = Ledger::load(&pool).unwrap();
+            renewed.take_over(&learner, &pool);
+            for (&ino, &looks) in &rows {
+                let age = if ino % 3 > 0 { 0 } else if ino % 2 == 0 { 2 } else { 3 };
+                let at = |age: i64| stat(ino, (looks.0, looks.1, looks.2.saturating_add(age)), dev);
+                prop_assert!(learner.holds(content(ino), &at(age)) && renewed.holds(content(ino), &at(age)));
+                prop_assert_eq!(renewed.holds(content(ino), &at(1)), at(1) == at(age), "looked so in between");
             }
             if let Some(&ino) = rows.keys().nth(gone.index(rows.len().max(1))) {
                 ledger.forget(ino);
