@@ -31,9 +31,11 @@ impl Discard<'_> {
             for chunk in 0..paths.len().div_ceil(TOGETHER) {
                 let folder = self.op.join(area).join(chunk.to_string());
                 let Some(fd) = there(disk::open_folder(CWD, &folder)).at("open", &folder)? else { continue };
-                let numbers = chunk * TOGETHER..((chunk + 1) * TOGETHER).min(paths.len());
-                for number in numbers {
-                    self.one(fd.as_fd(), &folder, number, paths[number], &mut kept)?;
+                // Most of what was staged is in its place by now, and nothing stood there before.
+                for number in numbers_in(fd.as_fd()).at("list", &folder)? {
+                    if let Some(path) = paths.get(number) {
+                        self.one(fd.as_fd(), &folder, number, path, &mut kept)?;
+                    }
                 }
             }
             disk::remove_tree_telling(&self.op.join(area), self.moved)?;
@@ -71,6 +73,16 @@ impl Discard<'_> {
         let by = if holders.is_empty() { "another program".to_owned() } else { holders.join(", ") };
         Ok(format!("{} ({by} has it open)", to.display()))
     }
+}
+
+/// The steps of which something lies in a folder, in their order.
+fn numbers_in(folder: BorrowedFd<'_>) -> io::Result<Vec<usize>> {
+    let mut numbers = Vec::new();
+    for entry in Dir::read_from(folder)? {
+        numbers.extend(entry?.file_name().to_str().ok().and_then(|name| name.parse::<usize>().ok()));
+    }
+    numbers.sort_unstable();
+    Ok(numbers)
 }
 
 fn there<T>(result: io::Result<T>) -> io::Result<Option<T>> {
