@@ -137,7 +137,7 @@ pub(crate) struct At<'a>(pub(crate) BorrowedFd<'a>, pub(crate) &'a str);
 /// Renames within open folders, refusing to replace anything.
 pub(crate) fn move_new(from: At<'_>, to: At<'_>) -> io::Result<()> {
     step()?;
-    match rustix::fs::renameat_with(from.0, from.1, to.0, to.1, RenameFlags::NOREPLACE) {
+    let moved = match rustix::fs::renameat_with(from.0, from.1, to.0, to.1, RenameFlags::NOREPLACE) {
         // Filesystems without that promise are asked first.
         Err(Errno::INVAL | Errno::NOSYS) => match rustix::fs::statat(to.0, to.1, AtFlags::SYMLINK_NOFOLLOW) {
             Err(Errno::NOENT) => Ok(rustix::fs::renameat(from.0, from.1, to.0, to.1)?),
@@ -145,7 +145,12 @@ pub(crate) fn move_new(from: At<'_>, to: At<'_>) -> io::Result<()> {
             Ok(_) => Err(io::ErrorKind::AlreadyExists.into()),
         },
         result => Ok(result?),
+    };
+    #[cfg(test)]
+    if moved.is_ok() {
+        super::fault::moved(to);
     }
+    moved
 }
 
 /// Makes two names in open folders change places; `Ok(false)` where that can't be done here.
@@ -154,7 +159,11 @@ pub(crate) fn exchange(a: At<'_>, b: At<'_>) -> io::Result<bool> {
     match rustix::fs::renameat_with(a.0, a.1, b.0, b.1, RenameFlags::EXCHANGE) {
         Err(Errno::INVAL | Errno::NOSYS) => Ok(false),
         Err(error) => Err(error.into()),
-        Ok(()) => Ok(true),
+        Ok(()) => {
+            #[cfg(test)]
+            super::fault::moved(b);
+            Ok(true)
+        }
     }
 }
 

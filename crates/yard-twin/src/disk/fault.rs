@@ -5,11 +5,15 @@
 use std::cell::{Cell, RefCell};
 use std::io;
 
+use super::At;
+
 type Meanwhile = Box<dyn FnMut(u64) -> io::Result<()>>;
+type Moved = Box<dyn FnMut(At<'_>)>;
 
 thread_local! {
     static DONE: Cell<u64> = const { Cell::new(0) };
     static BEFORE_EACH: RefCell<Option<Meanwhile>> = const { RefCell::new(None) };
+    static AFTER_MOVE: RefCell<Option<Moved>> = const { RefCell::new(None) };
     static BOOT: RefCell<Option<String>> = const { RefCell::new(None) };
 }
 
@@ -59,6 +63,22 @@ pub(crate) fn meanwhile<T>(number: u64, mut meanwhile: impl FnMut() + 'static, w
         Ok(())
     };
     before_each(before, work).0
+}
+
+/// Something was moved there.
+pub(super) fn moved(to: At<'_>) {
+    if let Some(mut after) = AFTER_MOVE.take() {
+        after(to);
+        AFTER_MOVE.set(Some(after));
+    }
+}
+
+/// Runs `work` with `after` called right after each move of an entry from one open folder to another.
+pub(crate) fn after_each_move<T>(after: impl FnMut(At<'_>) + 'static, work: impl FnOnce() -> T) -> T {
+    AFTER_MOVE.set(Some(Box::new(after)));
+    let result = work();
+    AFTER_MOVE.set(None);
+    result
 }
 
 /// From now on, the system says that it was started anew.

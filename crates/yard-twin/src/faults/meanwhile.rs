@@ -1,14 +1,20 @@
 //! Others go on writing while a twin is changed: whatever they do, and whenever, none of their bytes is lost, and nothing
 //! outside the twin is touched.
 
+use std::cell::RefCell;
 use std::fs;
+use std::io::Write;
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::symlink;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
 
-use super::{OPERATIONS, clean_run, place, set_up, tree};
+use super::{OPERATIONS, change_much, clean_run, clone, place, restore, set_up, tree};
 use crate::Yard;
-use crate::disk::fault;
+use crate::disk::{At, fault};
+use crate::listing::Node;
 use crate::report::show;
+use crate::store::pool::Sharing;
 
 /// What someone does in the twin's game folder, and the bytes that must be somewhere afterwards. `None`: not possible any
 /// more.
@@ -98,4 +104,61 @@ fn whatever_others_write_while_a_twin_is_changed_is_kept_and_nothing_outside_is_
     }
     assert!(happened > changes && refused > 0, "each way was tried at many points");
     eprintln!("{happened} writes came in between, none of them was lost; {refused} changes were given up for it");
+}
+
+/// A twin of copies in which much was changed.
+fn changed_copies(place: &Path) -> Yard {
+    set_up(place, "large rebase");
+    let yard = Yard::open(place.join("yard")).unwrap();
+    clone(&yard, "wexcombe@b1", "own", Sharing::None).unwrap();
+    change_much(&place.join("yard/twins/own/game"));
+    yard
+}
+
+/// A program that has waited for files writes to each in the instant in which it is there, before anybody can look at it.
+/// What it made of them is added to `written`.
+fn writes_at_once(game: PathBuf, written: Rc<RefCell<Vec<String>>>) -> impl FnMut(At<'_>) {
+    move |At(folder, file)| {
+        let path = fs::read_link(format!("/proc/self/fd/{}", folder.as_raw_fd())).unwrap().join(file);
+        if path.starts_with(&game) && fs::symlink_metadata(&path).is_ok_and(|stat| stat.is_file()) {
+            fs::OpenOptions::new().write(true).open(&path).unwrap().write_all(b"!").unwrap();
+            written.borrow_mut().push(fs::read_to_string(&path).unwrap());
+        }
+    }
+}
+
+#[test]
+fn what_is_written_to_a_file_as_soon_as_it_is_in_its_place_is_seen() {
+    let place = place();
+    let yard = changed_copies(place.path());
+    let (folder, written) = (place.path().join("yard/twins/own"), Rc::default());
+    let write = writes_at_once(folder.join("game"), Rc::clone(&written));
+    let (_, changes) = fault::failing(None, || fault::after_each_move(write, || restore(&yard, "own", 1)).unwrap());
+    assert!(written.borrow().len() > 5);
+    show::twin(&yard, &"own".parse().unwrap(), &super::ctx()).unwrap();
+    let row = yard.twin_row(&"own".parse().unwrap(), false).unwrap();
+    let listing = yard.store.listing(yard.store.state(row.state).unwrap().disk).unwrap();
+    for entry in listing.entries() {
+        if let Node::File { content, .. } = entry.node {
+            let bytes = fs::read(folder.join(entry.path.as_str())).unwrap();
+            assert_eq!(blake3::hash(&bytes).as_bytes(), content.as_bytes(), "{}", entry.path);
+        }
+    }
+    // What is undone again comes out with what was written to it.
+    let mut undone = 0;
+    for number in 0..changes {
+        let place = super::place();
+        let yard = changed_copies(place.path());
+        let written = Rc::default();
+        let write = writes_at_once(place.path().join("yard/twins/own/game"), Rc::clone(&written));
+        let restored = || fault::after_each_move(write, || restore(&yard, "own", 1));
+        let (result, _) = fault::failing(Some(number), restored);
+        drop(yard);
+        undone += usize::from(result.is_err() && !written.borrow().is_empty());
+        for bytes in written.borrow().iter() {
+            assert!(is_somewhere(place.path(), bytes), "{bytes:?}, change {number} of {changes} failed: {result:?}");
+        }
+    }
+    assert!(undone > 10);
+    eprintln!("{} files were written to as they came; {undone} restores were undone then", written.borrow().len());
 }
