@@ -4,6 +4,7 @@
 #[allow(clippy::unwrap_used)]
 mod former;
 mod history;
+mod loosely;
 mod packages;
 mod records;
 mod schema;

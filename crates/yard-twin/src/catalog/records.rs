@@ -389,16 +389,6 @@ impl Catalog {
         Ok(db.last_insert_rowid())
     }
 
-    /// Does `work` without waiting for the disk: after a power loss the catalogue is whole, and may not know of it. For
-    /// records of runs, which nothing depends on.
-    pub(crate) fn loosely<T>(&self, work: impl FnOnce() -> Result<T>) -> Result<T> {
-        let db = self.db();
-        db.pragma_update(None, "synchronous", "NORMAL").of(&self.path)?;
-        let done = work();
-        db.pragma_update(None, "synchronous", "FULL").of(&self.path)?;
-        done
-    }
-
     /// How much a listing holds, if that was counted before.
     pub(crate) fn totals(&self, listing: ListingId) -> Result<Option<Totals>> {
         let sql = "SELECT files, bytes, symlinks, empty_folders FROM totals WHERE listing = ?1";
