@@ -55,8 +55,17 @@ mod tests {
         catalog.db().query_row("SELECT count(*) FROM runs", [], |row| row.get(0)).unwrap()
     }
 
+    /// What SQLite waits for just now: nothing (0), what a new log over an old one needs (1), each record (2).
+    fn waits(catalog: &Catalog) -> i64 {
+        catalog.db().query_row("PRAGMA synchronous", [], |row| row.get(0)).unwrap()
+    }
+
+    /// Writes a record of a run; gives what was waited for.
     fn begin(catalog: &Catalog, twin: TwinId) -> Result<i64> {
-        catalog.loosely(|| catalog.begin_run(twin, "a program", "sealed", Timestamp::now()))
+        catalog.loosely(|| {
+            catalog.begin_run(twin, "a program", "sealed", Timestamp::now())?;
+            Ok(waits(catalog))
+        })
     }
 
     /// The catalogue as a power loss may have left it: with so much of its log.
@@ -88,11 +97,13 @@ mod tests {
             catalog.run("INSERT INTO runs VALUES (nothing)", [])
         });
         assert!(failed.is_err() && runs(&other) == 1);
-        begin(&catalog, twin).unwrap();
+        assert_eq!(waits(&catalog), 2, "the next record is waited for, also after a failure");
+        assert_eq!(begin(&catalog, twin).unwrap(), 0, "the first of a log");
         assert!(!catalog.log_is_empty() && runs(&other) == 2, "others see it at once");
-        begin(&catalog, twin).unwrap();
-        let waits: i64 = catalog.db().query_row("PRAGMA synchronous", [], |row| row.get(0)).unwrap();
-        assert_eq!(waits, 2, "the next record is waited for");
+        // Somebody else was first, just before: the log is let go again.
+        assert!(catalog.first_of_log(&catalog.db()).unwrap().is_none() && catalog.db().is_autocommit());
+        assert_eq!(begin(&catalog, twin).unwrap(), 1, "behind another one");
+        assert_eq!(waits(&catalog), 2, "the next record is waited for");
         let log = fs::read(place.path().join("catalog.db-wal")).unwrap();
         let mut seen = Vec::new();
         for len in (0..log.len()).step_by(97).chain([log.len()]) {
