@@ -18,6 +18,7 @@ mod belongings;
 mod clone;
 mod examples;
 mod filesystems;
+mod hands;
 mod house;
 mod model;
 mod mods;
