@@ -85,8 +85,8 @@ impl Checker<'_> {
             Some(still) => still,
             None => self.look_closer(&row, &folder, about)?,
         };
-        let rows = std::mem::take(&mut look.rows);
-        let (now, rows) = look.found.merged(look.before.clone(), rows)?;
+        let (before, rows) = (std::mem::take(&mut look.before), std::mem::take(&mut look.rows));
+        let (now, rows) = look.found.merged(before, rows)?;
         look.rows = rows;
         Ok(Some(Seen { about: about.clone(), row, look, folder, now }))
     }
