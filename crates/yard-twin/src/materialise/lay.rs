@@ -41,6 +41,12 @@ pub(crate) struct Laid {
     pub(crate) latest: i64,
 }
 
+/// A listing by its folders, each after its parent: a `game` and a `home` whatever it has.
+pub(crate) struct Tree<'a> {
+    listing: &'a Listing,
+    units: Vec<Unit<'a>>,
+}
+
 /// A folder with the entries that stand in it.
 struct Unit<'a> {
     folder: &'a str,
@@ -68,16 +74,15 @@ impl Layout<'_> {
         Ok(Placer { layout: self, pool: disk::open_folder(CWD, self.pool.root()).at("open", self.pool.root())?, into })
     }
 
-    /// Lays `listing` out below the folder `into`, which has its folders, each entry in its way: all but the links, which
+    /// Lays a listing out below the folder `into`, which has its folders, each entry in its way: all but the links, which
     /// [`Layout::lay_links`] adds. Nobody is kept from the yard.
-    pub(crate) fn lay(&self, listing: &Listing, ways: &[Share], into: &Path) -> Result<Laid> {
-        let units = units(listing);
+    pub(crate) fn lay(&self, tree: &Tree<'_>, ways: &[Share], into: &Path) -> Result<Laid> {
         let placer = self.placer(into)?;
-        let rows = Mutex::new(vec![Row::default(); listing.entries().len()]);
-        let totals = listing.totals();
+        let rows = Mutex::new(vec![Row::default(); tree.listing.entries().len()]);
+        let totals = tree.listing.totals();
         self.ctx.phase(Phase::Building, totals.files, totals.bytes, || {
-            parallel::for_each(&units, self.ctx.threads(), Vec::new, |buffer, unit| {
-                let made = placer.unit(listing, ways, unit, buffer)?;
+            parallel::for_each(&tree.units, self.ctx.threads(), Vec::new, |buffer, unit| {
+                let made = placer.unit(tree.listing, ways, unit, buffer)?;
                 let mut rows = lock(&rows);
                 for (at, row) in made {
                     rows[at] = row;
@@ -94,22 +99,22 @@ impl Layout<'_> {
     pub(crate) fn lay_links(
         &self,
         current: &Ledger,
-        (listing, ways): (&Listing, &[Share]),
+        (tree, ways): (&Tree<'_>, &[Share]),
         into: &Path,
         laid: &mut Laid,
     ) -> Result<Vec<ContentId>> {
         if !self.policy.links() {
             return Ok(Vec::new());
         }
-        let units = units(listing);
+        let entries = tree.listing.entries();
         let placer = self.placer(into)?;
         let rows = &laid.rows;
         let (done, doubtful) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
-        let linked = parallel::for_each(&units, self.ctx.threads(), Vec::new, |buffer, unit| {
+        let linked = parallel::for_each(&tree.units, self.ctx.threads(), Vec::new, |buffer, unit| {
             let to_link: Vec<_> = unit
                 .entries
                 .iter()
-                .map(|&at| ToLink { at, entry: &listing.entries()[at], name: listing.entries()[at].path.name() })
+                .map(|&at| ToLink { at, entry: &entries[at], name: entries[at].path.name() })
                 .filter(|link| rows[link.at].share.is_none() && ways[link.at] == Share::Link)
                 .collect();
             if to_link.is_empty() {
@@ -176,12 +181,22 @@ pub(super) struct LinkedAll {
     pub(super) doubtful: Vec<ContentId>,
 }
 
-/// Makes the folders of a listing below `into`: a `game` and a `home` whatever it has.
-pub(crate) fn make_folders(listing: &Listing, into: &Path, ctx: &Ctx) -> Result<()> {
-    units(listing).iter().try_for_each(|unit| {
-        ctx.check()?;
-        disk::make_folder(&into.join(unit.folder))
-    })
+impl<'a> Tree<'a> {
+    pub(crate) fn of(listing: &'a Listing) -> Self {
+        Self { listing, units: units(listing) }
+    }
+
+    pub(crate) fn folders(&self) -> impl Iterator<Item = &'a str> {
+        self.units.iter().map(|unit| unit.folder)
+    }
+
+    /// Makes the folders below `into`. By one thread: the system lets one at a time into a folder, and most have one parent.
+    pub(crate) fn make_folders(&self, into: &Path, ctx: &Ctx) -> Result<()> {
+        self.folders().try_for_each(|folder| {
+            ctx.check()?;
+            disk::make_folder(&into.join(folder))
+        })
+    }
 }
 
 /// The folders of a listing, each after its parent, with the places of the entries in them.

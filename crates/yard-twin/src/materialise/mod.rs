@@ -10,7 +10,7 @@ mod steps;
 mod tests;
 
 pub(crate) use change::{FolderChange, PATHS, Staged, TOGETHER, is_file_or_link, slot};
-pub(crate) use lay::{Laid, Layout, make_folders};
+pub(crate) use lay::{Laid, Layout, Tree};
 pub(crate) use out::{Discard, is_open_below};
 pub(crate) use publish::{Doubtful, GivenUp, Published};
 pub use steps::{Doing, Step, steps};

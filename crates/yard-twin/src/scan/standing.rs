@@ -69,17 +69,17 @@ pub(crate) struct Folders {
 }
 
 impl Folders {
-    /// How the folders of a listing look that was just laid at `folder`, which nobody else knows yet; `now` by the
-    /// filesystem's clock. Where a build has what is scratch by the sheet of today, the next look finds that gone.
-    pub(crate) fn of_new(
-        listing: &Listing,
+    /// How the folders of a listing, all of them, look that was just laid at `folder`, which nobody else knows yet; `now` by
+    /// the filesystem's clock. Where a build has what is scratch by the sheet of today, the next look finds that gone.
+    pub(crate) fn of_new<'a>(
+        (listing, all): (&Listing, impl Iterator<Item = &'a str>),
         folder: &Path,
         looked: Looked,
         now: i64,
         is_scratch: impl Fn(&RelPath) -> bool,
     ) -> Result<Self> {
         let mut folders = Self { looked, stamps: HashMap::new() };
-        for (path, _) in Numbers::of_listing(listing).0.rows {
+        for path in all {
             let at = folder.join(path);
             let stat = match disk::lstat(&at) {
                 Ok(stat) => stat,

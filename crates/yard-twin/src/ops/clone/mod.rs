@@ -35,7 +35,7 @@ use crate::disk::{self, FsClock};
 use crate::error::{Error, Noun, PathContext, Result};
 use crate::ident::{BuildRef, ContentId, ListingId, Source, TwinId, TwinName};
 use crate::listing::{Entry, Listing, Node, Totals};
-use crate::materialise::{Laid, Layout, make_folders};
+use crate::materialise::{Laid, Layout, Tree};
 use crate::ops::intake;
 use crate::ops::intake::TakenAway;
 use crate::ops::intake::source::{Out, Part, SourceTree, list};
@@ -278,27 +278,28 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     };
     // What is synced is, before there is much else that the system would have to write with it.
     furnish(&stage, &row, plan)?;
-    let asked = Arc::new(folders_and_ledger(listing, &stage, &yard.store.pool, ctx)?);
+    let tree = Tree::of(listing);
+    let asked = Arc::new(folders_and_ledger(&tree, &stage, &yard.store.pool, ctx)?);
     let layout = Layout { pool: &yard.store.pool, policy: &policy, ledger: &asked, op: op.path(), ctx };
     let needed: Vec<&Entry> = listing.entries().iter().collect();
     // The others are asked as they are laid.
     let is_program = |entry: &&Entry| matches!(entry.node, Node::File { executable: true, .. });
     let programs: Vec<&Entry> = needed.iter().copied().filter(is_program).collect();
     let executables = vouch::vouch(yard, &programs, &layout)?;
-    let mut laid = match layout.lay(listing, ways, &stage) {
+    let mut laid = match layout.lay(&tree, ways, &stage) {
         Err(Error::ContentMissing { .. } | Error::Damaged { .. }) => {
             vouch::vouch(yard, &needed, &layout)?;
             disk::remove_tree(&stage)?;
             furnish(&stage, &row, plan)?;
-            make_folders(listing, &stage, ctx)?;
-            layout.lay(listing, ways, &stage)?
+            tree.make_folders(&stage, ctx)?;
+            layout.lay(&tree, ways, &stage)?
         }
         laid => laid?,
     };
     let looked_at = clock.wait_past(laid.latest)?;
     ctx.check()?;
     // Copying needs no exclusive lock. Linking, and the rename that makes the twin, do.
-    let (alone, ledger) = link_new(yard, &layout, (listing, ways), &stage, &mut laid, (executables, &needed))?;
+    let (alone, ledger) = link_new(yard, &layout, (&tree, ways), &stage, &mut laid, (executables, &needed))?;
     let (shares, rows) = (ShareTotals::new(listing, &laid.rows), laid.rows);
     // Nobody else knows the folders yet: how they look now is how they are once all is laid.
     let quiet = forbidden_links(yard, &yard.folder_of(&row), listing).is_empty();
@@ -312,7 +313,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
     };
     let look = || {
         let is_scratch = |path: &RelPath| sheet.as_ref().is_some_and(|sheet| sheet.is_scratch(path));
-        let folders = &Folders::of_new(listing, &stage, looked, now, is_scratch)?;
+        let folders = &Folders::of_new((listing, tree.folders()), &stage, looked, now, is_scratch)?;
         let index = NewIndex { listing, rows: &rows, pool, looked_at, folders };
         index.save(&index_path(&stage), &stage.join("index.new"))
     };
@@ -352,7 +353,7 @@ pub fn apply(yard: &Yard, plan: &Plan, ctx: &Ctx) -> Result<Outcome> {
 fn link_new(
     yard: &Yard,
     layout: &Layout<'_>,
-    listing: (&Listing, &[Share]),
+    tree: (&Tree<'_>, &[Share]),
     stage: &Path,
     laid: &mut Laid,
     (mut executables, needed): (Vec<ContentId>, &[&Entry]),
@@ -361,7 +362,7 @@ fn link_new(
         let alone = yard.alone(layout.ctx)?;
         let current = layout.ledger.renewed(&yard.store.pool)?;
         layout.store_executables(&current, &executables)?;
-        let doubtful = match layout.lay_links(&current, listing, stage, laid) {
+        let doubtful = match layout.lay_links(&current, tree, stage, laid) {
             Ok(doubtful) => doubtful,
             Err(error) => {
                 take_links_back(stage, &current, layout.op);
@@ -457,8 +458,8 @@ fn publish_twin(
 }
 
 /// Makes the folders of a new twin, and reads the ledger meanwhile.
-fn folders_and_ledger(listing: &Listing, stage: &Path, pool: &Pool, ctx: &Ctx) -> Result<Ledger> {
-    let (ledger, made) = parallel::both(ctx.threads(), || Ledger::load(pool), || make_folders(listing, stage, ctx));
+fn folders_and_ledger(tree: &Tree<'_>, stage: &Path, pool: &Pool, ctx: &Ctx) -> Result<Ledger> {
+    let (ledger, made) = parallel::both(ctx.threads(), || Ledger::load(pool), || tree.make_folders(stage, ctx));
     made?;
     ledger
 }

@@ -214,14 +214,19 @@ pub(super) struct NamedAnew {
     pub(super) laid: Option<Listing>,
 }
 
-/// The listing with its symlinks fit for another folder: those that lead inside by an absolute path become relative.
+/// The listing with its symlinks fit for another folder: those that lead inside by an absolute path become relative. Most
+/// often there are none, and it is the very same one.
 fn portable(listing: &Listing, folder: &Path, yard: &Path) -> Result<Listing> {
-    let entries = listing.entries().iter().map(|entry| match &entry.node {
+    let fit = |entry: &Entry| match &entry.node {
         Node::Symlink { target } => match fate(&entry.path.below(folder), target, folder, folder, yard) {
-            Fate::Relative(target) => Entry { node: Node::Symlink { target: target.into() }, ..entry.clone() },
-            _ => entry.clone(),
+            Fate::Relative(target) => Some(Entry { node: Node::Symlink { target: target.into() }, ..entry.clone() }),
+            _ => None,
         },
-        _ => entry.clone(),
-    });
-    Listing::new(entries.collect())
+        _ => None,
+    };
+    let mut entries = listing.entries().iter();
+    if entries.all(|entry| fit(entry).is_none()) {
+        return Ok(listing.clone());
+    }
+    Listing::new(listing.entries().iter().map(|entry| fit(entry).unwrap_or_else(|| entry.clone())).collect())
 }
