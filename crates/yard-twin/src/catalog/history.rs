@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use jiff::Timestamp;
-use rusqlite::{OptionalExtension, params};
+use rusqlite::params;
 use serde::{Deserialize, Serialize};
 
 use super::records::parsed;
@@ -328,10 +328,7 @@ impl Catalog {
 
     /// What a transform made before.
     pub(crate) fn made(&self, key: &str) -> Result<Option<ContentId>> {
-        self.db()
-            .query_row("SELECT content FROM made WHERE key = ?1", [key], |row| parsed(row, 0))
-            .optional()
-            .of(&self.path)
+        self.one("SELECT content FROM made WHERE key = ?1", [key], |row| parsed(row, 0))
     }
 
     pub(crate) fn add_made(&self, key: &str, content: ContentId) -> Result<()> {
@@ -348,9 +345,7 @@ impl Catalog {
 
     /// How many sweeps there were.
     pub(crate) fn generation(&self) -> Result<u32> {
-        let number: Option<u32> =
-            self.db().query_row("SELECT number FROM generation", [], |row| row.get(0)).optional().of(&self.path)?;
-        Ok(number.unwrap_or_default())
+        Ok(self.one("SELECT number FROM generation", [], |row| row.get(0))?.unwrap_or_default())
     }
 
     pub(crate) fn set_generation(&self, number: u32) -> Result<()> {

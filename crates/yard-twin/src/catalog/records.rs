@@ -217,13 +217,24 @@ impl Catalog {
         read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
     ) -> Result<Vec<T>> {
         let db = self.db();
-        let mut statement = db.prepare(sql).of(&self.path)?;
+        let mut statement = db.prepare_cached(sql).of(&self.path)?;
         let rows = statement.query_map(values, read).of(&self.path)?;
         rows.collect::<rusqlite::Result<_>>().of(&self.path)
     }
 
+    pub(super) fn one<T>(
+        &self,
+        sql: &str,
+        values: impl rusqlite::Params,
+        read: impl FnOnce(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Option<T>> {
+        let db = self.db();
+        let mut statement = db.prepare_cached(sql).of(&self.path)?;
+        statement.query_row(values, read).optional().of(&self.path)
+    }
+
     pub(super) fn run(&self, sql: &str, values: impl rusqlite::Params) -> Result<usize> {
-        self.db().execute(sql, values).of(&self.path)
+        self.db().prepare_cached(sql).and_then(|mut statement| statement.execute(values)).of(&self.path)
     }
 
     /// Runs `work` in one transaction: all of it is kept, or nothing.
@@ -241,17 +252,14 @@ impl Catalog {
 
     /// The stock build of that name that is there, or else the one of that name that was removed last.
     pub(crate) fn stock(&self, build: &BuildRef) -> Result<Option<StockRow>> {
-        self.db()
-            .query_row(
-                &format!(
-                    "SELECT {STOCK_COLUMNS} FROM stock_builds WHERE title = ?1 AND build_key = ?2
-                     ORDER BY removed_at IS NOT NULL, id DESC LIMIT 1"
-                ),
-                params![build.title.as_str(), build.build.key()],
-                stock_row,
-            )
-            .optional()
-            .of(&self.path)
+        self.one(
+            &format!(
+                "SELECT {STOCK_COLUMNS} FROM stock_builds WHERE title = ?1 AND build_key = ?2
+                 ORDER BY removed_at IS NOT NULL, id DESC LIMIT 1"
+            ),
+            params![build.title.as_str(), build.build.key()],
+            stock_row,
+        )
     }
 
     pub(crate) fn add_stock(&self, row: &StockRow) -> Result<()> {
@@ -303,10 +311,7 @@ impl Catalog {
     }
 
     pub(crate) fn twin(&self, id: TwinId) -> Result<Option<TwinRow>> {
-        self.db()
-            .query_row(&format!("SELECT {TWIN_COLUMNS} FROM twins WHERE id = ?1"), [id.to_string()], twin_row)
-            .optional()
-            .of(&self.path)
+        self.one(&format!("SELECT {TWIN_COLUMNS} FROM twins WHERE id = ?1"), [id.to_string()], twin_row)
     }
 
     /// Adds a twin; adding it again changes nothing.
@@ -397,7 +402,7 @@ impl Catalog {
             let (files, bytes) = (number(row, 0)?, number(row, 1)?);
             Ok(Totals { files, bytes, symlinks: number(row, 2)?, empty_folders: number(row, 3)? })
         };
-        self.db().query_row(sql, [listing.to_string()], read).optional().of(&self.path)
+        self.one(sql, [listing.to_string()], read)
     }
 
     /// Keeps what was counted.
@@ -431,10 +436,7 @@ impl Catalog {
 
     /// What was found out about the system under a key.
     pub(crate) fn probe(&self, key: &str) -> Result<Option<String>> {
-        self.db()
-            .query_row("SELECT answer FROM probes WHERE key = ?1", [key], |row| row.get(0))
-            .optional()
-            .of(&self.path)
+        self.one("SELECT answer FROM probes WHERE key = ?1", [key], |row| row.get(0))
     }
 
     /// Forgets what was found out under a key.
@@ -486,21 +488,26 @@ impl Catalog {
 
     /// A twin's runs, the newest first.
     pub(crate) fn runs(&self, twin: TwinId) -> Result<Vec<RunRecord>> {
-        self.runs_where(twin, "1")
+        self.runs_where(twin, "1", i64::MAX)
+    }
+
+    /// Its newest one: it may have had thousands.
+    pub(crate) fn newest_run(&self, twin: TwinId) -> Result<Option<RunRecord>> {
+        Ok(self.runs_where(twin, "1", 1)?.pop())
     }
 
     /// The runs of a twin whose end nobody has written down, the latest first.
     pub(crate) fn open_runs(&self, twin: TwinId) -> Result<Vec<RunRecord>> {
-        self.runs_where(twin, "ended_at IS NULL")
+        self.runs_where(twin, "ended_at IS NULL", i64::MAX)
     }
 
-    fn runs_where(&self, twin: TwinId, condition: &str) -> Result<Vec<RunRecord>> {
+    fn runs_where(&self, twin: TwinId, condition: &str, most: i64) -> Result<Vec<RunRecord>> {
         self.all(
             &format!(
                 "SELECT id, program, isolation, started_at, ended_at, exit_code, signal, summary, keeper
-                 FROM runs WHERE twin = ?1 AND {condition} ORDER BY id DESC"
+                 FROM runs WHERE twin = ?1 AND {condition} ORDER BY id DESC LIMIT ?2"
             ),
-            [twin.to_string()],
+            params![twin.to_string(), most],
             |row| {
                 Ok(RunRecord {
                     id: row.get(0)?,

@@ -8,7 +8,7 @@ use super::DbContext;
 use crate::error::{Result, YardError};
 
 /// Each step takes the catalogue from the version that is its place in the list to the next one.
-pub(super) const STEPS: [&str; 10] = [
+pub(super) const STEPS: [&str; 11] = [
     "
     CREATE TABLE stock_builds (
         id INTEGER PRIMARY KEY,
@@ -163,6 +163,9 @@ pub(super) const STEPS: [&str; 10] = [
         copy TEXT PRIMARY KEY REFERENCES twins (id) ON DELETE CASCADE,
         stage TEXT NOT NULL
     ) STRICT, WITHOUT ROWID;
+",
+    "
+    CREATE INDEX open_runs ON runs (twin) WHERE ended_at IS NULL;
 ",
 ];
 

@@ -2,9 +2,8 @@
 
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, TryLockError};
-use std::io::Write;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, RawFd};
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -20,8 +19,10 @@ pub(crate) struct Held {
     lent: AtomicBool,
 }
 
-/// What a lock file says while its holder won't let go for long.
+/// What a lock file says while its holder won't let go for long, and what it says afterwards. As long as each other: to cut a
+/// file off and to fill it again takes longer than to write over it, on a disk that is told of each block that is let go.
 const LONG: &[u8] = b"long\n";
+const SOON: &[u8] = b"soon\n";
 
 impl Held {
     fn new(file: File) -> Self {
@@ -41,7 +42,7 @@ impl Held {
 
     /// Marks the lock as held for long, so that others fail at once instead of waiting.
     pub(crate) fn for_long(&self, path: &Path) -> Result<()> {
-        self.file.set_len(0).and_then(|()| (&self.file).write_all(LONG)).at("write", path)
+        self.file.write_all_at(LONG, 0).and_then(|()| self.file.set_len(LONG.len() as u64)).at("write", path)
     }
 }
 
@@ -87,7 +88,9 @@ fn try_lock(file: File, path: &Path, mode: Mode) -> Result<Option<Held>> {
         Ok(()) => {
             if mode == Mode::Alone {
                 // The last holder may have died holding it for long.
-                file.set_len(0).at("write", path)?;
+                if file.metadata().at("look at", path)?.len() > 0 {
+                    file.write_all_at(SOON, 0).at("write", path)?;
+                }
             }
             Ok(Some(Held::new(file)))
         }

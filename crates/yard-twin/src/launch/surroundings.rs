@@ -28,6 +28,9 @@ const CLOSED: [&str; 7] =
 /// Where the session's folder is where the system has none, below the program's own `/tmp`.
 pub(crate) const RUNTIME: &str = ".runtime";
 
+/// The folder below `/tmp` with the sockets of X11 displays.
+pub(crate) const DISPLAYS: &str = ".X11-unix";
+
 /// Devices that a sealed program of root's gets, where the system's own would give it the whole machine.
 const DEVICES: [&str; 10] = ["null", "zero", "full", "random", "urandom", "tty", "dri", "input", "snd", "nvidiactl"];
 
@@ -155,7 +158,7 @@ fn sealed(about: About<'_>, twin: &Path, layer: &RunLayer) -> Result<Surrounding
     wanted.terminals = Path::new("/dev/pts").is_dir();
     wanted.reached =
         about.reached.iter().filter(|one| !one.missing).map(|one| (one.folder.clone(), one.writable)).collect();
-    wanted.shown.extend(disk::canonical(Path::new("/tmp/.X11-unix")).ok());
+    wanted.shown.extend(disk::canonical(&Path::new("/tmp").join(DISPLAYS)).ok());
     if about.yard_shown {
         wanted.shown.push(yard)
     } else {

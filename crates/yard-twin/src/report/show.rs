@@ -207,7 +207,6 @@ fn twin_summary(yard: &Yard, row: &TwinRow, totals: Option<Totals>) -> Result<Su
     let busy = !removed && yard.is_held(row)?;
     let running = busy && stop::current_run(yard, row)?.is_some();
     let held_by = if busy && !running { lock::holders(&yard.twin_lock_path(row.id)) } else { Vec::new() };
-    let runs = yard.catalog.runs(row.id)?;
     Ok(Summary {
         name: row.name.clone(),
         id: row.id,
@@ -218,7 +217,7 @@ fn twin_summary(yard: &Yard, row: &TwinRow, totals: Option<Totals>) -> Result<Su
         made_at: row.made_at,
         removed_at: row.removed_at,
         totals,
-        last_run: runs.first().map(|run| run.started_at),
+        last_run: yard.catalog.newest_run(row.id)?.map(|run| run.started_at),
         running,
         held_by,
         busy,
@@ -280,7 +279,7 @@ fn details(yard: &Yard, row: &TwinRow, settled: Settled, unsettled: Option<Unset
         (Some(sheet), Some(laid)) => sheet.belongings_beside(&settled.listing, laid),
         _ => Vec::new(),
     };
-    let shares = ShareTotals::new(&settled.listing, &settled.rows);
+    let (shares, runs) = (ShareTotals::new(&settled.listing, &settled.rows), yard.catalog.runs(row.id)?);
     Ok(Details {
         summary: Summary { busy: unsettled == Some(Unsettled::Busy), ..twin_summary(yard, row, Some(totals))? },
         folder: yard.folder_of(row),
@@ -294,9 +293,9 @@ fn details(yard: &Yard, row: &TwinRow, settled: Settled, unsettled: Option<Unset
         belongings,
         not_taken: settled.not_taken,
         leaks: settled.leaks,
-        played: yard.catalog.runs(row.id)?.iter().filter_map(RunRecord::ran).sum(),
+        played: runs.iter().filter_map(RunRecord::ran).sum(),
         entries: yard.catalog.entries()?.into_iter().filter(|e| e.twin == row.id).map(|e| e.path).collect(),
-        runs: yard.catalog.runs(row.id)?,
+        runs,
     })
 }
 

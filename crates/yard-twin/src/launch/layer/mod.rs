@@ -238,10 +238,12 @@ impl RunLayer {
         Ok(serde_json::from_slice::<Vec<About>>(&text).ok().and_then(|mut about| about.pop()))
     }
 
-    /// Takes out again what was made to mount on, where nothing has come into it.
+    /// Takes out again what was made to mount on, where nothing has come into it. That for the sockets of displays stays for
+    /// the next run.
     pub(crate) fn tidy(&self) -> Result<()> {
         let placeholders = self.about()?.map(|about| about.placeholders).unwrap_or_default();
-        for path in placeholders.iter().map(|path| self.root.join(path)) {
+        let displays = self.displays();
+        for path in placeholders.iter().map(|path| self.root.join(path)).filter(|path| *path != displays) {
             match path.symlink_metadata() {
                 // One that something has come into stays.
                 Ok(meta) if meta.is_dir() => drop(disk::remove_folder(&path)),
@@ -297,8 +299,29 @@ impl RunLayer {
             let names = folder.and_then(|folder| names(folder.as_fd())).unwrap_or_default();
             names.into_iter().map(move |name| Path::new(place).join(name))
         });
-        let ours = [super::surroundings::COOKIE, super::surroundings::RUNTIME];
-        left.filter(|path| !ours.iter().any(|name| path.ends_with(name))).collect()
+        let displays = Path::new(TEMPORARY[0].1).join(super::surroundings::DISPLAYS);
+        let is_ours = |path: &Path| match path.file_name().and_then(OsStr::to_str) {
+            Some(super::surroundings::COOKIE | super::surroundings::RUNTIME) => true,
+            _ => path == displays && self.mounted_on_displays(),
+        };
+        left.filter(|path| !is_ours(path)).collect()
+    }
+
+    /// The folder that those with the sockets of displays are mounted on.
+    fn displays(&self) -> PathBuf {
+        self.temporary(TEMPORARY[0].0).join(super::surroundings::DISPLAYS)
+    }
+
+    /// Whether that folder is there for nothing else.
+    fn mounted_on_displays(&self) -> bool {
+        let there = || disk::open_folder(CWD, self.displays()).and_then(|folder| names(folder.as_fd()));
+        self.about().ok().flatten().is_some_and(|about| self.is_mounted_on(&about))
+            && there().is_ok_and(|names| names.is_empty())
+    }
+
+    /// Whether there were displays' sockets to mount.
+    fn is_mounted_on(&self, about: &About) -> bool {
+        about.placeholders.iter().any(|path| self.root.join(path) == self.displays())
     }
 
     /// What the program changed, against what was there before it in the twin's folder, and in what it had for a home.

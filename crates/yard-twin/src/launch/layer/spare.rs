@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::CWD;
 
-use super::super::surroundings::{COOKIE, RUNTIME};
+use super::super::surroundings::{COOKIE, DISPLAYS, RUNTIME};
 use super::modes::Modes;
 use super::{ABOUT, AREAS, ATTRIBUTES, About, RunLayer, UUID, by_descriptor, names};
 use crate::disk::{self, Stat};
@@ -32,7 +32,11 @@ impl RunLayer {
             }
             return Ok(false);
         }
-        Self { root: spare.clone() }.write_about(about)?;
+        let taken = Self { root: spare.clone() };
+        if !taken.is_mounted_on(about) && disk::exists(&taken.displays()) {
+            disk::remove_folder(&taken.displays())?;
+        }
+        taken.write_about(about)?;
         disk::rename(&spare, &self.root)?;
         Ok(true)
     }
@@ -78,18 +82,24 @@ fn wipe(area: &Path) -> io::Result<()> {
 /// A folder of a layer in which nothing was written.
 struct Folder {
     name: &'static str,
-    /// Whether it is there in any case: else after a sealed run, and its user's alone.
+    /// Whether it is there in any case: else after some runs.
     always: bool,
+    /// Which of the layer's own permissions it has.
+    mode: u32,
     has: &'static [Folder],
 }
 
 const fn made(name: &'static str, has: &'static [Folder]) -> Folder {
-    Folder { name, always: true, has }
+    Folder { name, always: true, mode: 0o7777, has }
 }
 
 const FOLDERS: [Folder; 5] =
     [made("game", &[]), made("home", &[]), made("tmp", &IN_TMP), made("var-tmp", &[]), made("work", &IN_WORK)];
-const IN_TMP: [Folder; 1] = [Folder { name: RUNTIME, always: false, has: &[] }];
+/// The second one was mounted on.
+const IN_TMP: [Folder; 2] = [
+    Folder { name: RUNTIME, always: false, mode: 0o700, has: &[] },
+    Folder { name: DISPLAYS, always: false, mode: 0o755, has: &[] },
+];
 const IN_WORK: [Folder; 2] = [made("game", &[]), made("home", &[])];
 
 /// Whether a layer is as one that was just made, and its user's whose the twin is. One that can't be looked at is not.
@@ -110,11 +120,10 @@ fn holds(at: BorrowedFd<'_>, folders: &[Folder], file: Option<&str>, model: &Mak
     if !there.iter().all(|name| name.to_str().is_some_and(may_be)) {
         return Ok(false);
     }
-    for Folder { name, always, has } in folders {
+    for Folder { name, always, mode, has } in folders {
         if there.iter().any(|there| there == name) {
             let folder = disk::open_folder(at, *name)?;
-            let mode = if *always { model.stat.mode & 0o7777 } else { 0o700 };
-            if !Make::of(folder.as_fd())?.is_as(model, mode) || !holds(folder.as_fd(), has, None, model)? {
+            if !Make::of(folder.as_fd())?.is_as(model, model.stat.mode & mode) || !holds(folder.as_fd(), has, None, model)? {
                 return Ok(false);
             }
         } else if *always {

@@ -346,7 +346,7 @@ fn party(yard: &Yard, row: TwinRow, ctx: &Ctx) -> Result<Party> {
 }
 
 pub(crate) fn last_run(yard: &Yard, row: &TwinRow) -> Result<Option<Timestamp>> {
-    Ok(yard.catalog.runs(row.id)?.first().map(|run| run.started_at))
+    Ok(yard.catalog.newest_run(row.id)?.map(|run| run.started_at))
 }
 
 fn decided(yard: &Yard, coming: Vec<Incoming>, to: &Party, options: &Options) -> Result<Decided> {

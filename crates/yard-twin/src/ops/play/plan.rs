@@ -286,7 +286,7 @@ pub fn plan(yard: &Yard, name: &TwinName, options: &Options, ctx: &Ctx) -> Resul
         after: profile.after.unwrap_or_default(),
         home_empty: home::is_empty(&home),
         home,
-        first: yard.catalog.runs(row.id)?.is_empty(),
+        first: yard.catalog.newest_run(row.id)?.is_none(),
         puts_all_back,
         markers_missing: inside.files.iter().chain(&inside.folders).filter(there).cloned().collect(),
         beside: joins.is_some(),
