@@ -4,6 +4,7 @@ mod answers;
 mod args;
 mod commands;
 mod fail;
+mod memory;
 mod progress;
 mod screen;
 
@@ -23,6 +24,7 @@ fn main() -> ExitCode {
     if let Some(code) = standins::run_as_started() {
         return code;
     }
+    memory::give_back();
     let words = args::with_marks(std::env::args_os().collect());
     let args = match args::understood(&words) {
         Ok(args) => args,

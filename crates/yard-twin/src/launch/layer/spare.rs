@@ -123,7 +123,9 @@ fn holds(at: BorrowedFd<'_>, folders: &[Folder], file: Option<&str>, model: &Mak
     for Folder { name, always, mode, has } in folders {
         if there.iter().any(|there| there == name) {
             let folder = disk::open_folder(at, *name)?;
-            if !Make::of(folder.as_fd())?.is_as(model, model.stat.mode & mode) || !holds(folder.as_fd(), has, None, model)? {
+            if !Make::of(folder.as_fd())?.is_as(model, model.stat.mode & mode)
+                || !holds(folder.as_fd(), has, None, model)?
+            {
                 return Ok(false);
             }
         } else if *always {
