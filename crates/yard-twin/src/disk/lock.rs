@@ -191,3 +191,32 @@ pub(crate) fn command_line(pid: u32) -> String {
     let bytes = fs::read(PathBuf::from(format!("/proc/{pid}/cmdline"))).unwrap_or_default();
     String::from_utf8_lossy(&bytes).trim_end_matches('\0').replace('\0', " ")
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_one_holder_said_says_nothing_of_the_next() {
+        let place = tempfile::tempdir().unwrap();
+        let path = place.path().join("lock");
+        // Whoever waits where nobody should would wait for an hour.
+        let ctx = Ctx::new().with_patience(Duration::from_secs(3600));
+        for _ in 0..3 {
+            let held = try_take(&path, Mode::Alone).unwrap().unwrap();
+            held.for_long(&path).unwrap();
+            assert!(try_take(&path, Mode::Shared).unwrap().is_none());
+            assert!(matches!(take(&path, Mode::Alone, "it", &ctx), Err(Error::Busy { .. })));
+            drop(held);
+            let held = try_take(&path, Mode::Alone).unwrap().unwrap();
+            std::thread::scope(|scope| {
+                let waiting = scope.spawn(|| take(&path, Mode::Alone, "it", &ctx).map(drop));
+                std::thread::sleep(Duration::from_millis(30));
+                assert!(!waiting.is_finished(), "it is waited for");
+                drop(held);
+                waiting.join().unwrap().unwrap();
+            });
+        }
+    }
+}
