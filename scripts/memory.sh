@@ -5,6 +5,7 @@
 set -euo pipefail
 here=$(cd "$(dirname "$0")/.." && pwd)
 yardtwin=${YARDTWIN:-$here/target/dist/yardtwin}
+[ $# -gt 0 ] || { echo "usage: scripts/memory.sh FILES..." >&2; exit 2; }
 place=$(mktemp -d); trap 'rm -rf "$place"' EXIT
 
 for files in "$@"; do

@@ -4,8 +4,8 @@
 #[cfg(all(target_os = "linux", target_env = "gnu"))]
 const LARGE: libc::c_int = 4 << 20;
 
-/// Keeps to that size. The allocator would raise it, up to 32 MiB, with each larger piece that is freed: what twins of a
-/// million files are told by, lists that grow, then leaves holes that are used for nothing else (mallopt(3)).
+/// Keeps to that size. The allocator would raise it, up to 32 MiB, with each larger piece that is freed (mallopt(3)): the
+/// lists that a command needs for a million files would then leave holes as they grow, and none of it would go back.
 #[cfg(all(target_os = "linux", target_env = "gnu"))]
 #[expect(unsafe_code, reason = "no crate offers it in safe Rust")]
 pub(crate) fn give_back() {

@@ -222,6 +222,7 @@ impl Catalog {
         rows.collect::<rusqlite::Result<_>>().of(&self.path)
     }
 
+    /// The first row, if there is one.
     pub(super) fn one<T>(
         &self,
         sql: &str,

@@ -87,9 +87,9 @@ fn try_lock(file: File, path: &Path, mode: Mode) -> Result<Option<Held>> {
     match tried {
         Ok(()) => {
             if mode == Mode::Alone {
-                // The last holder may have died holding it for long.
-                if file.metadata().at("look at", path)?.len() > 0 {
-                    file.write_all_at(SOON, 0).at("write", path)?;
+                // The last holder may have died holding it for long. A full disk may have no room to write over anything.
+                if says_long(&file).at("read", path)? {
+                    file.write_all_at(SOON, 0).or_else(|_| file.set_len(0)).at("write", path)?;
                 }
             }
             Ok(Some(Held::new(file)))
@@ -97,6 +97,12 @@ fn try_lock(file: File, path: &Path, mode: Mode) -> Result<Option<Held>> {
         Err(TryLockError::WouldBlock) => Ok(None),
         Err(TryLockError::Error(error)) => Err(Error::io("lock", path, error)),
     }
+}
+
+fn says_long(file: &File) -> std::io::Result<bool> {
+    let mut word = [0; LONG.len() + 1];
+    let read = file.read_at(&mut word, 0)?;
+    Ok(word[..read] == *LONG)
 }
 
 /// Takes the lock, waiting a while for it, and says so through the progress sink. It does not wait for a holder that
