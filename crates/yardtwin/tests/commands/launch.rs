@@ -18,7 +18,12 @@ fn the_programs_exit_code_and_its_output_are_passed_on_and_kept() {
     assert_eq!(fs::read(desk.at("yard/twins/a/runs/1/output.log")).unwrap(), output.stdout);
     let again = desk.run(&["launch", "a"]);
     assert!(!text(&again.stderr).contains("first start"));
-    let runs = &desk.json(&["show", "a"])["runs"];
+    let (shown, list) = (desk.json(&["show", "a"]), desk.json(&["list"]));
+    let runs = &shown["runs"];
+    assert_ne!(runs[0]["started_at"], runs[1]["started_at"]);
+    for twin in [&shown, &list[0]] {
+        assert_eq!(twin["last_run"], runs[0]["started_at"], "{twin}");
+    }
     assert_eq!(runs[1]["exit_code"], 37);
     assert_eq!(runs[1]["summary"], "signalman.ini new, shift-001.wjs new");
     assert_eq!(runs[0]["summary"], "signalman.ini changed, shift-002.wjs new");
