@@ -35,6 +35,11 @@ impl Held {
         self.file.as_fd()
     }
 
+    /// Whoever it was lent to has ended: dropping this one lets go of it wholly.
+    pub(crate) fn take_back(&self) {
+        self.lent.store(false, Ordering::Relaxed);
+    }
+
     /// The number of the open file that is locked.
     pub(crate) fn file(&self) -> RawFd {
         self.file.as_raw_fd()
@@ -111,20 +116,30 @@ pub(crate) fn take(path: &Path, mode: Mode, what: &str, ctx: &Ctx) -> Result<Hel
     if let Some(held) = try_take(path, mode)? {
         return Ok(held);
     }
-    if fs::read(path).at("read", path)? == LONG {
-        return Err(busy(path, what));
-    }
+    refuse_if_long(path, what)?;
     let until = Instant::now() + ctx.patience();
     ctx.phase(Phase::Waiting, 0, 0, || {
-        while Instant::now() < until && fs::read(path).at("read", path)? != LONG {
+        while Instant::now() < until {
             ctx.check()?;
             std::thread::sleep(Duration::from_millis(10));
             if let Some(held) = try_take(path, mode)? {
                 return Ok(held);
             }
+            refuse_if_long(path, what)?;
         }
         Err(busy(path, what))
     })
+}
+
+/// Refuses where somebody holds the lock for long. Where it says so and nobody is found that does, it was let go of just now.
+fn refuse_if_long(path: &Path, what: &str) -> Result<()> {
+    if fs::read(path).at("read", path)? != LONG {
+        return Ok(());
+    }
+    match busy(path, what) {
+        Error::Busy { holders, .. } if holders.is_empty() => Ok(()),
+        busy => Err(busy),
+    }
 }
 
 fn busy(path: &Path, what: &str) -> Error {
@@ -202,6 +217,23 @@ pub(crate) fn command_line(pid: u32) -> String {
 #[allow(clippy::unwrap_used)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_lent_is_let_go_by_all_who_have_it_or_once_it_was_taken_back() {
+        let place = tempfile::tempdir().unwrap();
+        let path = place.path().join("lock");
+        for taken_back in [false, true] {
+            let held = try_take(&path, Mode::Alone).unwrap().unwrap();
+            let lent = held.lend().try_clone_to_owned().unwrap();
+            if taken_back {
+                held.take_back();
+            }
+            drop(held);
+            assert_eq!(try_take(&path, Mode::Alone).unwrap().is_some(), taken_back);
+            drop(lent);
+            assert!(try_take(&path, Mode::Alone).unwrap().is_some());
+        }
+    }
 
     #[test]
     fn what_one_holder_said_says_nothing_of_the_next() {

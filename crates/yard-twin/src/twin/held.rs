@@ -80,6 +80,11 @@ impl Twin {
         self.lock.lend()
     }
 
+    /// Whoever the lock was lent to has ended.
+    pub(crate) fn take_back(&self) {
+        self.lock.take_back();
+    }
+
     /// Its folder, if that is there and its own.
     pub(crate) fn folder(&self) -> Result<PathBuf> {
         crate::twin::settle::present_folder(&self.yard, &self.row)

@@ -4,7 +4,7 @@ use std::fs::{self, File};
 use std::io::Write;
 use std::path::Path;
 
-use crate::common::{Place, clone, leftovers, take_in};
+use crate::common::{Place, by_itself, clone, leftovers, take_in};
 use yard_twin::{Ctx, Sharing, SnapshotRef, Yard, restore};
 
 fn back(yard: &Yard) -> restore::Outcome {
@@ -23,6 +23,11 @@ fn change(set: &Path, what: &str) {
 
 #[test]
 fn what_a_program_still_writes_to_is_kept_wherever_it_lies_among_much_that_goes() {
+    let test = "hands::what_a_program_still_writes_to_is_kept_wherever_it_lies_among_much_that_goes";
+    by_itself(test, much_goes_while_some_of_it_is_open);
+}
+
+fn much_goes_while_some_of_it_is_open() {
     let place = Place::in_memory();
     fs::create_dir_all(place.at("source/set")).unwrap();
     for number in 0..300 {

@@ -7,7 +7,7 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
-use crate::common::{Dice, Place, Seen, assert_same, clone, leftovers, look, take_in};
+use crate::common::{Dice, Place, Seen, assert_same, by_itself, clone, leftovers, look, take_in};
 use yard_twin::{
     Class, Ctx, Sharing, SnapshotRef, TwinName, What, Yard, history, remove, restore, show, snapshot, sweep,
 };
@@ -307,12 +307,14 @@ fn run(seed: u64) {
 
 #[test]
 fn whatever_is_done_everything_is_as_a_model_that_just_remembers() {
-    if let Ok(seed) = std::env::var("YARDTWIN_SEED") {
-        return run(seed.parse().unwrap());
-    }
-    std::thread::scope(|scope| {
-        for first in 0..TOGETHER {
-            scope.spawn(move || (first..SEQUENCES).step_by(2).for_each(run));
+    by_itself("model::whatever_is_done_everything_is_as_a_model_that_just_remembers", || {
+        if let Ok(seed) = std::env::var("YARDTWIN_SEED") {
+            return run(seed.parse().unwrap());
         }
+        std::thread::scope(|scope| {
+            for first in 0..TOGETHER {
+                scope.spawn(move || (first..SEQUENCES).step_by(2).for_each(run));
+            }
+        });
     });
 }

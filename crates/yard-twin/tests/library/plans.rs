@@ -196,6 +196,6 @@ fn nobody_is_waited_for_longer_than_the_caller_has_patience() {
     let hasty = Ctx::new().with_patience(std::time::Duration::ZERO);
     let busy = snapshot::plan(&desk.yard, &twin("a"), None, &hasty).unwrap_err();
     assert_eq!(busy.class(), Class::Busy, "{busy}");
-    drop(lock);
+    lock.unlock().unwrap();
     drop(snapshot::plan(&desk.yard, &twin("a"), None, &hasty).unwrap());
 }

@@ -106,7 +106,7 @@ fn a_stage_in_use_is_left_alone_and_a_left_one_is_deleted() {
     lock.lock().unwrap();
     drop(Yard::open(place.at("yard")).unwrap());
     assert_eq!(leftovers(&place.at("yard")), [place.at("yard/tmp/aaaaaaaaaaaaaaaa")]);
-    drop(lock);
+    lock.unlock().unwrap();
     drop(Yard::open(place.at("yard")).unwrap());
     assert!(leftovers(&place.at("yard")).is_empty());
 }

@@ -2,13 +2,15 @@
 
 use std::fs;
 use std::num::NonZeroUsize;
+use std::os::unix::process::CommandExt;
+use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 
-use crate::common::{Place, tree};
+use crate::common::{Place, by_itself, skip, tree};
 use yard_twin::{
-    Class, Ctx, Result, Sharing, SnapshotRef, Source, TwinName, Yard, check, clone, intake, remove, restore, show,
-    snapshot,
+    Class, Ctx, Result, Sharing, SnapshotRef, Source, TwinName, Yard, check, clone, intake, play, remove, restore,
+    show, snapshot,
 };
 
 const THREADS: usize = 4;
@@ -83,22 +85,41 @@ fn threads_that_share_a_yard_do_not_get_in_each_others_way() {
 /// A process that another thread is just starting has a copy of each open file for a moment, of a lock's too.
 #[test]
 fn a_lock_is_let_go_of_also_while_another_thread_starts_programs() {
-    let place = Place::new();
+    let test = "threads::a_lock_is_let_go_of_also_while_another_thread_starts_programs";
+    by_itself(test, commands_and_launches_while_programs_are_started);
+}
+
+fn commands_and_launches_while_programs_are_started() {
+    let place = Place::for_launches();
     let (yard, name): (_, TwinName) = (yard_with(&place, "a"), "a".parse().unwrap());
     let ended = AtomicBool::new(false);
     let taken = thread::scope(|scope| {
         scope.spawn(|| {
             while !ended.load(Ordering::Relaxed) {
-                std::process::Command::new("true").status().unwrap();
+                // By way of a copy of this process, which has its files open for longer.
+                Command::new("true").uid(rustix::process::getuid().as_raw()).status().unwrap();
             }
         });
-        let mut taken = 0;
-        for _ in 0..100 {
+        let is_busy = || show::twins(&yard, false).unwrap()[0].busy;
+        let mut taken = [0, 0];
+        for round in 0..100 {
             snapshot::apply(&yard, &snapshot::plan(&yard, &name, None, &ctx()).unwrap(), &ctx()).unwrap();
-            taken += u32::from(show::twins(&yard, false).unwrap()[0].busy);
+            taken[0] += u32::from(is_busy());
+            if round % 4 == 0 {
+                launch(&yard, &name);
+                taken[1] += u32::from(is_busy());
+            }
         }
         ended.store(true, Ordering::Relaxed);
         taken
     });
-    assert_eq!(taken, 0, "it was said to be in use so often");
+    assert_eq!(taken, [0, 0], "it was said to be in use so often, after snapshots and after launches");
+}
+
+fn launch(yard: &Yard, name: &TwinName) {
+    let options = play::Options { tool: Some(["true"].map(Into::into).into()), ..play::Options::default() };
+    match play::plan(yard, name, &options, &ctx()) {
+        Ok(plan) => drop(play::start(yard, &plan, &options, &ctx()).unwrap().wait(&ctx()).unwrap()),
+        Err(error) => skip("launches while programs are started", &error.to_string()),
+    }
 }

@@ -7,7 +7,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use crate::support::common::{Place, assert_same, is_root, look, skip};
-use crate::support::{Desk, text};
+use crate::support::{Desk, copy_of_the_program, text};
 
 const RUNGS: [&str; 3] = ["sealed", "fenced", "redirected"];
 
@@ -375,7 +375,7 @@ fn without_namespaces_the_next_best_is_taken_and_said_and_never_less_than_was_as
 fn a_launch_from_within_a_launch_is_isolated_as_far_as_the_outer_one_allows() {
     let test = "a_launch_from_within_a_launch_is_isolated_as_far_as_the_outer_one_allows";
     let desk = Desk::bench(Place::for_launches(), &["a"], |build| {
-        fs::copy(env!("CARGO_BIN_EXE_yardtwin"), build.join("bin/yardtwin")).unwrap();
+        copy_of_the_program(&build.join("bin/yardtwin"));
         fs::write(build.join("inner.toml"), "title = \"inner\"\n[programs.play]\npath = { any = \"play\" }\n").unwrap();
         fs::create_dir(build.join("inner")).unwrap();
         fs::write(build.join("inner/play"), "#!/bin/sh\necho from within > saved\n").unwrap();

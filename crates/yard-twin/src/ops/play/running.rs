@@ -383,7 +383,8 @@ impl Running {
         Ok(())
     }
 
-    /// Waits, and forgets the process id before the system can give it to another process.
+    /// Waits, and forgets the process id before the system can give it to another process. From then on this process alone
+    /// holds the twin.
     fn wait_for_keeper(&mut self) -> std::io::Result<ExitStatus> {
         use rustix::process::{WaitId, WaitIdOptions, waitid};
         if let Some(pid) = i32::try_from(self.kept.child.id()).ok().and_then(Pid::from_raw) {
@@ -393,7 +394,12 @@ impl Running {
             {}
         }
         *lock(&self.signaller.0) = None;
-        self.kept.child.wait()
+        let ended = self.kept.child.wait()?;
+        // One that was killed may have left the lock to what the program has started.
+        if let Some(twin) = self.twin.as_ref().filter(|_| ended.signal().is_none()) {
+            twin.take_back();
+        }
+        Ok(ended)
     }
 }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
 
 use yard_twin::{Ctx, Phase, Progress, Sharing, Yard, clone, intake};
@@ -86,6 +86,21 @@ pub fn skip(test: &str, why: &str) {
     assert!(std::env::var_os("YARDTWIN_NO_SKIPS").is_none(), "{test} was skipped: {why}");
     // Not by a macro: what those print is shown of failures only.
     let _ = std::io::Write::write_all(&mut std::io::stderr(), format!("SKIPPED {test}: {why}\n").as_bytes());
+}
+
+/// Does a test in a process of its own: what another test starts has open for a moment whatever this process has open, and
+/// a test that starts very much would disturb all others.
+pub fn by_itself(test: &str, body: impl FnOnce()) {
+    const VARIABLE: &str = "YARDTWIN_TEST_BY_ITSELF";
+    if std::env::var_os(VARIABLE).is_some() {
+        return body();
+    }
+    let mut command = Command::new(std::env::current_exe().unwrap());
+    // What it says of a failure, or of a skip, is for the one who ran this.
+    command.args(["--exact", test, "--nocapture"]).env(VARIABLE, "").stderr(Stdio::inherit());
+    let ran = command.output().unwrap();
+    let out = String::from_utf8_lossy(&ran.stdout);
+    assert!(ran.status.success() && out.contains("1 passed"), "{out}");
 }
 
 /// Numbers that depend on a seed only.

@@ -44,7 +44,7 @@ impl Desk {
         let root = place.at(folder);
         fs::create_dir_all(root.join("home")).unwrap();
         let program = root.join("yardtwin");
-        fs::copy(env!("CARGO_BIN_EXE_yardtwin"), &program).unwrap();
+        copy_of_the_program(&program);
         standins::write_wexcombe(&root.join("installed"), "1.4", &program).unwrap();
         fs::write(root.join("wexcombe.toml"), standins::WEXCOMBE_SHEET).unwrap();
         place.give_away();
@@ -190,8 +190,15 @@ pub struct Mounted(PathBuf);
 
 impl Drop for Mounted {
     fn drop(&mut self) {
-        let _ = Command::new("umount").arg(&self.0).status();
+        // A process that another test is just starting has its files open, too, for a moment.
+        let _ = Command::new("umount").arg("--lazy").arg(&self.0).status();
     }
+}
+
+/// Copies the program. Not by this process: one that another test is just starting would have the copy open for writing, too,
+/// and what is open so can't be started.
+pub fn copy_of_the_program(to: &Path) {
+    assert!(Command::new("cp").arg(env!("CARGO_BIN_EXE_yardtwin")).arg(to).status().unwrap().success());
 }
 
 pub fn text(bytes: &[u8]) -> String {
