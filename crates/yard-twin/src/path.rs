@@ -184,8 +184,10 @@ pub(crate) fn at_and_above(path: &str) -> impl Iterator<Item = &str> {
 pub(crate) fn compare(a: &str, b: &str) -> Ordering {
     let (a, b) = (a.as_bytes(), b.as_bytes());
     // What they have in common is passed over eight bytes at a time: neighbours in a listing have much.
-    let eights = a.as_chunks::<8>().0.iter().zip(b.as_chunks::<8>().0);
-    let common = eights.take_while(|(a, b)| a == b).count() * 8;
+    let (in_a, in_b) = (a.as_chunks::<8>().0, b.as_chunks::<8>().0);
+    let same = in_a.iter().zip(in_b).take_while(|(a, b)| a == b).count();
+    let differ = in_a.get(same).zip(in_b.get(same)).map(|(a, b)| u64::from_le_bytes(*a) ^ u64::from_le_bytes(*b));
+    let common = same * 8 + differ.map_or(0, |differ| differ.trailing_zeros() as usize / 8);
     let key = |byte: &u8| if *byte == b'/' { 0 } else { *byte };
     a[common..].iter().map(key).cmp(b[common..].iter().map(key))
 }

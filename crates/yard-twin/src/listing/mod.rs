@@ -16,7 +16,7 @@ mod tests;
 
 use std::cmp::Ordering;
 use std::collections::HashSet;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, OnceLock, Weak};
 
 pub(crate) use diff::diff_of_contents;
 pub use diff::{Change, diff};
@@ -39,6 +39,16 @@ struct Whole {
     entries: Vec<Entry>,
     /// Worked out when it is wanted first.
     id: OnceLock<ListingId>,
+}
+
+/// A listing, as long as somebody has it.
+#[derive(Debug)]
+pub(crate) struct InHand(Weak<Whole>);
+
+impl InHand {
+    pub(crate) fn get(&self) -> Option<Listing> {
+        self.0.upgrade().map(Listing)
+    }
 }
 
 impl PartialEq for Listing {
@@ -107,6 +117,14 @@ impl Listing {
     #[must_use]
     pub fn get(&self, path: &str) -> Option<&Entry> {
         self.position(path).map(|at| &self.entries()[at])
+    }
+
+    pub(crate) fn in_hand(&self) -> InHand {
+        InHand(Arc::downgrade(&self.0))
+    }
+
+    pub(crate) fn finder(&self) -> Finder<'_> {
+        Finder { entries: self.entries(), at: 0 }
     }
 
     /// Whether the two are one, as far as can be told at once.
@@ -182,6 +200,31 @@ impl Listing {
     /// The file that keeps it, as `docs/formats.md` describes it.
     pub(crate) fn encode(&self) -> Result<Vec<u8>> {
         encode::encode(self)
+    }
+}
+
+/// Finds entries of a listing: quickly where they are asked for in their order, as steps of a change are.
+pub(crate) struct Finder<'a> {
+    entries: &'a [Entry],
+    /// Where the last one that was asked for is, or would be.
+    at: usize,
+}
+
+impl<'a> Finder<'a> {
+    pub(crate) fn find(&mut self, path: &str) -> Option<&'a Entry> {
+        let entries = self.entries;
+        let before = |entry: &Entry| crate::path::compare(entry.path.as_str(), path).is_lt();
+        let (mut from, mut step) = (self.at, 1);
+        if from > 0 && !before(&entries[from - 1]) {
+            from = 0;
+        }
+        while entries.get(from + step).is_some_and(before) {
+            from += step;
+            step *= 2;
+        }
+        let to = entries.len().min(from + step);
+        self.at = from + entries[from..to].partition_point(before);
+        entries.get(self.at).filter(|entry| entry.path.as_str() == path)
     }
 }
 

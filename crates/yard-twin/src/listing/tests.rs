@@ -53,6 +53,29 @@ proptest! {
     }
 
     #[test]
+    fn paths_are_in_the_order_of_their_parts(common in "[ab/é-]{0,20}", a in "[ab/é.0-]{0,20}", b in "[ab/é.0-]{0,20}") {
+        let (a, b) = (common.clone() + &a, common + &b);
+        let parts = |path: &str| path.split('/').map(|part| part.as_bytes().to_vec()).collect::<Vec<_>>();
+        prop_assert_eq!(crate::path::compare(&a, &b), parts(&a).cmp(&parts(&b)));
+    }
+
+    #[test]
+    fn whatever_is_asked_for_one_after_another_is_found(
+        listing in listing(), others in listing(), order in prop::collection::vec((any::<bool>(), any::<prop::sample::Index>()), 0..60)
+    ) {
+        let mut finder = listing.finder();
+        let mut asked: Vec<&Entry> = listing.entries().iter().chain(others.entries()).collect();
+        asked.sort_by(|a, b| a.path.cmp(&b.path));
+        for (back, at) in order {
+            // Mostly onwards, and sometimes to anywhere.
+            let at = if back { at.index(asked.len() + 1) } else { 0 };
+            for entry in asked.iter().skip(at).step_by(3) {
+                prop_assert_eq!(finder.find(entry.path.as_str()), listing.get(entry.path.as_str()));
+            }
+        }
+    }
+
+    #[test]
     fn a_delta_is_read_as_the_listing_that_it_is_for(a in listing(), b in listing(), at in any::<prop::sample::Index>()) {
         let mut bytes = delta::encode(a.id(), &Layer::between(&a, &b)).unwrap();
         let Ok(Packed::Delta { base, layer }) = delta::decode(&bytes[..], b.id()) else { panic!("no delta") };

@@ -245,7 +245,8 @@ impl FolderChange<'_> {
         let placer = self.layout.placer(self.folder)?;
         let rows = Mutex::new(vec![Row::default(); steps.len()]);
         let puts: Vec<_> = steps.iter().filter(|step| step.comes()).collect();
-        let sizes = puts.iter().filter_map(|step| self.next.get(step.path.as_str())).map(|entry| entry.node.size());
+        let mut next = self.next.finder();
+        let sizes = puts.iter().filter_map(|step| next.find(step.path.as_str())).map(|entry| entry.node.size());
         self.ctx().phase(Phase::Building, puts.len() as u64, sizes.sum(), || {
             parallel::for_each(&chunks, self.ctx().threads(), Vec::new, |buffer, chunk| {
                 let made = self.stage_chunk(&placer, chunk, buffer)?;
@@ -269,10 +270,10 @@ impl FolderChange<'_> {
         let Some((first, _)) = chunk.first() else { return Ok(Vec::new()) };
         let path = self.layout.op.join(slot("new", *first).0);
         let folder = disk::open_folder(rustix::fs::CWD, &path).at("open", &path)?;
-        let mut rows = Vec::new();
+        let (mut rows, mut next) = (Vec::new(), self.next.finder());
         for (number, step) in chunk.iter().filter(|(_, step)| step.comes()) {
             self.ctx().check()?;
-            let Some(entry) = self.next.get(step.path.as_str()) else { continue };
+            let Some(entry) = next.find(step.path.as_str()) else { continue };
             if self.layout.policy.way(entry) != Share::Link {
                 let place = |ctx: &Ctx| placer.place(folder.as_fd(), &number.to_string(), entry, buffer, ctx);
                 rows.push((*number, self.ctx().file(entry.node.size(), place)?));
@@ -288,16 +289,14 @@ impl FolderChange<'_> {
     pub(crate) fn stage_links(&self, staged: &Staged, current: &Ledger) -> Result<Vec<ContentId>> {
         let placer = self.layout.placer(self.folder)?;
         let (mut doubtful, mut buffer) = (Vec::new(), Vec::new());
-        let policy = self.layout.policy;
+        let (policy, mut next) = (self.layout.policy, self.next.finder());
         for first in (0..staged.steps.len()).step_by(TOGETHER) {
             let chunk = first..staged.steps.len().min(first + TOGETHER);
             let names: Vec<_> = chunk.clone().map(|number| slot("new", number).1).collect();
             let to_link: Vec<_> = chunk
                 .zip(&names)
                 .filter(|(at, _)| staged.steps[*at].comes() && staged.rows[*at].get().share.is_none())
-                .filter_map(|(at, name)| {
-                    Some(ToLink { at, entry: self.next.get(staged.steps[at].path.as_str())?, name })
-                })
+                .filter_map(|(at, name)| Some(ToLink { at, entry: next.find(staged.steps[at].path.as_str())?, name }))
                 .filter(|link| policy.way(link.entry) == Share::Link)
                 .collect();
             if to_link.is_empty() {

@@ -249,8 +249,15 @@ pub fn twin(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<Details> {
 pub fn twin_and_space(yard: &Yard, name: &TwinName, ctx: &Ctx) -> Result<(Details, Space)> {
     let (row, settled, unsettled) = settled_or_last(yard, name, ctx)?;
     let seen = space::seen_by(yard, &row, &settled, ctx)?;
+    // As long as it is in hand, it is not read again for whatever else is, or differs from, the same.
+    let in_hand = match yard.store.base_of(settled.state.disk)? {
+        Some(base) => yard.store.listing(base)?,
+        None => settled.listing.clone(),
+    };
     let details = details(yard, &row, settled, unsettled, ctx)?;
-    Ok((details, space::of(yard, &row, seen.as_ref(), ctx)?))
+    let space = space::of(yard, &row, seen.as_ref(), ctx)?;
+    drop(in_hand);
+    Ok((details, space))
 }
 
 /// A twin as it is now; or as it was at its last settle, and why.

@@ -35,7 +35,7 @@ use crate::ident::{ContentId, TwinName};
 use crate::listing::Listing;
 use crate::path::RelPath;
 use crate::progress::Ctx;
-use crate::scan::{Row, Usage, usage, usage_but, usage_by_rows, usage_of};
+use crate::scan::{NO_ROW, Row, Usage, Used, usage, usage_but, usage_by_rows, usage_of};
 use crate::store::pool::{Half, Ledger, Pool, Share, half};
 use crate::twin::look::{Before, Glance, Want};
 use crate::twin::settle::Settled;
@@ -91,37 +91,38 @@ pub struct YardSpace {
 struct Known<'a> {
     listing: Listing,
     rows: Cow<'a, [Row]>,
-    /// Those that may share storage, in the order of their inodes.
-    by_inode: Vec<u32>,
 }
 
-impl<'a> Known<'a> {
-    fn of(listing: Listing, rows: impl Into<Cow<'a, [Row]>>) -> Self {
-        let rows = rows.into();
-        let files = (0_u32..).zip(listing.entries().iter().zip(&*rows));
-        let may_share = files.filter(|(_, (entry, row))| entry.node.content().is_some() && row.share.is_some());
-        let mut by_inode: Vec<u32> = may_share.map(|(at, _)| at).collect();
-        by_inode.sort_unstable_by_key(|at| rows[*at as usize].ino);
-        Self { listing, rows, by_inode }
-    }
-
+impl Known<'_> {
+    /// Those that may share storage.
     fn files(&self) -> impl Iterator<Item = (&RelPath, ContentId, Share)> {
-        self.by_inode.iter().filter_map(|at| self.file(*at))
+        (0..self.rows.len()).filter_map(|at| self.file(at))
     }
 
-    fn with_inode(&self, inode: u64) -> Option<(&RelPath, ContentId, Share)> {
-        let at = self.by_inode.binary_search_by_key(&inode, |at| self.rows[*at as usize].ino).ok()?;
-        self.file(self.by_inode[at])
+    fn file(&self, at: usize) -> Option<(&RelPath, ContentId, Share)> {
+        let entry = self.listing.entries().get(at)?;
+        Some((&entry.path, entry.node.content()?, self.rows.get(at)?.share?))
     }
 
-    fn file(&self, at: u32) -> Option<(&RelPath, ContentId, Share)> {
-        let entry = &self.listing.entries()[at as usize];
-        Some((&entry.path, entry.node.content()?, self.rows[at as usize].share?))
+    /// Finds the rows of files that were found in the folder, by their inodes.
+    fn find_rows(&self, files: &mut [Used]) {
+        let rows = (0_u32..).zip(&*self.rows).filter(|(at, _)| self.file(*at as usize).is_some());
+        let mut rows: Vec<(u64, u32)> = rows.map(|(at, row)| (row.ino, at)).collect();
+        rows.sort_unstable();
+        for file in files {
+            let at = rows.partition_point(|(inode, _)| *inode < file.ino);
+            file.row = rows.get(at).filter(|(inode, _)| *inode == file.ino).map_or(NO_ROW, |(_, at)| *at);
+        }
     }
 }
 
 /// Bytes on disk of contents, each once, in the order of their ids' first halves.
 type Bytes = Vec<(Half, u64)>;
+
+/// What halves are sorted by: the order of their bytes, in one step.
+fn order(half: &Half) -> u128 {
+    u128::from_be_bytes(*half)
+}
 
 /// A stock build or twin, as it is typed, and what it may share, each once.
 struct Party {
@@ -132,7 +133,12 @@ struct Party {
 impl Party {
     fn new(name: impl ToString, contents: impl Iterator<Item = Half>) -> Self {
         let mut contents: Vec<_> = contents.collect();
-        contents.sort_unstable();
+        contents.sort_unstable_by_key(order);
+        Self::of(name, contents)
+    }
+
+    /// Of contents in their order.
+    fn of(name: impl ToString, mut contents: Vec<Half>) -> Self {
         contents.dedup();
         Self { name: name.to_string(), contents }
     }
@@ -154,7 +160,7 @@ impl Parties {
             with.extend(party.contents.into_iter().map(|content| (content, number)));
             names.push(party.name);
         }
-        with.sort_unstable();
+        with.sort_unstable_by_key(|(content, party)| (order(content), *party));
         Self { names, with }
     }
 
@@ -162,7 +168,7 @@ impl Parties {
     fn sharing(&self, shared: &Bytes, but: &TwinName) -> Vec<SharedWith> {
         let (mut sums, mut with) = (vec![0; self.names.len()], self.with.iter().peekable());
         for (content, bytes) in shared {
-            while let Some((there, party)) = with.next_if(|(there, _)| there <= content) {
+            while let Some((there, party)) = with.next_if(|(there, _)| order(there) <= order(content)) {
                 if there == content {
                     sums[*party as usize] += bytes;
                 }
@@ -206,7 +212,8 @@ pub(crate) fn seen_by(yard: &Yard, row: &TwinRow, settled: &Settled, ctx: &Ctx) 
     let Settled { listing, rows, folders: Some(seen), .. } = settled else { return Ok(None) };
     let (folder, reflink) = (yard.folder_of(row), yard.facts(ctx)?.reflink);
     let usage = Error::pass_over(usage_by_rows(&folder, listing, rows, seen, ctx))?;
-    Ok(usage.map(|mut usage| Measured::of(&folder, &mut usage, &Known::of(listing.clone(), rows), reflink)))
+    let known = Known { listing: listing.clone(), rows: rows.into() };
+    Ok(usage.map(|mut usage| Measured::of(&folder, &mut usage, &known, reflink)))
 }
 
 /// What a twin takes: by what was seen of it, if it was.
@@ -215,7 +222,7 @@ pub(crate) fn of(yard: &Yard, row: &TwinRow, seen: Option<&Measured>, ctx: &Ctx)
 }
 
 fn beside_others(yard: &Yard, row: &TwinRow, measured: &Measured) -> Result<Space> {
-    let mut others = stock_parties(yard)?;
+    let (mut others, _) = stock_parties(yard, None)?;
     for other in yard.catalog.twins()?.into_iter().filter(|other| other.removed_at.is_none() && other.id != row.id) {
         // A twin without a readable index is left out.
         let Some(known) = Error::pass_over(known(yard, &other))? else { continue };
@@ -232,14 +239,14 @@ fn beside_others(yard: &Yard, row: &TwinRow, measured: &Measured) -> Result<Spac
 /// [`crate::Error::Damaged`], [`crate::Error::Io`].
 pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let (mut rows, mut measured, mut blocks) = (Vec::new(), Vec::new(), Blocks::default());
-    let ((in_all, pool), reflinks) = (PoolFiles::of(yard, ctx)?, yard.facts(ctx)?.reflink);
-    blocks.add(&in_all);
+    let ((mut in_all, pool), reflinks) = (PoolFiles::of(yard, ctx)?, yard.facts(ctx)?.reflink);
+    blocks.add(&mut in_all);
     drop(in_all);
     let (in_pool, ledger) = (blocks.sum, Arc::new(Ledger::load(&yard.store.pool)?));
     for row in yard.catalog.twins()? {
         match measure(yard, &row, &ledger, reflinks, ctx) {
-            Ok((twin, usage)) => {
-                blocks.add(&usage);
+            Ok((twin, mut usage)) => {
+                blocks.add(&mut usage);
                 rows.push(row);
                 measured.push(twin);
             }
@@ -248,7 +255,7 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
             Err(error) => tracing::info!(twin = %row.name, %error, "could not be measured"),
         }
     }
-    let mut parties = stock_parties(yard)?;
+    let (mut parties, stock_by_hand) = stock_parties(yard, Some(&pool))?;
     let there = || rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_none());
     parties.extend(there().map(|(row, twin)| Party::new(&row.name, twin.shared.iter().map(|(content, _)| *content))));
     let parties = Parties::of(parties);
@@ -259,44 +266,63 @@ pub fn yard(yard: &Yard, ctx: &Ctx) -> Result<YardSpace> {
     let removed = rows.iter().zip(&measured).filter(|(row, _)| row.removed_at.is_some());
     let by_blocks: u64 = measured.iter().map(|twin| twin.by_blocks).sum();
     // All that has not been looked at yet.
-    let rest = usage_but(yard.root(), &blocks.folders, ctx)?;
-    blocks.add(&rest);
+    let mut rest = usage_but(yard.root(), &blocks.folders, ctx)?;
+    blocks.add(&mut rest);
     Ok(YardSpace {
         removed: removed.map(|(_, twin)| twin.own).sum(),
         on_disk: blocks.sum.saturating_sub(by_blocks),
         pool: in_pool,
-        copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + stock_by_hand(yard, &pooled)?,
+        copied_by_hand: twins.iter().map(|twin| twin.copied_by_hand).sum::<u64>() + stock_by_hand,
         twins,
     })
 }
 
-/// The stock builds with their contents.
-fn stock_parties(yard: &Yard) -> Result<Vec<Party>> {
-    let mut parties = Vec::new();
+/// The stock builds with their contents, and what they would take as folders, by the blocks of these contents in the pool.
+fn stock_parties(yard: &Yard, pool: Option<&PoolFiles>) -> Result<(Vec<Party>, u64)> {
+    let (mut parties, mut by_hand) = (Vec::new(), 0);
     for row in yard.catalog.stock_builds()?.into_iter().filter(|row| row.removed_at.is_none()) {
         if let Some(listing) = Error::pass_over(yard.store.listing(row.listing))? {
             let contents = listing.entries().iter().filter_map(|entry| entry.node.content());
-            parties.push(Party::new(&row.build, contents.map(half)));
+            let mut contents: Vec<_> = contents.map(half).collect();
+            contents.sort_unstable_by_key(order);
+            by_hand += pool.map_or(0, |pool| pool.sum(&contents));
+            parties.push(Party::of(&row.build, contents));
         }
     }
-    Ok(parties)
+    Ok((parties, by_hand))
 }
 
 /// Bytes on disk of all that was looked at, each inode once.
 #[derive(Default)]
 struct Blocks {
     sum: u64,
-    /// Inodes with several names, by device.
-    counted: HashSet<(u64, u64)>,
+    /// Devices and inodes with several names, in their order.
+    counted: Vec<(u64, u64)>,
     /// The folders that were looked through.
     folders: HashSet<(u64, u64)>,
 }
 
 impl Blocks {
-    fn add(&mut self, usage: &Usage) {
+    fn add(&mut self, usage: &mut Usage) {
         self.folders.extend(usage.top);
-        let files = usage.files.iter().filter(|file| file.names < 2 || self.counted.insert((file.dev, file.ino)));
-        self.sum += usage.folders + files.map(|file| file.allocated).sum::<u64>();
+        self.sum += usage.folders;
+        usage.in_order();
+        let (mut counted, mut new) = (self.counted.iter().peekable(), Vec::new());
+        for names in usage.files.chunk_by(|one, other| one.is(other)) {
+            let (file, inode) = (&names[0], (names[0].dev, names[0].ino));
+            while counted.next_if(|there| **there < inode).is_some() {}
+            if file.names < 2 {
+                self.sum += file.allocated;
+            } else if counted.peek() != Some(&&inode) {
+                self.sum += file.allocated;
+                new.push(inode);
+            }
+        }
+        if !new.is_empty() {
+            self.counted.append(&mut new);
+            // Two runs, each in order.
+            self.counted.sort();
+        }
     }
 }
 
@@ -316,29 +342,29 @@ impl PoolFiles {
     }
 
     fn allocated(&self, content: ContentId) -> u64 {
-        let at = self.0.binary_search_by_key(&half(content), |(there, _)| *there);
+        let at = self.0.binary_search_by_key(&order(&half(content)), |(there, _)| order(there));
         at.map_or(0, |at| self.0[at].1)
+    }
+
+    /// That of contents in their order, each as often as it is named.
+    fn sum(&self, contents: &[Half]) -> u64 {
+        let (mut sum, mut there) = (0, self.0.iter().peekable());
+        for content in contents {
+            while there.next_if(|(there, _)| order(there) < order(content)).is_some() {}
+            sum += there.peek().filter(|(there, _)| there == content).map_or(0, |(_, bytes)| *bytes);
+        }
+        sum
     }
 }
 
 /// Sorts, with what comes of one content in one sum.
 fn add_up(bytes: &mut Bytes) {
-    bytes.sort_unstable();
+    bytes.sort_unstable_by_key(|(content, _)| order(content));
     bytes.dedup_by(|again, first| {
         let same = again.0 == first.0;
         first.1 += if same { again.1 } else { 0 };
         same
     });
-}
-
-/// What the stock builds would take as folders, by the blocks of their contents.
-fn stock_by_hand(yard: &Yard, pooled: &dyn Fn(ContentId) -> u64) -> Result<u64> {
-    let mut sum = 0;
-    for stock in yard.catalog.stock_builds()?.iter().filter(|row| row.removed_at.is_none()) {
-        let Some(listing) = Error::pass_over(yard.store.listing(stock.listing))? else { continue };
-        sum += listing.entries().iter().filter_map(|entry| entry.node.content()).map(pooled).sum::<u64>();
-    }
-    Ok(sum)
 }
 
 /// Bytes on disk of a content in the pool, with its second file for executables.
@@ -351,7 +377,7 @@ fn known(yard: &Yard, row: &TwinRow) -> Result<Known<'static>> {
     let state = yard.store.state(row.state)?;
     let (listing, folder) = (yard.store.listing(state.disk)?, yard.folder_of(row));
     let index = yard.index(&folder, &state, listing.entries().len())?;
-    Ok(Known::of(listing, index.map(|index| index.rows).unwrap_or_default()))
+    Ok(Known { listing, rows: index.map(|index| index.rows).unwrap_or_default().into() })
 }
 
 /// Looks at a twin: by its index where nothing has changed, else through all of its folder. `reflink`: whether files may
@@ -381,23 +407,25 @@ fn by_index(
     let Some(glance) = glance.filter(|glance| glance.still().is_some()) else { return Ok(None) };
     let Before { listing, rows, folders: Some(seen), .. } = glance.into_before()? else { return Ok(None) };
     let usage = usage_by_rows(folder, &listing, &rows, &seen, ctx)?;
-    Ok(Some((Known::of(listing, rows), usage)))
+    Ok(Some((Known { listing, rows: rows.into() }, usage)))
 }
 
 fn by_walk(yard: &Yard, row: &TwinRow, folder: &Path, ctx: &Ctx) -> Result<(Known<'static>, Usage)> {
-    Ok((known(yard, row)?, usage(folder, ctx)?))
+    let (known, mut usage) = (known(yard, row)?, usage(folder, ctx)?);
+    known.find_rows(&mut usage.files);
+    Ok((known, usage))
 }
 
 impl Measured {
     fn of(folder: &Path, all: &mut Usage, known: &Known<'_>, reflink: bool) -> Self {
         let mut measured = Self { copied_by_hand: all.folders, own: all.folders, ..Self::default() };
-        all.files.sort_unstable_by_key(|file| file.ino);
-        for names in all.files.chunk_by(|one, other| one.ino == other.ino) {
+        all.in_order();
+        for names in all.files.chunk_by(|one, other| one.is(other)) {
             let file = &names[0];
             measured.seen += names.iter().map(|file| file.size).sum::<u64>();
             measured.copied_by_hand += names.iter().map(|file| file.allocated).sum::<u64>();
-            let elsewhere = file.names > names.len() as u64;
-            match known.with_inode(file.ino) {
+            let elsewhere = file.names as usize > names.len();
+            match names.iter().find_map(|name| known.file(name.row as usize)) {
                 Some((_, content, _)) if elsewhere => measured.shared.push((half(content), file.allocated)),
                 None if elsewhere => measured.unknown += file.allocated,
                 // What was written in the twin shares its blocks with the pool, which has taken it in.

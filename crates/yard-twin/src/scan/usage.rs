@@ -32,14 +32,32 @@ pub(crate) struct Used {
     pub(crate) dev: u64,
     pub(crate) ino: u64,
     /// How many it has.
-    pub(crate) names: u64,
+    pub(crate) names: u32,
+    /// The number of the row that it was known by, or [`NO_ROW`].
+    pub(crate) row: u32,
     pub(crate) size: u64,
     pub(crate) allocated: u64,
 }
 
+/// Of a file that was not known by a row.
+pub(crate) const NO_ROW: u32 = u32::MAX;
+
 impl Used {
-    fn new(stat: &Stat) -> Self {
-        Self { dev: stat.dev, ino: stat.ino, names: stat.nlink.into(), size: stat.size, allocated: stat.allocated }
+    fn new(stat: &Stat, row: u32) -> Self {
+        let Stat { dev, ino, size, allocated, .. } = *stat;
+        Self { dev, ino, names: stat.nlink, row, size, allocated }
+    }
+
+    /// Whether the two are names of one file.
+    pub(crate) fn is(&self, other: &Self) -> bool {
+        (self.dev, self.ino) == (other.dev, other.ino)
+    }
+}
+
+impl Usage {
+    /// Puts the files in the order of their inodes, so that the names of one are beside each other.
+    pub(crate) fn in_order(&mut self) {
+        self.files.sort_unstable_by_key(|file| (file.dev, file.ino));
     }
 }
 
@@ -103,7 +121,8 @@ pub(crate) fn usage_by_rows(
     let tops = ["game", "home"].map(|top| disk::lstat(&folder.join(top)));
     let mut all = usage_but(folder, &tops.into_iter().flatten().map(|stat| (stat.dev, stat.ino)).collect(), ctx)?;
     all.folders += seen.allocated;
-    all.files.extend(rows.iter().filter(|row| row.ino != 0).map(|row| Used::new(&row.stat(seen.device))));
+    let there = (0..).zip(rows).filter(|(_, row)| row.ino != 0);
+    all.files.extend(there.map(|(number, row)| Used::new(&row.stat(seen.device), number)));
     for path in &seen.hold_more {
         let at = path.below(folder);
         for name in std::fs::read_dir(&at).at("list", &at)? {
@@ -117,7 +136,7 @@ pub(crate) fn usage_by_rows(
                 all.files.extend(below.files);
                 all.folders += below.folders;
             } else {
-                all.files.push(Used::new(&stat));
+                all.files.push(Used::new(&stat, NO_ROW));
             }
         }
     }
@@ -145,7 +164,7 @@ fn look<T>(
         let stat = Stat::from(stat);
         if !is_folder {
             notes.extend(note(name, &stat));
-            files.push(Used::new(&stat));
+            files.push(Used::new(&stat, NO_ROW));
         } else if !without.contains(&(stat.dev, stat.ino)) {
             *folders += stat.allocated;
             jobs.push(Job { parent: Arc::clone(&folder), name: name.into() });

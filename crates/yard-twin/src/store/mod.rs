@@ -16,14 +16,34 @@ use crate::disk::{self, Stat};
 use crate::error::{Error, PathContext, Result};
 use crate::ident::{ContentId, ListingId, ModId, StateId};
 use crate::listing::delta::{self, Packed};
-use crate::listing::{Entry, Layer, Listing};
+use crate::listing::{Entry, InHand, Layer, Listing};
 use crate::parallel::lock;
 use crate::placing::Package;
 use pool::Pool;
 use state::State;
 
-/// Up to so many entries, a listing is kept in memory after it was read; a larger one is read again.
+/// Up to so many entries, a listing is kept in memory after it was read; a larger one is read again once nobody has it.
 const KEPT: usize = 200_000;
+
+/// A listing that is kept whole, after it was read.
+#[derive(Debug)]
+struct LastWhole {
+    id: ListingId,
+    in_hand: InHand,
+    /// The same, so that it stays.
+    kept: Option<Listing>,
+}
+
+impl LastWhole {
+    fn new(id: ListingId, listing: &Listing) -> Self {
+        let kept = (listing.entries().len() <= KEPT).then(|| listing.clone());
+        Self { id, in_hand: listing.in_hand(), kept }
+    }
+
+    fn get(&self) -> Option<Listing> {
+        self.kept.clone().or_else(|| self.in_hand.get())
+    }
+}
 
 /// The immutable part of a yard. A cheap handle.
 #[derive(Clone)]
@@ -31,7 +51,7 @@ pub(crate) struct Store {
     root: Arc<Path>,
     pub(crate) pool: Pool,
     /// The listing that was read last, of those that are kept whole: states of one twin differ from the same one.
-    last_whole: Arc<Mutex<Option<(ListingId, Listing)>>>,
+    last_whole: Arc<Mutex<Option<LastWhole>>>,
     /// How the files of listings looked that were read: as long as they look so, they need not be read to be believed.
     believed: Arc<Mutex<HashMap<ListingId, Stat>>>,
 }
@@ -94,7 +114,7 @@ impl Store {
             Some(verified) => verified.map_err(|why| Error::Damaged { path, why }),
             None => {
                 // It is the file that is asked, whatever was read of it before.
-                lock(&self.last_whole).take_if(|(last, _)| *last == id);
+                lock(&self.last_whole).take_if(|last| last.id == id);
                 self.listing(id).map(drop)
             }
         }
@@ -143,8 +163,8 @@ impl Store {
     }
 
     pub(crate) fn packed_listing(&self, id: ListingId) -> Result<Packed> {
-        if let Some((_, last)) = lock(&self.last_whole).as_ref().filter(|(last, _)| *last == id) {
-            return Ok(Packed::Whole(last.clone()));
+        if let Some(last) = lock(&self.last_whole).as_ref().filter(|last| last.id == id).and_then(LastWhole::get) {
+            return Ok(Packed::Whole(last));
         }
         let path = self.blob_path("listings", &id.to_string());
         let file = disk::open_file(rustix::fs::CWD, &path).at("read", &path)?;
@@ -152,9 +172,7 @@ impl Store {
         let packed = delta::decode(file, id).map_err(|why| Error::Damaged { path, why })?;
         if let Packed::Whole(listing) = &packed {
             lock(&self.believed).insert(id, stat);
-            if listing.entries().len() <= KEPT {
-                *lock(&self.last_whole) = Some((id, listing.clone()));
-            }
+            *lock(&self.last_whole) = Some(LastWhole::new(id, listing));
         }
         Ok(packed)
     }

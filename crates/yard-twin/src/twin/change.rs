@@ -144,8 +144,9 @@ impl Twin {
             planned = all_steps(start.there, &goal);
         }
         let folder_change = FolderChange { next: &goal.next, ..about };
-        let coming: Vec<&Entry> =
-            planned.iter().filter(|step| step.comes()).filter_map(|s| goal.next.get(s.path.as_str())).collect();
+        let mut next = goal.next.finder();
+        let coming = planned.iter().filter(|step| step.comes());
+        let coming: Vec<&Entry> = coming.filter_map(|step| next.find(step.path.as_str())).collect();
         room::check_room(&self.yard, coming.iter().map(|entry| (*entry, policy.way(entry))))?;
         let executables = vouch::vouch(&self.yard, &coming, &layout)?;
         let staged = folder_change.stage(planned)?;

@@ -37,7 +37,8 @@ pub(crate) fn room_between(yard: &Yard, there: &Listing, next: &Listing, state: 
     let written = sheet.as_ref().map_or(&nothing, |sheet| sheet.written());
     let policy = Policy::new(state.sharing, yard.facts(ctx)?, next, written).with_own(&state.written, &state.private);
     let steps = steps(there, next);
-    let coming = steps.iter().filter(|step| step.comes()).filter_map(|step| next.get(step.path.as_str()));
+    let mut next = next.finder();
+    let coming = steps.iter().filter(|step| step.comes()).filter_map(|step| next.find(step.path.as_str()));
     room(yard, taken_by(yard, coming.map(|entry| (entry, policy.way(entry)))))
 }
 
