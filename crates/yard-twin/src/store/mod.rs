@@ -22,8 +22,9 @@ use crate::placing::Package;
 use pool::Pool;
 use state::State;
 
-/// Up to so many entries, a listing is kept in memory after it was read; a larger one is read again once nobody has it.
-const KEPT: usize = 200_000;
+/// Up to so many entries, a listing is kept in memory after it was read; a larger one is read again once nobody has it. (So
+/// that both happens in tests, those of this crate's own keep hardly any, and all others keep them.)
+const KEPT: usize = if cfg!(test) { 4 } else { 200_000 };
 
 /// A listing that is kept whole, after it was read.
 #[derive(Debug)]
