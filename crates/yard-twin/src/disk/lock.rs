@@ -116,30 +116,27 @@ pub(crate) fn take(path: &Path, mode: Mode, what: &str, ctx: &Ctx) -> Result<Hel
     if let Some(held) = try_take(path, mode)? {
         return Ok(held);
     }
-    refuse_if_long(path, what)?;
-    let until = Instant::now() + ctx.patience();
+    let began = Instant::now();
+    refuse_if_long(path, what, began)?;
     ctx.phase(Phase::Waiting, 0, 0, || {
-        while Instant::now() < until {
+        while began.elapsed() < ctx.patience() {
             ctx.check()?;
             std::thread::sleep(Duration::from_millis(10));
             if let Some(held) = try_take(path, mode)? {
                 return Ok(held);
             }
-            refuse_if_long(path, what)?;
+            refuse_if_long(path, what, began)?;
         }
         Err(busy(path, what))
     })
 }
 
-/// Refuses where somebody holds the lock for long. Where it says so and nobody is found that does, it was let go of just now.
-fn refuse_if_long(path: &Path, what: &str) -> Result<()> {
-    if fs::read(path).at("read", path)? != LONG {
-        return Ok(());
-    }
-    match busy(path, what) {
-        Error::Busy { holders, .. } if holders.is_empty() => Ok(()),
-        busy => Err(busy),
-    }
+/// Refuses where somebody holds the lock for long. Where it says so and nobody is found that does, it may have been let go of
+/// just now; after a moment it is somebody who can't be seen from here, as from within a container.
+fn refuse_if_long(path: &Path, what: &str, began: Instant) -> Result<()> {
+    const MOMENT: Duration = Duration::from_secs(1);
+    let long = fs::read(path).at("read", path)? == LONG;
+    if !long || (began.elapsed() < MOMENT && holders(path).is_empty()) { Ok(()) } else { Err(busy(path, what)) }
 }
 
 fn busy(path: &Path, what: &str) -> Error {
@@ -233,6 +230,25 @@ mod tests {
             drop(lent);
             assert!(try_take(&path, Mode::Alone).unwrap().is_some());
         }
+    }
+
+    #[test]
+    fn a_holder_that_is_not_to_be_seen_is_waited_for_just_a_moment() {
+        let place = tempfile::tempdir().unwrap();
+        let [path, other] = ["lock", "other"].map(|name| place.path().join(name));
+        let ctx = Ctx::new().with_patience(Duration::from_secs(3600));
+        let held = try_take(&other, Mode::Alone).unwrap().unwrap();
+        held.for_long(&other).unwrap();
+        // By this name nobody has it open.
+        fs::hard_link(&other, &path).unwrap();
+        let taken = take(&path, Mode::Alone, "it", &ctx).map(drop);
+        assert!(matches!(taken, Err(Error::Busy { holders, .. }) if holders.is_empty()));
+        std::thread::scope(|scope| {
+            let waiting = scope.spawn(|| take(&path, Mode::Alone, "it", &ctx).map(drop));
+            std::thread::sleep(Duration::from_millis(30));
+            drop(held);
+            waiting.join().unwrap().unwrap();
+        });
     }
 
     #[test]
