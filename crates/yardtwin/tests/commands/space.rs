@@ -72,6 +72,9 @@ fn what_twins_take_and_what_deleting_one_frees_is_what_du_and_df_say() {
         assert_eq!(shown["space"]["frees"], here["frees"], "{name}");
         let folder = yard.join("twins").join(name);
         let number = |field: &str| here[field].as_u64().unwrap();
+        let twins: u64 = space["twins"].as_array().unwrap().iter().map(|t| t["copied_by_hand"].as_u64().unwrap()).sum();
+        let stock = space["copied_by_hand"].as_u64().unwrap() - twins;
+        assert!(close(stock, du(&desk.at("build"), &["-l"])), "the stock build: {stock}");
         assert!(close(number("seen"), du(&folder, &["-l", "--apparent-size"]) - folders(&folder)), "{name}: {here:#}");
         assert!(close(number("copied_by_hand"), du(&folder, &["-l"])), "{name}: {here:#}");
         assert!(close(number("own") + number("shared"), du(&folder, &["-l"])), "{name}: {here:#}");
